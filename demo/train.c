@@ -1,0 +1,149 @@
+/* train: trains the kiln line's network and writes it as ONNX.
+ *
+ *     train --labels demo/labels.txt --check demo/images/held-out demo/training demo/kiln.onnx
+ */
+#include <cblas.h>
+#include <glib.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+#include "base/base.h"
+#include "brief/labels.h"
+#include "train/export.h"
+#include "train/fit.h"
+
+extern void openblas_set_num_threads(int threads);
+
+enum { SIZE = 48, SHARDS = 2, SHARD_SIZE = 32 };
+
+static void add_block(nsk_train_net *net, nsk_train_kind kind, int channels, int kernel, int stride) {
+    nsk_train_add(net, kind, channels, kernel, stride);
+    nsk_train_add(net, NSK_TRAIN_BATCH_NORM, 0, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_RELU, 0, 1, 1);
+}
+
+static nsk_train_net *kiln_net(int classes) {
+    static const struct {
+        int channels, stride;
+    } pairs[] = {{32, 1}, {64, 2}, {64, 1}, {128, 2}, {128, 1}};
+    nsk_train_net *net = nsk_train_net_new(SIZE, SIZE, 3);
+    add_block(net, NSK_TRAIN_CONV, 16, 3, 2);
+    for (size_t i = 0; i < G_N_ELEMENTS(pairs); i++) {
+        add_block(net, NSK_TRAIN_DEPTHWISE, 0, 3, pairs[i].stride);
+        add_block(net, NSK_TRAIN_CONV, pairs[i].channels, 1, 1);
+    }
+    nsk_train_add(net, NSK_TRAIN_MEAN_POOL, 0, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_DENSE, classes, 1, 1);
+    return net;
+}
+
+typedef struct loaded {
+    nsk_train_set set;
+    uint8_t *frames;
+    int *labels;
+} loaded;
+
+static bool load(const char *folder, const nsk_labels *labels, loaded *to, nsk_error *error) {
+    const nsk_input input = {.width = SIZE, .height = SIZE, .deviation = {1, 1, 1}, .top = 1.0};
+    nsk_images *images = nsk_images_open(folder, labels, &input, 0, false, error);
+    if (images == NULL) {
+        return false;
+    }
+    size_t size = nsk_images_frame_bytes(images);
+    int count = nsk_images_count(images);
+    to->frames = g_malloc(size * (size_t)count);
+    to->labels = g_new(int, count);
+    bool good = true;
+    for (int i = 0; i < count && good; i++) {
+        good = nsk_images_frame(images, i, to->frames + size * (size_t)i, error);
+        to->labels[i] = nsk_images_label(images, i);
+    }
+    to->set = (nsk_train_set){count, to->frames, to->labels, {0.5F, 0.5F, 0.5F},
+                              {0.25F, 0.25F, 0.25F}};
+    nsk_images_free(images);
+    return good;
+}
+
+static void clear(loaded *set) {
+    g_free(set->frames);
+    g_free(set->labels);
+}
+
+static void report(const nsk_train_epoch *epoch) {
+    fprintf(stderr, "epoch %3d   rate %.4f   loss %.4f   training accuracy %.2f %%\n",
+            epoch->epoch + 1, epoch->rate, epoch->loss, 100.0 * epoch->accuracy);
+}
+
+static bool check(nsk_train_net *net, const char *folder, const nsk_labels *labels,
+                  nsk_error *error) {
+    loaded set = {0};
+    bool good = load(folder, labels, &set, error);
+    if (good) {
+        fprintf(stderr, "%s: %.2f %% of %d pictures right\n", folder,
+                100.0 * nsk_train_accuracy(net, &set.set), set.set.count);
+    }
+    clear(&set);
+    return good;
+}
+
+static bool train(const char *folder, const char *labels_path, const char *check_folder, int epochs,
+                  const char *result, nsk_error *error) {
+    nsk_labels labels;
+    if (!nsk_labels_read(labels_path, &labels, error)) {
+        return false;
+    }
+    loaded set = {0};
+    bool good = load(folder, &labels, &set, error);
+    if (good) {
+        const nsk_train_plan plan = {.epochs = epochs,
+                                     .warm_up = epochs > 1 ? 1 : 0,
+                                     .rate = 0.08,
+                                     .momentum = 0.9,
+                                     .decay = 2e-4,
+                                     .smoothing = 0.03,
+                                     .most_shift = 2,
+                                     .mirror = 1,
+                                     .most_gain = 0.12,
+                                     .seed = 7};
+        nsk_train_net *net = kiln_net(labels.count);
+        nsk_train_ready(net, SHARDS, SHARD_SIZE, 20261124);
+        nsk_train_fit(net, &set.set, &plan, report);
+        good = check_folder == NULL || check(net, check_folder, &labels, error);
+        good = good && nsk_train_export(net, "kiln", result, error);
+        nsk_train_net_free(net);
+    }
+    clear(&set);
+    nsk_labels_clear(&labels);
+    return good;
+}
+
+int main(int argc, char **argv) {
+    gint epochs = 36;
+    char *labels = NULL;
+    char *check_folder = NULL;
+    const GOptionEntry entries[] = {
+        {"epochs", 0, 0, G_OPTION_ARG_INT, &epochs, "Times over the pictures", "N"},
+        {"labels", 0, 0, G_OPTION_ARG_FILENAME, &labels, "One class a line", "FILE"},
+        {"check", 0, 0, G_OPTION_ARG_FILENAME, &check_folder, "Score this folder at the end", "DIR"},
+        G_OPTION_ENTRY_NULL};
+    GOptionContext *context = g_option_context_new("TRAINING-DIR RESULT.onnx");
+    g_option_context_add_main_entries(context, entries, NULL);
+    GError *reason = NULL;
+    bool good = g_option_context_parse(context, &argc, &argv, &reason);
+    g_option_context_free(context);
+    if (!good || argc != 3 || labels == NULL || epochs < 1) {
+        fprintf(stderr, "train: %s\n",
+                good ? "give --labels, a training folder and a result" : reason->message);
+        return 2;
+    }
+    openblas_set_num_threads(1); /* shards are the parallel part */
+    nsk_error error;
+    good = train(argv[1], labels, check_folder, epochs, argv[2], &error);
+    if (!good) {
+        fprintf(stderr, "train: %s\n", error.text);
+    }
+    g_free(labels);
+    g_free(check_folder);
+    return good ? 0 : 2;
+}

@@ -1,0 +1,152 @@
+/* netsuke/device.h: the half that ships. Opens a model file in place (in flash, say), checks every
+ * byte of it, prepares camera frames and runs the integer network in a workspace of the caller's.
+ *
+ * No heap, no floating point, no file, no global state: every function is re-entrant, and a model
+ * may be shared by any number of workspaces. Needs memcpy and memset of the C library, no more. The
+ * arithmetic is specified in docs/arithmetic.md, the file in docs/model-file.md.
+ *
+ *     nsk_model model;
+ *     if (nsk_open(&model, kiln_model, sizeof kiln_model) != NSK_OK) ...
+ *     nsk_prepare(&model, frame, 48 * 3, workspace);
+ *     nsk_run(&model, workspace, NULL);
+ *     unsigned best = nsk_best(&model, nsk_scores(&model, workspace));
+ */
+#ifndef NETSUKE_DEVICE_H
+#define NETSUKE_DEVICE_H
+
+#include <stdbool.h>
+#include <stddef.h>
+#include <stdint.h>
+
+#ifdef __cplusplus
+extern "C" {
+#endif
+
+typedef enum nsk_status {
+    NSK_OK = 0,
+    NSK_MISALIGNED,   /* the model or the workspace does not start at a multiple of NSK_ALIGNMENT */
+    NSK_TRUNCATED,    /* fewer bytes than the header says */
+    NSK_NOT_A_MODEL,  /* the first bytes are not those of a model file */
+    NSK_OTHER_VERSION,
+    NSK_DAMAGED,      /* the checksum does not match */
+    NSK_INCONSISTENT, /* the checksum matches, and a length, offset, shape or number is impossible */
+    NSK_TOO_SMALL     /* the workspace is smaller than the model needs */
+} nsk_status;
+
+/* A short sentence for a person; never NULL. */
+const char *nsk_status_text(nsk_status status);
+
+/* Where a model and a workspace must start, in bytes. */
+#define NSK_ALIGNMENT 4u
+
+/* The order of a frame's colour channels, interleaved, one byte each. */
+typedef enum nsk_colour { NSK_RGB, NSK_BGR, NSK_GREY } nsk_colour;
+
+/* How a picture of another size is brought to the network's: distorted, the middle cut out, or
+ * shrunk whole with black bars. Done before the device; the model carries it as a fact. */
+typedef enum nsk_fit { NSK_STRETCH, NSK_CROP, NSK_PAD } nsk_fit;
+
+/* An open model. Filled by nsk_open; read it, never write it. Points into the caller's bytes, which
+ * must stay where they are while it is used. */
+typedef struct nsk_model {
+    const uint8_t *bytes;
+    uint32_t size;            /* of the file, bytes */
+    uint32_t workspace_bytes; /* what nsk_run needs */
+    uint16_t layers, tensors, classes;
+    uint16_t input, output; /* indices of tensors */
+    uint16_t width, height; /* of a frame, pixels */
+    uint8_t channels;       /* of a frame: 3, or 1 for grey */
+    nsk_colour colour;
+    nsk_fit fit;
+} nsk_model;
+
+/* A tensor: height x width x channels of int8, channels fastest, standing at `place` bytes into the
+ * workspace. A value stands for scale x (q - zero); the scale is the bit pattern of an IEEE 754
+ * binary32, which the device never computes with. */
+typedef struct nsk_tensor {
+    uint32_t place;
+    uint16_t height, width, channels;
+    int8_t zero;
+    uint32_t scale_bits;
+} nsk_tensor;
+
+/* What a layer computes. The numbers stand in model files: never renumber. */
+typedef enum nsk_kind {
+    NSK_CONV = 1,
+    NSK_DEPTHWISE = 2,
+    NSK_DENSE = 3,
+    NSK_MAX_POOL = 4,
+    NSK_AVERAGE_POOL = 5,
+    NSK_ADD = 6,
+    NSK_MULTIPLY = 7,
+    NSK_TABLE = 8,
+    NSK_SOFTMAX = 9,
+    NSK_KINDS /* one past the last */
+} nsk_kind;
+
+/* Called after each layer, in order: to time it, to look at its output, to feed a watchdog. */
+typedef struct nsk_observer {
+    void (*after)(void *context, const nsk_model *model, unsigned layer);
+    void *context;
+} nsk_observer;
+
+/* Checks `size` bytes at `bytes` (aligned to NSK_ALIGNMENT) and fills `model`: magic, version,
+ * checksum (CRC-32 of IEEE 802.3), then every offset, length, shape, shift and accumulator bound.
+ * Nothing that it accepts can make the functions below read or write out of bounds or overflow. */
+nsk_status nsk_open(nsk_model *model, const void *bytes, size_t size);
+
+/* Turns a frame (model->height rows of model->width pixels in model->colour order, rows `stride`
+ * bytes apart) into the network's input: one table look-up a byte. The workspace has
+ * model->workspace_bytes and is aligned to NSK_ALIGNMENT. */
+void nsk_prepare(const nsk_model *model, const uint8_t *frame, size_t stride, void *workspace);
+
+/* Runs all layers on what nsk_prepare left in the workspace. `observer` may be NULL. */
+void nsk_run(const nsk_model *model, void *workspace, const nsk_observer *observer);
+
+/* The scores, model->classes of them, in the workspace: valid until the next nsk_prepare. Those of
+ * a model that ends in softmax are probabilities: (score + 128) / 256. */
+const int8_t *nsk_scores(const nsk_model *model, const void *workspace);
+
+/* The index of the highest score; the first of equals. */
+unsigned nsk_best(const nsk_model *model, const int8_t *scores);
+
+/* The name of a class or of a layer, zero-terminated, in the model's bytes. */
+const char *nsk_label(const nsk_model *model, unsigned class_index);
+const char *nsk_layer_name(const nsk_model *model, unsigned layer);
+
+nsk_kind nsk_layer_kind(const nsk_model *model, unsigned layer);
+nsk_tensor nsk_tensor_at(const nsk_model *model, unsigned tensor);
+/* The tensor that a layer writes. */
+unsigned nsk_layer_output(const nsk_model *model, unsigned layer);
+
+/* What a layer costs, counted from its shapes: multiply-accumulates that touch the picture (taps
+ * in the padding are left out), outputs written, and input bytes read from at least once. */
+typedef struct nsk_work {
+    uint64_t macs, outputs, inputs;
+} nsk_work;
+nsk_work nsk_layer_work(const nsk_model *model, unsigned layer);
+
+/* The rule that turns scores into a decision. A class is decided when its score has been at least
+ * `threshold` and the highest on `frames` frames in a row; it is said once, until another class
+ * takes over. `resting` is the class for 'nothing there' (or an index past the last for none): it
+ * ends a decision without being one. */
+typedef struct nsk_rule {
+    int8_t threshold;
+    uint8_t frames;
+    uint16_t resting;
+} nsk_rule;
+
+typedef struct nsk_decider { /* start it as all zeroes */
+    uint16_t candidate, standing;
+    uint8_t run;
+    bool has_candidate, has_standing;
+} nsk_decider;
+
+/* Takes one frame's scores; returns the class decided on with this frame, or -1. */
+int nsk_decide(nsk_decider *decider, const nsk_rule *rule, const nsk_model *model,
+               const int8_t *scores);
+
+#ifdef __cplusplus
+}
+#endif
+#endif

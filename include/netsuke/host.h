@@ -1,0 +1,221 @@
+/* netsuke/host.h: everything done before the device, from a brief to a verdict.
+ *
+ * Functions that can fail return NULL or false and put one line into an nsk_error: what is wrong,
+ * where, and what to do. What a function returns as a pointer without const belongs to the caller,
+ * who frees it with the function of that name. Objects may be read by many threads at once.
+ */
+#ifndef NETSUKE_HOST_H
+#define NETSUKE_HOST_H
+
+#include "netsuke/device.h"
+
+#ifdef __cplusplus
+extern "C" {
+#endif
+
+typedef struct nsk_error {
+    char text[640];
+} nsk_error;
+
+/* ---- The brief: one file that describes a job --------------------------------------------- */
+
+/* How a picture becomes the network's input, as it was in training: brought to width x height by
+ * `fit`, channels in `colour` order, each byte b to ((b / 255) x top - mean) / deviation. */
+typedef struct nsk_input {
+    int width, height; /* pixels; 0 where the model file fixes them */
+    nsk_colour colour;
+    nsk_fit fit;
+    double mean[3], deviation[3]; /* in channel order; grey uses the first */
+    double top;                   /* what byte 255 becomes: 1 or 255 */
+} nsk_input;
+
+typedef struct nsk_labels {
+    int count;
+    char **names; /* in the order of the network's outputs */
+} nsk_labels;
+
+/* Upper limits; a negative one is not set. */
+typedef struct nsk_limits {
+    double flash, ram; /* bytes */
+    double latency;    /* seconds a frame */
+    double loss;       /* percentage points of accuracy */
+} nsk_limits;
+
+/* The decision rule of the brief; nsk_rule is its integer form. */
+typedef struct nsk_decision {
+    double threshold; /* probability, 0..1 */
+    int frames;       /* in a row */
+    char *resting;    /* name of the class for 'nothing there', or NULL */
+} nsk_decision;
+
+typedef struct nsk_brief {
+    char *path, *name;
+    char *model, *board;         /* files, as paths from here; board may be NULL */
+    char *calibration, *held_out; /* folders; may be NULL */
+    int calibration_limit;       /* pictures; 0: all */
+    nsk_labels labels;
+    nsk_input input;
+    nsk_limits limits;
+    nsk_decision decision;
+} nsk_brief;
+
+/* Reads a brief and the labels file that it names. An unknown key is an error that names its line. */
+nsk_brief *nsk_brief_read(const char *path, nsk_error *error);
+void nsk_brief_free(nsk_brief *brief);
+
+/* ---- Images ---------------------------------------------------------------------------------- */
+
+typedef struct nsk_images nsk_images;
+
+/* Opens a folder with one folder a class (PNG and JPEG). `limit` > 0 keeps that many pictures,
+ * spread evenly over the classes. A folder that no label names, a label without pictures and an
+ * unreadable picture are errors; if `tolerant`, they are left out instead, counted, and the first
+ * is kept as a note. Pictures are decoded when they are asked for, not before. */
+nsk_images *nsk_images_open(const char *folder, const nsk_labels *labels, const nsk_input *input,
+                            int limit, bool tolerant, nsk_error *error);
+void nsk_images_free(nsk_images *images);
+int nsk_images_count(const nsk_images *images);
+int nsk_images_label(const nsk_images *images, int index);
+const char *nsk_images_path(const nsk_images *images, int index);
+const nsk_labels *nsk_images_labels(const nsk_images *images);
+const nsk_input *nsk_images_input(const nsk_images *images);
+/* How many things were left out by `tolerant`, and the first of them in words (NULL if none). */
+int nsk_images_left_out(const nsk_images *images, const char **first);
+/* Bytes of one prepared frame: width x height x channels. */
+size_t nsk_images_frame_bytes(const nsk_images *images);
+/* One picture as the camera would give it: resized, channels in the input's order. */
+bool nsk_images_frame(const nsk_images *images, int index, uint8_t *frame, nsk_error *error);
+
+/* Reads and prepares any one picture, in the same way. */
+bool nsk_picture_frame(const char *path, const nsk_input *input, uint8_t *frame, nsk_error *error);
+
+/* ---- The float network ----------------------------------------------------------------------- */
+
+typedef struct nsk_network nsk_network;
+
+/* Reads an ONNX classifier, infers and checks every shape, folds batch normalisation, pads and
+ * constants. A size that the file leaves open is taken from `input`; a size, or a count of
+ * channels, that contradicts it is an error. Takes what is missing in `input` from the file. */
+nsk_network *nsk_network_read(const char *path, nsk_input *input, nsk_error *error);
+void nsk_network_free(nsk_network *network);
+int nsk_network_classes(const nsk_network *network);
+/* Scores a prepared frame with training's own float preparation: `classes` probabilities. */
+bool nsk_network_score(const nsk_network *network, const nsk_input *input, const uint8_t *frame,
+                       float *probabilities, nsk_error *error);
+
+typedef struct nsk_outline_layer {
+    const char *name;   /* of the node in the file */
+    const char *kind;   /* ONNX operator name */
+    const char *folded; /* what was folded into it, or "" */
+    int height, width, channels; /* of the output; 1 x 1 x channels behind a flatten */
+    uint64_t parameters, macs;
+} nsk_outline_layer;
+
+typedef struct nsk_outline {
+    int count;
+    nsk_outline_layer *layers; /* names point into the network */
+    uint64_t parameters, macs;
+} nsk_outline;
+
+nsk_outline *nsk_network_outline(const nsk_network *network);
+void nsk_outline_free(nsk_outline *outline);
+
+/* ---- Quantising ------------------------------------------------------------------------------ */
+
+/* The bytes of a model file, aligned for nsk_open. */
+typedef struct nsk_model_file {
+    uint8_t *bytes;
+    size_t size;
+    size_t weight_bytes;        /* weights and biases among them */
+    size_t workspace_lower_bound; /* most bytes alive at one step: no plan can need less */
+} nsk_model_file;
+
+/* Observes the range of every tensor on the calibration images, quantises, proves that no
+ * accumulator can overflow, places the tensors in RAM and writes the model into memory. The same
+ * inputs give the same bytes on any number of threads. */
+nsk_model_file *nsk_quantise(const nsk_network *network, const nsk_images *calibration,
+                             nsk_error *error);
+nsk_model_file *nsk_model_file_read(const char *path, nsk_error *error);
+bool nsk_model_file_write(const nsk_model_file *file, const char *path, nsk_error *error);
+/* Writes a C source that holds the model as `const uint8_t NAME[]` and `const size_t NAME_bytes`. */
+bool nsk_model_file_write_c(const nsk_model_file *file, const char *path, const char *name,
+                            nsk_error *error);
+void nsk_model_file_free(nsk_model_file *file);
+
+/* ---- Comparing ------------------------------------------------------------------------------- */
+
+typedef struct nsk_answer {
+    int label; /* the truth */
+    int float_class, integer_class;
+    float float_probability, integer_probability; /* of those classes */
+} nsk_answer;
+
+typedef struct nsk_comparison {
+    int images, classes;
+    nsk_answer *answers; /* one an image, in the set's order */
+    int float_correct, integer_correct, agree;
+    int lost, won;            /* right in float only; right in integer only */
+    double loss_points;       /* float accuracy minus integer accuracy, percentage points */
+    double loss_low, loss_high; /* its 95 % interval, Bonett and Price (2012), for paired results */
+} nsk_comparison;
+
+/* Runs both models over a labelled set, images in parallel. `progress` may be NULL. */
+typedef void (*nsk_progress)(void *context, int done, int total);
+nsk_comparison *nsk_compare(const nsk_network *network, const nsk_model_file *model,
+                            const nsk_images *held_out, nsk_progress progress, void *context,
+                            nsk_error *error);
+void nsk_comparison_free(nsk_comparison *comparison);
+
+/* The 95 % interval for the difference of two paired proportions from the discordant counts, as
+ * fractions of 1: adjusted Wald (D. G. Bonett, R. M. Price, Statistics in Medicine 31, 2012). */
+void nsk_paired_interval(int lost, int won, int images, double *low, double *high);
+
+/* Probabilities of the integer model's scores, whatever its last layer. */
+void nsk_probabilities(const nsk_model *model, const int8_t *scores, float *probabilities);
+
+/* ---- Budget ---------------------------------------------------------------------------------- */
+
+typedef struct nsk_board {
+    char *path, *name, *core;
+    double clock;       /* Hz */
+    double flash, ram;  /* bytes */
+    double wait_states; /* cycles added to each fetch from flash that misses its buffer */
+    double frame_rate;  /* of the camera, frames a second */
+    double active_power, idle_power; /* watts; negative: not given */
+    char *costs;        /* the cost table's file */
+} nsk_board;
+
+nsk_board *nsk_board_read(const char *path, nsk_error *error);
+void nsk_board_free(nsk_board *board);
+
+typedef struct nsk_layer_cost {
+    double instructions, cycles;
+} nsk_layer_cost;
+
+typedef struct nsk_budget_limit {
+    const char *name, *unit; /* "flash" "bytes", "ram" "bytes", "latency" "seconds" */
+    double limit, value;
+    bool holds;
+} nsk_budget_limit;
+
+typedef struct nsk_budget {
+    double flash, flash_model, flash_code;
+    double ram, ram_workspace, ram_frame, ram_stack;
+    double ram_lower_bound; /* of the workspace */
+    double cycles, seconds, joules; /* a frame; joules negative where the board gives no power */
+    int layers;
+    nsk_layer_cost *layer; /* one a layer */
+    nsk_layer_cost preparation;
+    char *code_source, *cycle_source, *stack_source; /* how each figure was obtained */
+    nsk_budget_limit limits[3];
+} nsk_budget;
+
+/* Estimates a model on a board. Each limit is the tighter of the brief's and the board's. */
+nsk_budget *nsk_budget_make(const nsk_model_file *model, const nsk_board *board,
+                            const nsk_limits *limits, nsk_error *error);
+void nsk_budget_free(nsk_budget *budget);
+
+#ifdef __cplusplus
+}
+#endif
+#endif

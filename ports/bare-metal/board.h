@@ -1,0 +1,23 @@
+/* board: what the emulated board gives: files and console of the host, a timer, the stack's depth. */
+#ifndef BOARD_H
+#define BOARD_H
+
+#include <stdint.h>
+
+/* Semihosting, as in Arm's "Semihosting for AArch32 and AArch64". */
+void semihost_print(const char *text);
+void semihost_exit(int status);
+/* The arguments, parted by blanks, zero-terminated. */
+void semihost_arguments(char *buffer, uint32_t size);
+/* Reads a whole file; returns its size, or 0 where it cannot or it is larger than `size`. */
+uint32_t semihost_read_file(const char *path, void *buffer, uint32_t size);
+
+/* Starts the SysTick timer; timer_now counts ticks up, modulo 2^24. */
+void timer_start(void);
+uint32_t timer_now(void);
+
+/* Paints the free stack; the deepest byte used since, from the stack's top. */
+void stack_paint(void);
+uint32_t stack_used(void);
+
+#endif

@@ -1,0 +1,55 @@
+/* arithmetic: every formula of docs/arithmetic.md, one function each. The kernels are loops around
+ * these.
+ *
+ * Right shifts of negative numbers must be arithmetic, which C leaves to the implementation; every
+ * compiler that we know does so, and this line refuses one that does not. */
+#ifndef NSK_ARITHMETIC_H
+#define NSK_ARITHMETIC_H
+
+#include <stdint.h>
+
+_Static_assert((-3 >> 1) == -2, "right shifts of negative numbers must round toward minus infinity");
+
+/* A multiplier stands for m / 2^s, m in [2^30, 2^31), s in [1, 62]. */
+enum { NSK_SHIFT_LEAST = 1, NSK_SHIFT_MOST = 62 };
+#define NSK_MULTIPLIER_LEAST (INT32_C(1) << 30)
+
+/* Past this a rescaled value is clamped anyway. */
+#define NSK_RESCALED_MOST (INT32_C(1) << 30)
+
+/* floor((acc x m + 2^(s-1)) / 2^s), saturated to +-2^30. For s >= 33 the high word of the product
+ * and one rounding shift give exactly this: nested floors of integer steps are one floor. */
+static inline int32_t nsk_rescale(int32_t acc, int32_t multiplier, unsigned shift) {
+    int64_t product = (int64_t)acc * multiplier;
+    if (shift >= 33) {
+        int32_t high = (int32_t)(product >> 32);
+        return (high + (INT32_C(1) << (shift - 33))) >> (shift - 32);
+    }
+    int64_t value = (product + (INT64_C(1) << (shift - 1))) >> shift;
+    return value > NSK_RESCALED_MOST    ? NSK_RESCALED_MOST
+           : value < -NSK_RESCALED_MOST ? -NSK_RESCALED_MOST
+                                        : (int32_t)value;
+}
+
+static inline int8_t nsk_clamp(int32_t value, int32_t low, int32_t high) {
+    return (int8_t)(value < low ? low : value > high ? high : value);
+}
+
+/* floor((a x ka + b x kb + 2^(s-1)) / 2^s), with a and b less their zero points. */
+static inline int32_t nsk_weighted_sum(int32_t a, int32_t ka, int32_t b, int32_t kb,
+                                       unsigned shift) {
+    return (a * ka + b * kb + (INT32_C(1) << (shift - 1))) >> shift;
+}
+
+/* Share of `part` in `sum` as a score: floor((256 part + floor(sum / 2)) / sum) - 128, at most 127. */
+static inline int8_t nsk_share(uint32_t part, uint32_t sum) {
+    uint32_t share = (part * 256U + sum / 2U) / sum;
+    return (int8_t)((int32_t)(share > 255U ? 255U : share) - 128);
+}
+
+/* The largest |q - zero| that an int8 can have. */
+static inline int32_t nsk_reach(int32_t zero) {
+    return zero < 0 ? 127 - zero : 128 + zero;
+}
+
+#endif

@@ -1,0 +1,11 @@
+/* crc: CRC-32 of IEEE 802.3 (reflected, polynomial 0xedb88320), by nibbles: a 64-byte table. */
+#ifndef NSK_CRC_H
+#define NSK_CRC_H
+
+#include <stddef.h>
+#include <stdint.h>
+
+/* Continues `crc` (0 to start) over `size` more bytes. */
+uint32_t nsk_crc32(uint32_t crc, const uint8_t *bytes, size_t size);
+
+#endif

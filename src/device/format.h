@@ -1,0 +1,101 @@
+/* format: where everything stands in a model file; docs/model-file.md is the text to this. Numbers
+ * are little-endian on every machine. */
+#ifndef NSK_FORMAT_H
+#define NSK_FORMAT_H
+
+#include <stdint.h>
+
+#define NSK_MAGIC   UINT32_C(0x6b75736e) /* "nsuk" */
+#define NSK_VERSION 1U
+
+enum nsk_header_field {
+    NSK_H_MAGIC = 0,        /* u32 */
+    NSK_H_VERSION = 4,      /* u16 */
+    NSK_H_HEADER_BYTES = 6, /* u16 */
+    NSK_H_SIZE = 8,         /* u32: of the file */
+    NSK_H_CRC = 12,         /* u32: of all bytes but these four */
+    NSK_H_WORKSPACE = 16,   /* u32: bytes */
+    NSK_H_LAYERS = 20,      /* u16: count */
+    NSK_H_TENSORS = 22,     /* u16: count */
+    NSK_H_CLASSES = 24,     /* u16: count */
+    NSK_H_INPUT = 26,       /* u16: tensor */
+    NSK_H_OUTPUT = 28,      /* u16: tensor */
+    NSK_H_WIDTH = 30,       /* u16: of a frame */
+    NSK_H_HEIGHT = 32,      /* u16: of a frame */
+    NSK_H_CHANNELS = 34,    /* u8: of a frame, 1 or 3 */
+    NSK_H_COLOUR = 35,      /* u8: nsk_colour */
+    NSK_H_FIT = 36,         /* u8: nsk_fit */
+    NSK_H_TABLES = 37,      /* u8: preparation tables, 1 or as many as channels */
+    NSK_H_RESERVED = 38,    /* u16: 0 */
+    NSK_H_TENSORS_AT = 40,  /* u32: offset of the tensor records */
+    NSK_H_LAYERS_AT = 44,   /* u32: offset of the layer records */
+    NSK_H_PREPARE_AT = 48,  /* u32: offset of tables of 256 int8 */
+    NSK_H_LABELS_AT = 52,   /* u32: offset of one u32 a class, the offset of its name */
+    NSK_H_NAME_AT = 56,     /* u32: offset of the model's name */
+    NSK_H_LEAST = 60,       /* u32: lower bound of the workspace, a fact for people */
+    NSK_HEADER_BYTES = 64
+};
+
+enum nsk_tensor_field {
+    NSK_T_PLACE = 0,    /* u32: bytes into the workspace */
+    NSK_T_HEIGHT = 4,   /* u16 */
+    NSK_T_WIDTH = 6,    /* u16 */
+    NSK_T_CHANNELS = 8, /* u16 */
+    NSK_T_ZERO = 10,    /* i8 */
+    NSK_T_RESERVED = 11,
+    NSK_T_SCALE = 12, /* u32: the bits of a binary32 */
+    NSK_TENSOR_BYTES = 16
+};
+
+enum nsk_layer_field {
+    NSK_L_KIND = 0,           /* u8: nsk_kind */
+    NSK_L_FLAGS = 1,          /* u8: NSK_FLAG_... */
+    NSK_L_INPUT = 2,          /* u16: tensor */
+    NSK_L_SECOND = 4,         /* u16: tensor, or NSK_NO_TENSOR */
+    NSK_L_OUTPUT = 6,         /* u16: tensor */
+    NSK_L_KERNEL_HEIGHT = 8,  /* u8 */
+    NSK_L_KERNEL_WIDTH = 9,   /* u8 */
+    NSK_L_STRIDE_DOWN = 10,   /* u8 */
+    NSK_L_STRIDE_ACROSS = 11, /* u8 */
+    NSK_L_DILATE_DOWN = 12,   /* u8 */
+    NSK_L_DILATE_ACROSS = 13, /* u8 */
+    NSK_L_PAD_TOP = 14,       /* u8 */
+    NSK_L_PAD_LEFT = 15,      /* u8 */
+    NSK_L_LOW = 16,           /* i8: the output's clamp */
+    NSK_L_HIGH = 17,          /* i8 */
+    NSK_L_COUNT = 18,         /* u16: conv: groups; softmax: entries of the table */
+    NSK_L_WEIGHTS_AT = 20,    /* u32: offset */
+    NSK_L_BIAS_AT = 24,       /* u32: offset of int32, one an output channel */
+    NSK_L_MULTIPLIERS_AT = 28, /* u32: offset of int32 */
+    NSK_L_SHIFTS_AT = 32,     /* u32: offset of u8 */
+    NSK_L_NAME_AT = 36,       /* u32: offset */
+    NSK_LAYER_BYTES = 40
+};
+
+#define NSK_NO_TENSOR 0xffffU
+
+enum nsk_flag {
+    NSK_FLAG_COUNTED = 1 /* average pool: one multiplier for each count of pixels, count - 1 first */
+};
+
+static inline uint32_t nsk_load16(const uint8_t *at) {
+    return (uint32_t)at[0] | (uint32_t)at[1] << 8;
+}
+
+/* `at` is aligned to four bytes. */
+static inline uint32_t nsk_load32(const uint8_t *at) {
+#if defined(__GNUC__) && __BYTE_ORDER__ == __ORDER_LITTLE_ENDIAN__
+    uint32_t word;
+    __builtin_memcpy(&word, __builtin_assume_aligned(at, 4), sizeof word);
+    return word;
+#else
+    return nsk_load16(at) | nsk_load16(at + 2) << 16;
+#endif
+}
+
+/* The index-th of an array of int32. */
+static inline int32_t nsk_word(const uint8_t *words, uint32_t index) {
+    return (int32_t)nsk_load32(words + 4U * index);
+}
+
+#endif

@@ -1,0 +1,128 @@
+/* Reading an open model: tensors, layers, names, what a layer costs. */
+#include "format.h"
+#include "layer.h"
+
+const char *nsk_status_text(nsk_status status) {
+    static const char *const texts[] = {
+        [NSK_OK] = "good",
+        [NSK_MISALIGNED] = "does not start at a multiple of four bytes",
+        [NSK_TRUNCATED] = "cut short: fewer bytes than its header says",
+        [NSK_NOT_A_MODEL] = "not a netsuke model file",
+        [NSK_OTHER_VERSION] = "of another version of the model file; build it again",
+        [NSK_DAMAGED] = "damaged: its checksum does not match",
+        [NSK_INCONSISTENT] = "inconsistent: it contradicts itself though its checksum matches",
+        [NSK_TOO_SMALL] = "larger than the workspace",
+    };
+    unsigned index = (unsigned)status;
+    return index < sizeof texts / sizeof *texts ? texts[index] : "unknown";
+}
+
+nsk_tensor nsk_tensor_at(const nsk_model *model, unsigned tensor) {
+    const uint8_t *at =
+        model->bytes + nsk_load32(model->bytes + NSK_H_TENSORS_AT) + NSK_TENSOR_BYTES * tensor;
+    nsk_tensor t;
+    t.place = nsk_load32(at + NSK_T_PLACE);
+    t.height = (uint16_t)nsk_load16(at + NSK_T_HEIGHT);
+    t.width = (uint16_t)nsk_load16(at + NSK_T_WIDTH);
+    t.channels = (uint16_t)nsk_load16(at + NSK_T_CHANNELS);
+    t.zero = (int8_t)at[NSK_T_ZERO];
+    t.scale_bits = nsk_load32(at + NSK_T_SCALE);
+    return t;
+}
+
+static const uint8_t *layer_record(const nsk_model *model, unsigned layer) {
+    return model->bytes + nsk_load32(model->bytes + NSK_H_LAYERS_AT) + NSK_LAYER_BYTES * layer;
+}
+
+void nsk_layer_decode(const nsk_model *model, unsigned index, nsk_layer *l) {
+    const uint8_t *at = layer_record(model, index);
+    uint32_t second = nsk_load16(at + NSK_L_SECOND);
+    l->kind = (nsk_kind)at[NSK_L_KIND];
+    l->flags = at[NSK_L_FLAGS];
+    l->count = nsk_load16(at + NSK_L_COUNT);
+    l->in = nsk_tensor_at(model, nsk_load16(at + NSK_L_INPUT));
+    l->has_second = second != NSK_NO_TENSOR;
+    l->second = l->has_second ? nsk_tensor_at(model, second) : l->in;
+    l->out = nsk_tensor_at(model, nsk_load16(at + NSK_L_OUTPUT));
+    l->kernel_height = at[NSK_L_KERNEL_HEIGHT];
+    l->kernel_width = at[NSK_L_KERNEL_WIDTH];
+    l->stride_down = at[NSK_L_STRIDE_DOWN];
+    l->stride_across = at[NSK_L_STRIDE_ACROSS];
+    l->dilate_down = at[NSK_L_DILATE_DOWN];
+    l->dilate_across = at[NSK_L_DILATE_ACROSS];
+    l->pad_top = at[NSK_L_PAD_TOP];
+    l->pad_left = at[NSK_L_PAD_LEFT];
+    l->low = (int8_t)at[NSK_L_LOW];
+    l->high = (int8_t)at[NSK_L_HIGH];
+    l->weights = model->bytes + nsk_load32(at + NSK_L_WEIGHTS_AT);
+    l->bias = model->bytes + nsk_load32(at + NSK_L_BIAS_AT);
+    l->multipliers = model->bytes + nsk_load32(at + NSK_L_MULTIPLIERS_AT);
+    l->shifts = model->bytes + nsk_load32(at + NSK_L_SHIFTS_AT);
+}
+
+nsk_kind nsk_layer_kind(const nsk_model *model, unsigned layer) {
+    return (nsk_kind)layer_record(model, layer)[NSK_L_KIND];
+}
+
+unsigned nsk_layer_output(const nsk_model *model, unsigned layer) {
+    return nsk_load16(layer_record(model, layer) + NSK_L_OUTPUT);
+}
+
+const char *nsk_layer_name(const nsk_model *model, unsigned layer) {
+    return (const char *)model->bytes + nsk_load32(layer_record(model, layer) + NSK_L_NAME_AT);
+}
+
+const char *nsk_label(const nsk_model *model, unsigned class_index) {
+    const uint8_t *offsets = model->bytes + nsk_load32(model->bytes + NSK_H_LABELS_AT);
+    return (const char *)model->bytes + (uint32_t)nsk_word(offsets, class_index);
+}
+
+const int8_t *nsk_scores(const nsk_model *model, const void *workspace) {
+    return (const int8_t *)workspace + nsk_tensor_at(model, model->output).place;
+}
+
+unsigned nsk_best(const nsk_model *model, const int8_t *scores) {
+    unsigned best = 0;
+    for (unsigned c = 1; c < model->classes; c++) {
+        best = scores[c] > scores[best] ? c : best;
+    }
+    return best;
+}
+
+/* Taps that meet the picture, over all windows. They are a product of those down and across. */
+static uint64_t window_taps(const nsk_layer *l) {
+    uint64_t down = 0;
+    uint64_t across = 0;
+    for (int32_t y = 0; y < l->out.height; y++) {
+        nsk_window w = nsk_rows(l, y);
+        down += (uint64_t)(w.last - w.first);
+    }
+    for (int32_t x = 0; x < l->out.width; x++) {
+        nsk_window w = nsk_columns(l, x);
+        across += (uint64_t)(w.last - w.first);
+    }
+    return down * across;
+}
+
+nsk_work nsk_layer_work(const nsk_model *model, unsigned layer) {
+    nsk_layer l;
+    nsk_layer_decode(model, layer, &l);
+    nsk_work work = {0, nsk_tensor_bytes(&l.out), nsk_tensor_bytes(&l.in)};
+    switch (l.kind) {
+    case NSK_CONV:
+        work.macs = window_taps(&l) * l.out.channels * (l.in.channels / l.count);
+        break;
+    case NSK_DEPTHWISE:
+    case NSK_MAX_POOL:
+    case NSK_AVERAGE_POOL:
+        work.macs = window_taps(&l) * l.out.channels;
+        break;
+    case NSK_DENSE:
+        work.macs = work.inputs * work.outputs;
+        break;
+    default:
+        work.macs = work.outputs;
+        break;
+    }
+    return work;
+}

@@ -1,0 +1,60 @@
+/* Maximum and average over windows; pixels in the padding take no part. */
+#include "arithmetic.h"
+#include "format.h"
+#include "layer.h"
+
+typedef int8_t pool_window(const nsk_layer *l, const int8_t *in, nsk_window rows,
+                           nsk_window columns);
+
+static int8_t window_max(const nsk_layer *l, const int8_t *in, nsk_window rows,
+                         nsk_window columns) {
+    int32_t most = -128;
+    for (int32_t ky = rows.first; ky < rows.last; ky++) {
+        int32_t y = rows.origin + ky * l->dilate_down;
+        for (int32_t kx = columns.first; kx < columns.last; kx++) {
+            int32_t x = columns.origin + kx * l->dilate_across;
+            int32_t value = in[(y * l->in.width + x) * l->in.channels];
+            most = value > most ? value : most;
+        }
+    }
+    return nsk_clamp(most, l->low, l->high);
+}
+
+static int8_t window_average(const nsk_layer *l, const int8_t *in, nsk_window rows,
+                             nsk_window columns) {
+    int32_t pixels = (rows.last - rows.first) * (columns.last - columns.first);
+    int32_t sum = 0;
+    for (int32_t ky = rows.first; ky < rows.last; ky++) {
+        int32_t y = rows.origin + ky * l->dilate_down;
+        const int8_t *at = in + y * l->in.width * l->in.channels;
+        for (int32_t kx = columns.first; kx < columns.last; kx++) {
+            int32_t x = columns.origin + kx * l->dilate_across;
+            sum += at[x * l->in.channels] - l->in.zero;
+        }
+    }
+    uint32_t k = (l->flags & NSK_FLAG_COUNTED) != 0 && pixels > 0 ? (uint32_t)pixels - 1U : 0U;
+    int32_t value = nsk_rescale(sum, nsk_word(l->multipliers, k), l->shifts[k]);
+    return nsk_clamp(value + l->out.zero, l->low, l->high);
+}
+
+static void pool(const nsk_layer *l, int8_t *workspace, pool_window *window) {
+    const int8_t *in = workspace + l->in.place;
+    int8_t *out = workspace + l->out.place;
+    for (int32_t y = 0; y < l->out.height; y++) {
+        nsk_window rows = nsk_rows(l, y);
+        for (int32_t x = 0; x < l->out.width; x++) {
+            nsk_window columns = nsk_columns(l, x);
+            for (int32_t c = 0; c < l->out.channels; c++) {
+                *out++ = window(l, in + c, rows, columns);
+            }
+        }
+    }
+}
+
+void nsk_max_pool(const nsk_layer *l, int8_t *workspace) {
+    pool(l, workspace, window_max);
+}
+
+void nsk_average_pool(const nsk_layer *l, int8_t *workspace) {
+    pool(l, workspace, window_average);
+}

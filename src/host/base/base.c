@@ -1,0 +1,84 @@
+#include "base/base.h"
+
+#include <errno.h>
+#include <stdarg.h>
+#include <stdio.h>
+#include <string.h>
+#include <sys/stat.h>
+
+static void put_line(nsk_error *error, const char *prefix, const char *text) {
+    char line[sizeof error->text];
+    snprintf(line, sizeof line, "%s%s%s", prefix, *prefix != '\0' ? ": " : "", text);
+    for (char *c = line; *c != '\0'; c++) {
+        if (*c == '\n' || *c == '\r') {
+            *c = ' ';
+        }
+    }
+    memcpy(error->text, line, sizeof line);
+}
+
+bool nsk_fail(nsk_error *error, const char *format, ...) {
+    va_list arguments;
+    va_start(arguments, format);
+    char *text = g_strdup_vprintf(format, arguments);
+    va_end(arguments);
+    put_line(error, "", text);
+    g_free(text);
+    return false;
+}
+
+bool nsk_fail_in(nsk_error *error, const char *format, ...) {
+    va_list arguments;
+    va_start(arguments, format);
+    char *where = g_strdup_vprintf(format, arguments);
+    va_end(arguments);
+    put_line(error, where, error->text);
+    g_free(where);
+    return false;
+}
+
+uint8_t *nsk_file_read(const char *path, size_t limit, size_t *size, nsk_error *error) {
+    struct stat facts;
+    if (stat(path, &facts) != 0) {
+        nsk_fail(error, "%s: %s; check the path", path, g_strerror(errno));
+        return NULL;
+    }
+    if (S_ISDIR(facts.st_mode)) {
+        nsk_fail(error, "%s: this is a folder; a file is needed here", path);
+        return NULL;
+    }
+    if (facts.st_size < 0 || (uintmax_t)facts.st_size > limit) {
+        nsk_fail(error, "%s: larger than the %zu MiB that are read here; check the path", path,
+                 limit >> 20);
+        return NULL;
+    }
+    char *bytes = NULL;
+    GError *reason = NULL;
+    if (!g_file_get_contents(path, &bytes, size, &reason)) {
+        nsk_fail(error, "%s: %s", path, reason->message);
+        g_error_free(reason);
+        return NULL;
+    }
+    return (uint8_t *)bytes;
+}
+
+bool nsk_file_write(const char *path, const void *bytes, size_t size, nsk_error *error) {
+    GError *reason = NULL;
+    if (g_file_set_contents_full(path, bytes, (gssize)size, G_FILE_SET_CONTENTS_CONSISTENT, 0666,
+                                 &reason)) {
+        return true;
+    }
+    nsk_fail(error, "%s: cannot be written: %s", path, reason->message);
+    g_error_free(reason);
+    return false;
+}
+
+char *nsk_path_beside(const char *base, const char *path) {
+    if (g_path_is_absolute(path)) {
+        return g_strdup(path);
+    }
+    char *folder = g_path_get_dirname(base);
+    char *joined = strcmp(folder, ".") == 0 ? g_strdup(path) : g_build_filename(folder, path, NULL);
+    g_free(folder);
+    return joined;
+}

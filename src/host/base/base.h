@@ -1,0 +1,29 @@
+/* base: what every step of the host half shares: one-line errors, whole-file input and output. */
+#ifndef NSK_BASE_H
+#define NSK_BASE_H
+
+#include <glib.h>
+#include <stdbool.h>
+#include <stddef.h>
+#include <stdint.h>
+
+#include "netsuke/host.h"
+
+/* Writes one line into `error` (newlines in it become spaces) and returns false, so that a function
+ * can end with `return nsk_fail(...)`. */
+bool nsk_fail(nsk_error *error, const char *format, ...) G_GNUC_PRINTF(2, 3);
+
+/* Puts "what: " before the text that `error` already holds; returns false. */
+bool nsk_fail_in(nsk_error *error, const char *format, ...) G_GNUC_PRINTF(2, 3);
+
+/* The whole of a file; NULL and `error` on failure. The caller frees with g_free. A file larger
+ * than `limit` bytes is refused. One zero byte stands behind the content. */
+uint8_t *nsk_file_read(const char *path, size_t limit, size_t *size, nsk_error *error);
+
+/* Writes to a temporary file beside `path`, then renames: `path` is whole or untouched. */
+bool nsk_file_write(const char *path, const void *bytes, size_t size, nsk_error *error);
+
+/* `path` as seen from the folder of the file `base`; an absolute path stays as it is. g_free. */
+char *nsk_path_beside(const char *base, const char *path);
+
+#endif

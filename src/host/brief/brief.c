@@ -1,0 +1,144 @@
+/* The job description file. */
+#include <stdio.h>
+#include <string.h>
+
+#include "brief/labels.h"
+#include "brief/settings.h"
+
+static const nsk_setting_name known[] = {
+    {"model", "file"},         {"model", "labels"},        {"input", "size"},
+    {"input", "colour"},       {"input", "fit"},           {"input", "mean"},
+    {"input", "deviation"},    {"input", "range"},         {"images", "calibration"},
+    {"images", "held-out"},    {"images", "calibration-limit"}, {"board", "file"},
+    {"limits", "flash"},       {"limits", "ram"},          {"limits", "latency"},
+    {"limits", "loss"},        {"decision", "threshold"},  {"decision", "frames"},
+    {"decision", "resting"},   {NULL, NULL},
+};
+
+static bool read_size(const nsk_settings *s, nsk_input *input, nsk_error *error) {
+    const char *text = nsk_settings_text(s, "input", "size");
+    char rest;
+    if (text == NULL) {
+        return true;
+    }
+    if (sscanf(text, "%4dx%4d%c", &input->width, &input->height, &rest) != 2 || input->width < 1 ||
+        input->height < 1 || input->width > 4096 || input->height > 4096) {
+        return nsk_settings_fail(s, "input", "size", error,
+                                 "width x height in pixels is needed, as in '48x48', at most 4096");
+    }
+    return true;
+}
+
+static bool read_input(const nsk_settings *s, nsk_input *input, nsk_error *error) {
+    static const char *const colours[] = {"rgb", "bgr", "grey", NULL};
+    static const char *const fits[] = {"stretch", "crop", "pad", NULL};
+    static const char *const ranges[] = {"0..1", "0..255", NULL};
+    int colour = NSK_RGB;
+    int fit = NSK_STRETCH;
+    int range = 0;
+    if (!read_size(s, input, error) ||
+        !nsk_settings_choice(s, "input", "colour", colours, &colour, error) ||
+        !nsk_settings_choice(s, "input", "fit", fits, &fit, error) ||
+        !nsk_settings_choice(s, "input", "range", ranges, &range, error) ||
+        !nsk_settings_triple(s, "input", "mean", input->mean, error) ||
+        !nsk_settings_triple(s, "input", "deviation", input->deviation, error)) {
+        return false;
+    }
+    input->colour = (nsk_colour)colour;
+    input->fit = (nsk_fit)fit;
+    input->top = range == 0 ? 1.0 : 255.0;
+    for (int i = 0; i < 3; i++) {
+        if (input->deviation[i] < 1e-6) {
+            return nsk_settings_fail(s, "input", "deviation", error,
+                                     "each deviation must be above zero");
+        }
+    }
+    return true;
+}
+
+static bool read_limits(const nsk_settings *s, nsk_limits *limits, nsk_error *error) {
+    *limits = (nsk_limits){-1.0, -1.0, -1.0, -1.0};
+    return nsk_settings_number(s, "limits", "flash", NSK_BYTES, 0, 1e12, &limits->flash, error) &&
+           nsk_settings_number(s, "limits", "ram", NSK_BYTES, 0, 1e12, &limits->ram, error) &&
+           nsk_settings_number(s, "limits", "latency", NSK_SECONDS, 0, 3600, &limits->latency,
+                               error) &&
+           nsk_settings_number(s, "limits", "loss", NSK_NUMBER, -100, 100, &limits->loss, error);
+}
+
+static bool read_decision(const nsk_settings *s, const nsk_labels *labels, nsk_decision *decision,
+                          nsk_error *error) {
+    double frames = 1.0;
+    decision->threshold = 0.5;
+    if (!nsk_settings_number(s, "decision", "threshold", NSK_NUMBER, 0, 1, &decision->threshold,
+                             error) ||
+        !nsk_settings_number(s, "decision", "frames", NSK_NUMBER, 1, 255, &frames, error)) {
+        return false;
+    }
+    decision->frames = (int)frames;
+    decision->resting = g_strdup(nsk_settings_text(s, "decision", "resting"));
+    if (decision->frames != frames) {
+        return nsk_settings_fail(s, "decision", "frames", error, "a whole number is needed");
+    }
+    return decision->resting == NULL ||
+           g_strv_contains((const char *const *)labels->names, decision->resting) ||
+           nsk_settings_fail(s, "decision", "resting", error, "no label has this name");
+}
+
+static char *path_setting(const nsk_settings *s, const char *brief, const char *group,
+                          const char *key) {
+    const char *text = nsk_settings_text(s, group, key);
+    return text != NULL ? nsk_path_beside(brief, text) : NULL;
+}
+
+static bool fill(nsk_brief *brief, const nsk_settings *s, nsk_error *error) {
+    double limit = 0.0;
+    const char *labels = nsk_settings_need(s, "model", "labels", error);
+    if (labels == NULL || nsk_settings_need(s, "model", "file", error) == NULL) {
+        return false;
+    }
+    brief->model = path_setting(s, brief->path, "model", "file");
+    brief->board = path_setting(s, brief->path, "board", "file");
+    brief->calibration = path_setting(s, brief->path, "images", "calibration");
+    brief->held_out = path_setting(s, brief->path, "images", "held-out");
+    char *labels_path = nsk_path_beside(brief->path, labels);
+    bool good = nsk_labels_read(labels_path, &brief->labels, error);
+    g_free(labels_path);
+    good = good && read_input(s, &brief->input, error) && read_limits(s, &brief->limits, error) &&
+           read_decision(s, &brief->labels, &brief->decision, error) &&
+           nsk_settings_number(s, "images", "calibration-limit", NSK_NUMBER, 0, 1e6, &limit, error);
+    brief->calibration_limit = (int)limit;
+    return good;
+}
+
+nsk_brief *nsk_brief_read(const char *path, nsk_error *error) {
+    nsk_settings *s = nsk_settings_read(path, known, error);
+    if (s == NULL) {
+        return NULL;
+    }
+    nsk_brief *brief = g_new0(nsk_brief, 1);
+    brief->path = g_strdup(path);
+    brief->name = g_path_get_basename(path);
+    for (int i = 0; i < 3; i++) {
+        brief->input.deviation[i] = 1.0;
+    }
+    bool good = fill(brief, s, error);
+    nsk_settings_free(s);
+    if (!good) {
+        nsk_brief_free(brief);
+        return NULL;
+    }
+    return brief;
+}
+
+void nsk_brief_free(nsk_brief *brief) {
+    if (brief == NULL) {
+        return;
+    }
+    char *const texts[] = {brief->path,        brief->name,     brief->model,           brief->board,
+                           brief->calibration, brief->held_out, brief->decision.resting};
+    for (size_t i = 0; i < G_N_ELEMENTS(texts); i++) {
+        g_free(texts[i]);
+    }
+    nsk_labels_clear(&brief->labels);
+    g_free(brief);
+}

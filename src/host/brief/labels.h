@@ -1,0 +1,12 @@
+/* brief/labels: the names of the classes, one a line, in the order of the network's outputs. */
+#ifndef NSK_LABELS_H
+#define NSK_LABELS_H
+
+#include "base/base.h"
+
+/* Empty lines at the end are ignored; an empty line before it, a name twice or a name that cannot
+ * be a folder's is an error. */
+bool nsk_labels_read(const char *path, nsk_labels *labels, nsk_error *error);
+void nsk_labels_clear(nsk_labels *labels);
+
+#endif

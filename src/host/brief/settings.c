@@ -1,0 +1,304 @@
+#include "brief/settings.h"
+
+#include <math.h>
+#include <string.h>
+
+typedef struct entry {
+    char *value;
+    int line;
+} entry;
+
+struct nsk_settings {
+    char *path;
+    GHashTable *entries; /* "group\nkey" to entry */
+    GHashTable *groups;  /* group to GPtrArray of keys */
+};
+
+static void free_entry(void *data) {
+    entry *e = data;
+    g_free(e->value);
+    g_free(e);
+}
+
+static void free_keys(void *data) {
+    g_ptr_array_free(data, TRUE);
+}
+
+static entry *find(const nsk_settings *s, const char *group, const char *key) {
+    char *joined = g_strdup_printf("%s\n%s", group, key);
+    entry *e = g_hash_table_lookup(s->entries, joined);
+    g_free(joined);
+    return e;
+}
+
+static bool is_known(const nsk_setting_name *known, const char *group, const char *key) {
+    for (; known->group != NULL; known++) {
+        if ((strcmp(known->group, "*") == 0 || strcmp(known->group, group) == 0) &&
+            (key == NULL || strcmp(known->key, "*") == 0 || strcmp(known->key, key) == 0)) {
+            return true;
+        }
+    }
+    return false;
+}
+
+/* "size, colour, fit": what may stand in the group, or the groups where `group` is NULL. */
+static char *known_names(const nsk_setting_name *known, const char *group) {
+    GString *list = g_string_new("");
+    const char *last = "";
+    for (; known->group != NULL; known++) {
+        bool fits = group == NULL ? strcmp(known->group, last) != 0
+                                  : strcmp(known->group, group) == 0;
+        if (fits) {
+            g_string_append_printf(list, "%s%s", list->len > 0 ? ", " : "",
+                                   group == NULL ? known->group : known->key);
+        }
+        last = known->group;
+    }
+    return g_string_free(list, FALSE);
+}
+
+/* Cuts a comment off: a ';' or '#' with a blank before it. */
+static void cut_comment(char *text) {
+    for (char *c = text; *c != '\0'; c++) {
+        if ((*c == ';' || *c == '#') && c > text && g_ascii_isspace(c[-1])) {
+            *c = '\0';
+            return;
+        }
+    }
+}
+
+static bool take_group(nsk_settings *s, const nsk_setting_name *known, char *line, int number,
+                       char **group, nsk_error *error) {
+    char *end = strchr(line, ']');
+    if (end == NULL) {
+        return nsk_fail(error, "%s:%d: a group's name ends with ']'", s->path, number);
+    }
+    *end = '\0';
+    g_free(*group);
+    *group = g_strdup(g_strstrip(line + 1));
+    if (!is_known(known, *group, NULL)) {
+        char *names = known_names(known, NULL);
+        nsk_fail(error, "%s:%d: unknown group [%s]; known are: %s", s->path, number, *group, names);
+        g_free(names);
+        return false;
+    }
+    return true;
+}
+
+static bool take_setting(nsk_settings *s, const nsk_setting_name *known, char *line, int number,
+                         const char *group, nsk_error *error) {
+    char *equals = strchr(line, '=');
+    if (equals == NULL || group == NULL) {
+        return nsk_fail(error, "%s:%d: neither a [group], a 'key = value' under one, nor a comment",
+                        s->path, number);
+    }
+    *equals = '\0';
+    char *key = g_strstrip(line);
+    char *value = equals + 1;
+    cut_comment(value);
+    g_strstrip(value);
+    if (!is_known(known, group, key)) {
+        char *names = known_names(known, group);
+        nsk_fail(error, "%s:%d: unknown key '%s' in [%s]; known are: %s", s->path, number, key,
+                 group, names);
+        g_free(names);
+        return false;
+    }
+    if (find(s, group, key) != NULL) {
+        return nsk_fail(error, "%s:%d: '%s' stands on line %d already; keep one", s->path, number,
+                        key, find(s, group, key)->line);
+    }
+    entry *e = g_new(entry, 1);
+    e->value = g_strdup(value);
+    e->line = number;
+    g_hash_table_insert(s->entries, g_strdup_printf("%s\n%s", group, key), e);
+    GPtrArray *keys = g_hash_table_lookup(s->groups, group);
+    if (keys == NULL) {
+        keys = g_ptr_array_new_with_free_func(g_free);
+        g_ptr_array_add(keys, NULL);
+        g_hash_table_insert(s->groups, g_strdup(group), keys);
+    }
+    g_ptr_array_insert(keys, (int)keys->len - 1, g_strdup(key));
+    return true;
+}
+
+static bool parse(nsk_settings *s, const char *text, const nsk_setting_name *known,
+                  nsk_error *error) {
+    char **lines = g_strsplit(text, "\n", -1);
+    char *group = NULL;
+    bool good = true;
+    for (int i = 0; lines[i] != NULL && good; i++) {
+        char *line = g_strstrip(lines[i]);
+        if (*line == '[') {
+            good = take_group(s, known, line, i + 1, &group, error);
+        } else if (*line != '\0' && *line != '#' && *line != ';') {
+            good = take_setting(s, known, line, i + 1, group, error);
+        }
+    }
+    g_free(group);
+    g_strfreev(lines);
+    return good;
+}
+
+nsk_settings *nsk_settings_read(const char *path, const nsk_setting_name *known,
+                                nsk_error *error) {
+    size_t size;
+    char *text = (char *)nsk_file_read(path, 1 << 20, &size, error);
+    if (text == NULL) {
+        return NULL;
+    }
+    nsk_settings *s = g_new0(nsk_settings, 1);
+    s->path = g_strdup(path);
+    s->entries = g_hash_table_new_full(g_str_hash, g_str_equal, g_free, free_entry);
+    s->groups = g_hash_table_new_full(g_str_hash, g_str_equal, g_free, free_keys);
+    bool good = strlen(text) == size && g_utf8_validate(text, (gssize)size, NULL);
+    good = good ? parse(s, text, known, error)
+                : nsk_fail(error, "%s: not a text file; check the path", path);
+    g_free(text);
+    if (!good) {
+        nsk_settings_free(s);
+        return NULL;
+    }
+    return s;
+}
+
+void nsk_settings_free(nsk_settings *s) {
+    if (s != NULL) {
+        g_free(s->path);
+        g_hash_table_destroy(s->entries);
+        g_hash_table_destroy(s->groups);
+        g_free(s);
+    }
+}
+
+const char *nsk_settings_text(const nsk_settings *s, const char *group, const char *key) {
+    const entry *e = find(s, group, key);
+    return e != NULL && *e->value != '\0' ? e->value : NULL;
+}
+
+const char *nsk_settings_need(const nsk_settings *s, const char *group, const char *key,
+                              nsk_error *error) {
+    const char *text = nsk_settings_text(s, group, key);
+    if (text == NULL) {
+        nsk_fail(error, "%s: '%s' is missing; add it under [%s]", s->path, key, group);
+    }
+    return text;
+}
+
+bool nsk_settings_fail(const nsk_settings *s, const char *group, const char *key, nsk_error *error,
+                       const char *text) {
+    const entry *e = find(s, group, key);
+    return nsk_fail(error, "%s:%d: %s: %s", s->path, e != NULL ? e->line : 0, key, text);
+}
+
+static bool scale_by_unit(const char *text, nsk_unit unit, double *value) {
+    static const struct {
+        nsk_unit unit;
+        const char *name;
+        double factor;
+    } units[] = {
+        {NSK_NUMBER, "", 1.0},         {NSK_BYTES, "", 1.0},
+        {NSK_BYTES, "B", 1.0},         {NSK_BYTES, "KiB", 1024.0},
+        {NSK_BYTES, "MiB", 1048576.0}, {NSK_BYTES, "kB", 1000.0},
+        {NSK_BYTES, "MB", 1e6},        {NSK_SECONDS, "s", 1.0},
+        {NSK_SECONDS, "ms", 1e-3},     {NSK_SECONDS, "us", 1e-6},
+        {NSK_HERTZ, "Hz", 1.0},        {NSK_HERTZ, "kHz", 1e3},
+        {NSK_HERTZ, "MHz", 1e6},       {NSK_HERTZ, "GHz", 1e9},
+        {NSK_PER_SECOND, "", 1.0},     {NSK_PER_SECOND, "/s", 1.0},
+        {NSK_WATTS, "W", 1.0},         {NSK_WATTS, "mW", 1e-3},
+        {NSK_WATTS, "uW", 1e-6},
+    };
+    for (size_t i = 0; i < G_N_ELEMENTS(units); i++) {
+        if (units[i].unit == unit && strcmp(units[i].name, text) == 0) {
+            *value *= units[i].factor;
+            return true;
+        }
+    }
+    return false;
+}
+
+static const char *unit_example(nsk_unit unit) {
+    static const char *const examples[] = {
+        [NSK_NUMBER] = "a number",       [NSK_BYTES] = "bytes, as in '64 KiB'",
+        [NSK_SECONDS] = "a time, as in '40 ms'", [NSK_HERTZ] = "a frequency, as in '80 MHz'",
+        [NSK_PER_SECOND] = "a rate, as in '5 /s'", [NSK_WATTS] = "power, as in '30 mW'"};
+    return examples[unit];
+}
+
+bool nsk_settings_number(const nsk_settings *s, const char *group, const char *key, nsk_unit unit,
+                         double least, double most, double *value, nsk_error *error) {
+    const char *text = nsk_settings_text(s, group, key);
+    if (text == NULL) {
+        return true;
+    }
+    char *end;
+    double number = g_ascii_strtod(text, &end);
+    char *name = g_strstrip(g_strdup(end));
+    bool good = end != text && isfinite(number) && scale_by_unit(name, unit, &number);
+    g_free(name);
+    if (!good || number < least || number > most) {
+        char *wanted = g_strdup_printf("'%s' should be %s from %g to %g%s", text, unit_example(unit),
+                                       least, most, good ? "" : ", with its unit");
+        nsk_settings_fail(s, group, key, error, wanted);
+        g_free(wanted);
+        return false;
+    }
+    *value = number;
+    return true;
+}
+
+bool nsk_settings_triple(const nsk_settings *s, const char *group, const char *key, double *values,
+                         nsk_error *error) {
+    const char *text = nsk_settings_text(s, group, key);
+    if (text == NULL) {
+        return true;
+    }
+    int count = 0;
+    const char *at = text;
+    while (count < 3) {
+        char *end;
+        values[count] = g_ascii_strtod(at, &end);
+        if (end == at || !isfinite(values[count])) {
+            break;
+        }
+        count++;
+        at = end + strspn(end, " \t");
+        if (*at != ';') {
+            break;
+        }
+        at++;
+    }
+    if ((count != 1 && count != 3) || *at != '\0') {
+        return nsk_settings_fail(s, group, key, error,
+                                 "one number, or three parted by ';', is needed");
+    }
+    for (int i = count; i < 3; i++) {
+        values[i] = values[0];
+    }
+    return true;
+}
+
+bool nsk_settings_choice(const nsk_settings *s, const char *group, const char *key,
+                         const char *const *words, int *value, nsk_error *error) {
+    const char *text = nsk_settings_text(s, group, key);
+    if (text == NULL) {
+        return true;
+    }
+    for (int i = 0; words[i] != NULL; i++) {
+        if (strcmp(words[i], text) == 0) {
+            *value = i;
+            return true;
+        }
+    }
+    char *list = g_strjoinv(", ", (char **)words);
+    char *wanted = g_strdup_printf("'%s' is none of: %s", text, list);
+    nsk_settings_fail(s, group, key, error, wanted);
+    g_free(list);
+    g_free(wanted);
+    return false;
+}
+
+const char *const *nsk_settings_keys(const nsk_settings *s, const char *group) {
+    const GPtrArray *keys = g_hash_table_lookup(s->groups, group);
+    return keys != NULL ? (const char *const *)keys->pdata : NULL;
+}

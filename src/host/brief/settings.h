@@ -1,0 +1,55 @@
+/* brief/settings: our own text files (briefs, boards, cost tables): key files whose every key is
+ * known, whose values have units, and whose errors name the line. A comment stands on a line of its
+ * own behind '#', or behind a value, a blank and ';' or '#'. */
+#ifndef NSK_SETTINGS_H
+#define NSK_SETTINGS_H
+
+#include "base/base.h"
+
+typedef struct nsk_settings nsk_settings;
+
+/* A key that may stand in a file. A group or key of "*" is any name. */
+typedef struct nsk_setting_name {
+    const char *group, *key;
+} nsk_setting_name;
+
+typedef enum nsk_unit {
+    NSK_NUMBER,
+    NSK_BYTES,
+    NSK_SECONDS,
+    NSK_HERTZ,
+    NSK_PER_SECOND,
+    NSK_WATTS
+} nsk_unit;
+
+/* `known` ends with a NULL group. A line that is no setting, a key that is not known or stands twice
+ * is an error. */
+nsk_settings *nsk_settings_read(const char *path, const nsk_setting_name *known, nsk_error *error);
+void nsk_settings_free(nsk_settings *settings);
+
+/* The text behind a key, or NULL where it is not given or empty. */
+const char *nsk_settings_text(const nsk_settings *settings, const char *group, const char *key);
+/* Fails where it is not given. */
+const char *nsk_settings_need(const nsk_settings *settings, const char *group, const char *key,
+                              nsk_error *error);
+
+/* A number from `least` to `most` in its base unit (bytes, seconds, hertz, watts); stays as it is
+ * where the key is not given. */
+bool nsk_settings_number(const nsk_settings *settings, const char *group, const char *key,
+                         nsk_unit unit, double least, double most, double *value,
+                         nsk_error *error);
+/* Three numbers parted by ';'; one serves for all. */
+bool nsk_settings_triple(const nsk_settings *settings, const char *group, const char *key,
+                         double *values, nsk_error *error);
+/* The index of the text among `words` (ending with NULL). */
+bool nsk_settings_choice(const nsk_settings *settings, const char *group, const char *key,
+                         const char *const *words, int *value, nsk_error *error);
+
+/* Fails with "path:line: key: text". */
+bool nsk_settings_fail(const nsk_settings *settings, const char *group, const char *key,
+                       nsk_error *error, const char *text);
+
+/* The keys of a group in their order; NULL where there is none. */
+const char *const *nsk_settings_keys(const nsk_settings *settings, const char *group);
+
+#endif

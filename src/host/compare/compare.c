@@ -1,0 +1,143 @@
+/* Both models on the same labelled images. */
+#include <math.h>
+
+#include "float/forward.h"
+#include "quantise/check.h"
+
+/* One thread's means of running both. */
+typedef struct runner {
+    const nsk_network *network;
+    const nsk_model *model;
+    const nsk_images *images;
+    nsk_pass *pass;
+    uint8_t *frame;
+    int8_t *workspace;
+    float *probabilities;
+} runner;
+
+static int best_of(const float *probabilities, int classes) {
+    int best = 0;
+    for (int c = 1; c < classes; c++) {
+        best = probabilities[c] > probabilities[best] ? c : best;
+    }
+    return best;
+}
+
+void nsk_probabilities(const nsk_model *model, const int8_t *scores, float *probabilities) {
+    for (int c = 0; c < model->classes; c++) {
+        probabilities[c] = (float)(scores[c] + 128) / 256.0F;
+    }
+}
+
+static bool answer_image(const runner *r, int index, nsk_answer *answer, nsk_error *error) {
+    if (!nsk_images_frame(r->images, index, r->frame, error)) {
+        return false;
+    }
+    answer->label = nsk_images_label(r->images, index);
+    nsk_float_prepare(nsk_images_input(r->images), r->frame, nsk_pass_input(r->pass));
+    nsk_pass_run(r->pass);
+    const float *scores = nsk_pass_value(r->pass, r->network->graph->output);
+    answer->float_class = best_of(scores, r->model->classes);
+    answer->float_probability = scores[answer->float_class];
+    nsk_prepare(r->model, r->frame, (size_t)r->model->width * r->model->channels, r->workspace);
+    nsk_run(r->model, r->workspace, NULL);
+    const int8_t *integers = nsk_scores(r->model, r->workspace);
+    nsk_probabilities(r->model, integers, r->probabilities);
+    answer->integer_class = (int)nsk_best(r->model, integers);
+    answer->integer_probability = r->probabilities[answer->integer_class];
+    return true;
+}
+
+static bool run_all(const nsk_network *network, const nsk_model *model, const nsk_images *images,
+                    nsk_answer *answers, nsk_progress progress, void *context, nsk_error *error) {
+    int total = nsk_images_count(images);
+    int done = 0;
+    bool good = true;
+#pragma omp parallel
+    {
+        nsk_error trouble;
+        runner r = {.network = network, .model = model, .images = images};
+        r.pass = nsk_pass_new(network->graph, &trouble);
+        r.frame = g_malloc(nsk_images_frame_bytes(images));
+        r.workspace = g_malloc(model->workspace_bytes);
+        r.probabilities = g_new(float, model->classes);
+        bool fine = r.pass != NULL;
+#pragma omp for schedule(dynamic, 4)
+        for (int i = 0; i < total; i++) {
+            fine = fine && answer_image(&r, i, &answers[i], &trouble);
+            if (progress != NULL) {
+#pragma omp critical(nsk_compare_progress)
+                progress(context, ++done, total);
+            }
+        }
+        if (!fine) {
+#pragma omp critical(nsk_compare_failure)
+            {
+                good = false;
+                *error = trouble;
+            }
+        }
+        nsk_pass_free(r.pass);
+        g_free(r.frame);
+        g_free(r.workspace);
+        g_free(r.probabilities);
+    }
+    return good;
+}
+
+void nsk_paired_interval(int lost, int won, int images, double *low, double *high) {
+    const double Z = 1.959963984540054; /* 97.5 % of the normal distribution */
+    double a = (lost + 1.0) / (images + 2.0);
+    double b = (won + 1.0) / (images + 2.0);
+    double spread = Z * sqrt((a + b - (a - b) * (a - b)) / (images + 2.0));
+    *low = fmax(a - b - spread, -1.0);
+    *high = fmin(a - b + spread, 1.0);
+}
+
+static void count(nsk_comparison *c) {
+    for (int i = 0; i < c->images; i++) {
+        const nsk_answer *a = &c->answers[i];
+        bool float_right = a->float_class == a->label;
+        bool integer_right = a->integer_class == a->label;
+        c->float_correct += float_right;
+        c->integer_correct += integer_right;
+        c->agree += a->float_class == a->integer_class;
+        c->lost += float_right && !integer_right;
+        c->won += integer_right && !float_right;
+    }
+    c->loss_points = 100.0 * (c->lost - c->won) / c->images;
+    nsk_paired_interval(c->lost, c->won, c->images, &c->loss_low, &c->loss_high);
+    c->loss_low *= 100.0;
+    c->loss_high *= 100.0;
+}
+
+nsk_comparison *nsk_compare(const nsk_network *network, const nsk_model_file *file,
+                            const nsk_images *held_out, nsk_progress progress, void *context,
+                            nsk_error *error) {
+    nsk_model model;
+    nsk_status status = nsk_open(&model, file->bytes, file->size);
+    if (status != NSK_OK) {
+        nsk_fail(error, "the model is %s", nsk_status_text(status));
+        return NULL;
+    }
+    if (!nsk_network_takes(network, held_out, error) || !nsk_model_takes(&model, held_out, error)) {
+        return NULL;
+    }
+    nsk_comparison *c = g_new0(nsk_comparison, 1);
+    c->images = nsk_images_count(held_out);
+    c->classes = model.classes;
+    c->answers = g_new0(nsk_answer, c->images);
+    if (!run_all(network, &model, held_out, c->answers, progress, context, error)) {
+        nsk_comparison_free(c);
+        return NULL;
+    }
+    count(c);
+    return c;
+}
+
+void nsk_comparison_free(nsk_comparison *c) {
+    if (c != NULL) {
+        g_free(c->answers);
+        g_free(c);
+    }
+}

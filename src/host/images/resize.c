@@ -1,0 +1,151 @@
+#include "images/picture.h"
+
+#include <math.h>
+#include <string.h>
+
+/* The source pixels that make one output pixel along an axis, and their weights (sum 1). */
+typedef struct tap_run {
+    int first, count;
+    double *weight;
+} tap_run;
+
+static void area_taps(tap_run *taps, double from, double to, int limit) {
+    taps->first = (int)floor(from);
+    int last = (int)ceil(to) - 1;
+    last = last < limit ? last : limit - 1;
+    taps->count = last - taps->first + 1;
+    for (int i = 0; i < taps->count; i++) {
+        double left = fmax(from, taps->first + i);
+        double right = fmin(to, taps->first + i + 1);
+        taps->weight[i] = (right - left) / (to - from);
+    }
+}
+
+static void linear_taps(tap_run *taps, double centre, int limit) {
+    double place = fmin(fmax(centre - 0.5, 0.0), limit - 1.0);
+    taps->first = (int)floor(place);
+    taps->count = taps->first + 1 < limit ? 2 : 1;
+    taps->weight[0] = 1.0 - (place - taps->first);
+    taps->weight[1] = place - taps->first;
+}
+
+static tap_run *axis_taps(int source, int result) {
+    double step = (double)source / result;
+    size_t most = (size_t)ceil(step) + 2;
+    tap_run *all = g_new(tap_run, result);
+    double *weights = g_new0(double, most *(size_t)result);
+    for (int i = 0; i < result; i++) {
+        all[i].weight = weights + most * (size_t)i;
+        if (step >= 1.0) {
+            area_taps(&all[i], i * step, fmin((i + 1) * step, source), source);
+        } else {
+            linear_taps(&all[i], (i + 0.5) * step, source);
+        }
+    }
+    return all;
+}
+
+static void free_taps(tap_run *all) {
+    g_free(all[0].weight);
+    g_free(all);
+}
+
+void nsk_picture_resize(const nsk_picture *source, int width, int height, nsk_picture *result) {
+    *result = (nsk_picture){width, height, g_malloc((size_t)3 * (size_t)width * (size_t)height)};
+    if (width == source->width && height == source->height) {
+        memcpy(result->rgb, source->rgb, (size_t)3 * (size_t)width * (size_t)height);
+        return;
+    }
+    tap_run *across = axis_taps(source->width, width);
+    tap_run *down = axis_taps(source->height, height);
+    size_t row = (size_t)3 * (size_t)source->width;
+    double *line = g_new(double, row);
+    for (int y = 0; y < height; y++) {
+        memset(line, 0, row * sizeof *line);
+        for (int i = 0; i < down[y].count; i++) {
+            const uint8_t *from = source->rgb + row * (size_t)(down[y].first + i);
+            for (size_t x = 0; x < row; x++) {
+                line[x] += down[y].weight[i] * from[x];
+            }
+        }
+        uint8_t *to = result->rgb + (size_t)3 * (size_t)width * (size_t)y;
+        for (int x = 0; x < 3 * width; x++) {
+            const tap_run *tap = &across[x / 3];
+            double sum = 0.0;
+            for (int i = 0; i < tap->count; i++) {
+                sum += tap->weight[i] * line[3 * (tap->first + i) + x % 3];
+            }
+            to[x] = (uint8_t)floor(fmin(sum + 0.5 + 1e-9, 255.0));
+        }
+    }
+    g_free(line);
+    free_taps(across);
+    free_taps(down);
+}
+
+static void cut(const nsk_picture *source, int left, int top, nsk_picture *part) {
+    size_t row = (size_t)3 * (size_t)part->width;
+    for (int y = 0; y < part->height; y++) {
+        size_t from = (size_t)(top + y) * (size_t)source->width + (size_t)left;
+        memcpy(part->rgb + row * (size_t)y, source->rgb + 3 * from, row);
+    }
+}
+
+static void fit_crop(const nsk_picture *source, int width, int height, nsk_picture *result) {
+    int w = source->width;
+    int h = source->height;
+    if ((int64_t)w * height > (int64_t)h * width) {
+        w = (int)(((int64_t)h * width + height / 2) / height);
+    } else {
+        h = (int)(((int64_t)w * height + width / 2) / width);
+    }
+    w = w > 0 ? w : 1;
+    h = h > 0 ? h : 1;
+    nsk_picture part = {w, h, g_malloc((size_t)3 * (size_t)w * (size_t)h)};
+    cut(source, (source->width - w) / 2, (source->height - h) / 2, &part);
+    nsk_picture_resize(&part, width, height, result);
+    nsk_picture_clear(&part);
+}
+
+static void fit_pad(const nsk_picture *source, int width, int height, nsk_picture *result) {
+    int w = width;
+    int h = height;
+    if ((int64_t)source->width * height > (int64_t)source->height * width) {
+        h = (int)(((int64_t)source->height * width + source->width / 2) / source->width);
+    } else {
+        w = (int)(((int64_t)source->width * height + source->height / 2) / source->height);
+    }
+    nsk_picture part;
+    nsk_picture_resize(source, w > 0 ? w : 1, h > 0 ? h : 1, &part);
+    *result = (nsk_picture){width, height, g_malloc0((size_t)3 * (size_t)width * (size_t)height)};
+    int left = (width - part.width) / 2;
+    int top = (height - part.height) / 2;
+    for (int y = 0; y < part.height; y++) {
+        size_t to = (size_t)(top + y) * (size_t)width + (size_t)left;
+        memcpy(result->rgb + 3 * to, part.rgb + (size_t)3 * (size_t)part.width * (size_t)y,
+               (size_t)3 * (size_t)part.width);
+    }
+    nsk_picture_clear(&part);
+}
+
+void nsk_picture_fit(const nsk_picture *source, int width, int height, nsk_fit fit,
+                     nsk_picture *result) {
+    void (*const ways[])(const nsk_picture *, int, int, nsk_picture *) = {
+        [NSK_STRETCH] = nsk_picture_resize, [NSK_CROP] = fit_crop, [NSK_PAD] = fit_pad};
+    ways[fit](source, width, height, result);
+}
+
+void nsk_picture_channels(const nsk_picture *picture, nsk_colour colour, uint8_t *frame) {
+    size_t pixels = (size_t)picture->width * (size_t)picture->height;
+    for (size_t i = 0; i < pixels; i++) {
+        const uint8_t *rgb = picture->rgb + 3 * i;
+        if (colour == NSK_GREY) {
+            frame[i] = (uint8_t)((77 * rgb[0] + 150 * rgb[1] + 29 * rgb[2] + 128) >> 8);
+        } else {
+            int red = colour == NSK_RGB ? 0 : 2;
+            frame[3 * i + (size_t)red] = rgb[0];
+            frame[3 * i + 1] = rgb[1];
+            frame[3 * i + (size_t)(2 - red)] = rgb[2];
+        }
+    }
+}

@@ -1,0 +1,15 @@
+/* quantise/check: do a network, a model file and an image set speak of the same thing? */
+#ifndef NSK_CHECK_H
+#define NSK_CHECK_H
+
+#include "graph/graph.h"
+
+/* Same picture size and channels, as many labels as outputs. */
+bool nsk_network_takes(const nsk_network *network, const nsk_images *images, nsk_error *error);
+/* The same, and the same labels in the same order, colour order and preparation of bytes. */
+bool nsk_model_takes(const nsk_model *model, const nsk_images *images, nsk_error *error);
+
+/* The file's name without folder and ending. g_free. */
+char *nsk_stem(const char *path);
+
+#endif

@@ -1,0 +1,214 @@
+#include "quantise/integer.h"
+
+#include <math.h>
+
+/* Halves go up, as everywhere in docs/arithmetic.md. */
+static double rounded(double x) {
+    return floor(x + 0.5);
+}
+
+static int clamped(double x, int low, int high) {
+    return x < low ? low : x > high ? high : (int)x;
+}
+
+nsk_scale nsk_scale_of(nsk_range range) {
+    double low = fmin((double)range.low, 0.0);
+    double high = fmax((double)range.high, 0.0);
+    double width = fmax(high - low, 1e-6);
+    nsk_scale s;
+    s.scale = (float)(width / 255.0);
+    s.zero = clamped(rounded(-128.0 - low / (double)s.scale), -128, 127);
+    return s;
+}
+
+bool nsk_multiplier_of(double number, nsk_multiplier *to) {
+    if (!(number > 0.0) || isinf(number)) {
+        return false;
+    }
+    int exponent;
+    double fraction = frexp(number, &exponent); /* in [1/2, 1) */
+    double m = rounded(ldexp(fraction, 31));
+    if (m >= 0x1p31) {
+        m /= 2.0;
+        exponent++;
+    }
+    to->multiplier = (int32_t)m;
+    to->shift = (uint8_t)clamped(31 - exponent, 0, 255);
+    return 31 - exponent >= 1 && 31 - exponent <= 62;
+}
+
+static bool complain(const nsk_low_layer *layer, nsk_error *error, const char *text) {
+    return nsk_fail(error, "layer '%s': %s", layer->name, text);
+}
+
+static float *weight_at(const nsk_low_layer *l, int channel, int tap, int channels) {
+    bool interleaved = l->kind == NSK_DEPTHWISE;
+    return l->weights + (interleaved ? tap * channels + channel : channel * l->taps + tap);
+}
+
+/* The scale of one output channel's weights: the largest becomes 127. Larger where the bias would
+ * pass 2^30 in its units, or where the multiplier would fall under 2^-31: what such weights add to
+ * the output is then less than a level. */
+static double weight_scale(const nsk_low_layer *l, int channel, int channels, nsk_scale in,
+                           nsk_scale out) {
+    double most = 0.0;
+    for (int t = 0; t < l->taps; t++) {
+        most = fmax(most, fabs((double)*weight_at(l, channel, t, channels)));
+    }
+    double scale = most / 127.0;
+    scale = fmax(scale, fabs((double)l->bias[channel]) / ((double)in.scale * 0x1p30));
+    return fmax(scale, (double)out.scale / (double)in.scale * 0x1p-31);
+}
+
+/* The proof: no order of adding can leave int32. */
+static bool accumulator_fits(const nsk_low_layer *l, const nsk_integer_layer *r, int channel,
+                             nsk_scale in, nsk_error *error) {
+    int64_t reach = MAX(127 - in.zero, 128 + in.zero);
+    int64_t most = r->bias[channel] < 0 ? -(int64_t)r->bias[channel] : r->bias[channel];
+    for (int t = 0; t < l->taps; t++) {
+        bool interleaved = l->kind == NSK_DEPTHWISE;
+        int w = r->weights[interleaved ? t * r->channels + channel : channel * l->taps + t];
+        most += reach * (w < 0 ? -w : w);
+    }
+    return most <= INT32_MAX ||
+           nsk_fail(error,
+                    "layer '%s': output channel %d could add up to %" G_GINT64_FORMAT
+                    ", more than 32 bits hold; give it fewer inputs (it has %d)",
+                    l->name, channel, most, l->taps);
+}
+
+static bool make_weights(const nsk_low_layer *l, nsk_scale in, nsk_scale out, nsk_integer_layer *r,
+                         nsk_error *error) {
+    int channels = r->channels;
+    r->taps = l->taps;
+    r->weights = g_new(int8_t, (gsize)channels * (gsize)l->taps);
+    r->bias = g_new(int32_t, channels);
+    r->multipliers = g_new(nsk_multiplier, channels);
+    r->multiplier_count = channels;
+    for (int c = 0; c < channels; c++) {
+        double scale = weight_scale(l, c, channels, in, out);
+        for (int t = 0; t < l->taps; t++) {
+            const float *from = weight_at(l, c, t, channels);
+            r->weights[from - l->weights] =
+                (int8_t)clamped(rounded((double)*from / scale), -127, 127);
+        }
+        double unit = (double)in.scale * scale;
+        r->bias[c] = (int32_t)rounded((double)l->bias[c] / unit);
+        if (!nsk_multiplier_of(unit / (double)out.scale, &r->multipliers[c])) {
+            return complain(l, error, "its weights are too large for its output's range; check the "
+                                      "calibration images");
+        }
+        if (!accumulator_fits(l, r, c, in, error)) {
+            return false;
+        }
+    }
+    return true;
+}
+
+static bool make_average(const nsk_low_layer *l, nsk_scale in, nsk_scale out, nsk_integer_layer *r,
+                         nsk_error *error) {
+    const nsk_window_attributes *w = &l->window;
+    int64_t area = w->kernel[0] * w->kernel[1];
+    bool padded = w->pad_before[0] + w->pad_before[1] + w->pad_after[0] + w->pad_after[1] > 0;
+    bool counted = (padded || w->ceil_mode) && !w->count_include_pad;
+    r->multiplier_count = counted ? (int)area : 1;
+    r->multipliers = g_new(nsk_multiplier, r->multiplier_count);
+    for (int i = 0; i < r->multiplier_count; i++) {
+        double pixels = (double)(counted ? i + 1 : area);
+        double number = (double)in.scale / ((double)out.scale * pixels);
+        if (!nsk_multiplier_of(number, &r->multipliers[i])) {
+            return complain(l, error, "its output's range is absurdly small; check the "
+                                      "calibration images");
+        }
+    }
+    return true;
+}
+
+/* The largest shift at which both factors stay within 22 bits and the sum within 32. */
+static bool make_sum(const nsk_low_layer *l, nsk_scale a, nsk_scale b, nsk_scale out,
+                     nsk_integer_layer *r, nsk_error *error) {
+    double ratio[2] = {(double)a.scale / (double)out.scale, (double)b.scale / (double)out.scale};
+    double most = fmax(ratio[0], ratio[1]);
+    int shift = 30;
+    while (shift > 0 && (most * ldexp(1.0, shift) > 0x1p21 ||
+                         255.0 * (ratio[0] + ratio[1]) * ldexp(1.0, shift) +
+                                 ldexp(1.0, shift - 1) > 0x1p31 - 1024.0)) {
+        shift--;
+    }
+    r->factor_shift = shift;
+    for (int i = 0; i < 2; i++) {
+        r->factors[i] = (int32_t)rounded(ratio[i] * ldexp(1.0, shift));
+    }
+    return shift >= 1 || complain(l, error, "its inputs dwarf its output; check the calibration "
+                                            "images");
+}
+
+static bool make_product(const nsk_low_layer *l, nsk_scale a, nsk_scale b, nsk_scale out,
+                         nsk_integer_layer *r, nsk_error *error) {
+    r->multiplier_count = 1;
+    r->multipliers = g_new(nsk_multiplier, 1);
+    double number = (double)a.scale * (double)b.scale / (double)out.scale;
+    return nsk_multiplier_of(number, r->multipliers) ||
+           complain(l, error, "its inputs dwarf its output; check the calibration images");
+}
+
+/* A function of one input: for now the identity with the output's clamp. */
+static void make_table(const nsk_low_layer *l, nsk_scale in, nsk_scale out, nsk_integer_layer *r) {
+    r->table_count = 256;
+    r->table = g_malloc(256);
+    for (int q = -128; q < 128; q++) {
+        double value = (double)in.scale * (q - in.zero);
+        value = fmin(fmax(value, l->low), l->high);
+        r->table[q + 128] = (uint8_t)clamped(rounded(value / (double)out.scale) + out.zero, -128, 127);
+    }
+}
+
+/* round(65535 e^(-scale d)) until it falls to nothing. */
+static void make_softmax(nsk_scale in, nsk_integer_layer *r) {
+    r->table = g_malloc0(512);
+    for (int d = 0; d < 256; d++) {
+        int part = (int)rounded(65535.0 * exp(-(double)in.scale * d));
+        if (part == 0) {
+            break;
+        }
+        r->table[2 * d] = (uint8_t)(part & 255);
+        r->table[2 * d + 1] = (uint8_t)(part >> 8);
+        r->table_count = d + 1;
+    }
+}
+
+static int clamp_level(double bound, nsk_scale out, int otherwise) {
+    return isinf(bound) ? otherwise
+                        : clamped(rounded(bound / (double)out.scale) + out.zero, -128, 127);
+}
+
+bool nsk_integer_layer_make(const nsk_low_layer *layer, nsk_scale in, nsk_scale second,
+                            nsk_scale out, nsk_integer_layer *r, nsk_error *error) {
+    r->low = clamp_level(layer->low, out, -128);
+    r->high = clamp_level(layer->high, out, 127);
+    switch (layer->kind) {
+    case NSK_AVERAGE_POOL:
+        return make_average(layer, in, out, r, error);
+    case NSK_ADD:
+        return make_sum(layer, in, second, out, r, error);
+    case NSK_MULTIPLY:
+        return make_product(layer, in, second, out, r, error);
+    case NSK_TABLE:
+        make_table(layer, in, out, r);
+        return true;
+    case NSK_SOFTMAX:
+        make_softmax(in, r);
+        return true;
+    case NSK_MAX_POOL:
+        return true;
+    default:
+        return make_weights(layer, in, out, r, error);
+    }
+}
+
+void nsk_integer_layer_clear(nsk_integer_layer *r) {
+    g_free(r->weights);
+    g_free(r->bias);
+    g_free(r->multipliers);
+    g_free(r->table);
+}

@@ -1,0 +1,44 @@
+/* quantise/integer: the arithmetic that turns float layers into integer ones; docs/arithmetic.md
+ * says why each choice is made. */
+#ifndef NSK_INTEGER_H
+#define NSK_INTEGER_H
+
+#include "quantise/lower.h"
+#include "quantise/ranges.h"
+
+/* value = scale x (q - zero) */
+typedef struct nsk_scale {
+    float scale;
+    int zero;
+} nsk_scale;
+
+/* A multiplier of about m / 2^s: see src/device/arithmetic.h. */
+typedef struct nsk_multiplier {
+    int32_t multiplier;
+    uint8_t shift;
+} nsk_multiplier;
+
+/* The numbers of one layer of the model file. */
+typedef struct nsk_integer_layer {
+    int8_t *weights; /* in the device's order; NULL where there are none */
+    int32_t *bias;
+    int channels, taps;
+    nsk_multiplier *multipliers;
+    int multiplier_count;
+    int32_t factors[2]; /* sum: of both inputs */
+    int factor_shift;
+    uint8_t *table; /* look-up: 256 bytes; softmax: u16 little-endian */
+    int table_count; /* entries */
+    int low, high;
+} nsk_integer_layer;
+
+/* The scale that covers the range, and zero, with 256 levels. */
+nsk_scale nsk_scale_of(nsk_range range);
+/* False where the number is not positive, or out of a multiplier's reach. */
+bool nsk_multiplier_of(double number, nsk_multiplier *to);
+/* Quantises a layer. `in`, `second`, `out`: scales of its tensors. */
+bool nsk_integer_layer_make(const nsk_low_layer *layer, nsk_scale in, nsk_scale second,
+                            nsk_scale out, nsk_integer_layer *result, nsk_error *error);
+void nsk_integer_layer_clear(nsk_integer_layer *layer);
+
+#endif

@@ -1,0 +1,38 @@
+/* quantise/lower: the folded float graph as the layers that the device has, still in float. Tensors
+ * are height x width x channels here; weights stand in the device's order. */
+#ifndef NSK_LOWER_H
+#define NSK_LOWER_H
+
+#include "graph/graph.h"
+
+typedef struct nsk_low_tensor {
+    int value; /* of the graph: whose range it has */
+    int height, width, channels;
+    int shares; /* tensor whose scale this one must have, or NSK_NONE */
+} nsk_low_tensor;
+
+typedef struct nsk_low_layer {
+    nsk_kind kind;
+    const char *name; /* the node's */
+    int in, second, out; /* tensors; second may be NSK_NONE */
+    nsk_window_attributes window;
+    int taps;          /* weights of one output channel */
+    float *weights;    /* conv: [out][taps]; depthwise: [taps][out]; dense: [out][taps]; or NULL */
+    float *bias;       /* [out], or NULL */
+    double low, high;  /* the output's clamp */
+} nsk_low_layer;
+
+typedef struct nsk_lowered {
+    GArray *tensors; /* of nsk_low_tensor; the first is the input */
+    GArray *layers;  /* of nsk_low_layer */
+    int output;      /* tensor */
+} nsk_lowered;
+
+/* An operator without integer form is an error that names the node and says what to change. */
+nsk_lowered *nsk_lower(const nsk_graph *graph, nsk_error *error);
+void nsk_lowered_free(nsk_lowered *lowered);
+
+nsk_low_tensor *nsk_low_tensor_at(const nsk_lowered *lowered, int tensor);
+nsk_low_layer *nsk_low_layer_at(const nsk_lowered *lowered, int layer);
+
+#endif

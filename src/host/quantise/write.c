@@ -1,0 +1,230 @@
+#include "quantise/write.h"
+
+#include <math.h>
+#include <string.h>
+
+#include "device/crc.h"
+#include "device/format.h"
+#include "device/layer.h"
+
+typedef struct writer {
+    GByteArray *bytes;
+    const nsk_model_parts *parts;
+} writer;
+
+static void put16(uint8_t *at, uint32_t value) {
+    at[0] = (uint8_t)value;
+    at[1] = (uint8_t)(value >> 8);
+}
+
+static void put32(uint8_t *at, uint32_t value) {
+    put16(at, value);
+    put16(at + 2, value >> 16);
+}
+
+static uint32_t append(writer *w, const void *data, size_t size, size_t alignment) {
+    static const uint8_t zeroes[4] = {0};
+    g_byte_array_append(w->bytes, zeroes, (guint)((alignment - w->bytes->len % alignment) % alignment));
+    uint32_t at = w->bytes->len;
+    g_byte_array_append(w->bytes, data, (guint)size);
+    return at;
+}
+
+static uint32_t append_words(writer *w, const int32_t *words, size_t count) {
+    uint8_t *bytes = g_malloc(4 * count);
+    for (size_t i = 0; i < count; i++) {
+        put32(bytes + 4 * i, (uint32_t)words[i]);
+    }
+    uint32_t at = append(w, bytes, 4 * count, 4);
+    g_free(bytes);
+    return at;
+}
+
+static uint32_t append_text(writer *w, const char *text) {
+    return append(w, text, strlen(text) + 1, 1);
+}
+
+static uint8_t *layer_record(const writer *w, int layer) {
+    return w->bytes->data + NSK_HEADER_BYTES + NSK_TENSOR_BYTES * w->parts->lowered->tensors->len +
+           (size_t)NSK_LAYER_BYTES * (size_t)layer;
+}
+
+static void put_tensors(const writer *w) {
+    for (int i = 0; i < (int)w->parts->lowered->tensors->len; i++) {
+        const nsk_low_tensor *t = nsk_low_tensor_at(w->parts->lowered, i);
+        uint8_t *at = w->bytes->data + NSK_HEADER_BYTES + (size_t)NSK_TENSOR_BYTES * (size_t)i;
+        uint32_t scale_bits;
+        memcpy(&scale_bits, &w->parts->scales[i].scale, sizeof scale_bits);
+        put32(at + NSK_T_PLACE, w->parts->places[i]);
+        put16(at + NSK_T_HEIGHT, (uint32_t)t->height);
+        put16(at + NSK_T_WIDTH, (uint32_t)t->width);
+        put16(at + NSK_T_CHANNELS, (uint32_t)t->channels);
+        at[NSK_T_ZERO] = (uint8_t)w->parts->scales[i].zero;
+        put32(at + NSK_T_SCALE, scale_bits);
+    }
+}
+
+static uint32_t layer_count_field(const nsk_low_layer *l, const nsk_integer_layer *r) {
+    return l->kind == NSK_CONV      ? (uint32_t)l->window.groups
+           : l->kind == NSK_SOFTMAX ? (uint32_t)r->table_count
+                                    : 0U;
+}
+
+static void put_layer(const writer *w, int index) {
+    const nsk_low_layer *l = nsk_low_layer_at(w->parts->lowered, index);
+    const nsk_integer_layer *r = &w->parts->layers[index];
+    uint8_t *at = layer_record(w, index);
+    at[NSK_L_KIND] = (uint8_t)l->kind;
+    at[NSK_L_FLAGS] = l->kind == NSK_AVERAGE_POOL && r->multiplier_count > 1 ? NSK_FLAG_COUNTED : 0;
+    put16(at + NSK_L_INPUT, (uint32_t)l->in);
+    put16(at + NSK_L_SECOND, l->second == NSK_NONE ? NSK_NO_TENSOR : (uint32_t)l->second);
+    put16(at + NSK_L_OUTPUT, (uint32_t)l->out);
+    for (int axis = 0; axis < 2; axis++) {
+        at[NSK_L_KERNEL_HEIGHT + axis] = (uint8_t)l->window.kernel[axis];
+        at[NSK_L_STRIDE_DOWN + axis] = (uint8_t)l->window.stride[axis];
+        at[NSK_L_DILATE_DOWN + axis] = (uint8_t)l->window.dilation[axis];
+        at[NSK_L_PAD_TOP + axis] = (uint8_t)l->window.pad_before[axis];
+    }
+    at[NSK_L_LOW] = (uint8_t)r->low;
+    at[NSK_L_HIGH] = (uint8_t)r->high;
+    put16(at + NSK_L_COUNT, layer_count_field(l, r));
+}
+
+/* The arrays of all layers, the widest elements first so that nothing is lost to alignment. */
+static void append_words_of_layers(writer *w) {
+    for (int i = 0; i < (int)w->parts->lowered->layers->len; i++) {
+        const nsk_integer_layer *r = &w->parts->layers[i];
+        if (r->bias != NULL) {
+            uint32_t at = append_words(w, r->bias, (size_t)r->channels);
+            put32(layer_record(w, i) + NSK_L_BIAS_AT, at);
+        }
+        int32_t *words = g_new(int32_t, r->multiplier_count + 2);
+        int count = r->multiplier_count;
+        for (int k = 0; k < count; k++) {
+            words[k] = r->multipliers[k].multiplier;
+        }
+        if (r->factor_shift > 0) {
+            memcpy(words, r->factors, sizeof r->factors);
+            count = 2;
+        }
+        if (count > 0) {
+            uint32_t at = append_words(w, words, (size_t)count);
+            put32(layer_record(w, i) + NSK_L_MULTIPLIERS_AT, at);
+        }
+        g_free(words);
+    }
+}
+
+static void append_bytes_of_layers(writer *w) {
+    for (int i = 0; i < (int)w->parts->lowered->layers->len; i++) {
+        const nsk_low_layer *l = nsk_low_layer_at(w->parts->lowered, i);
+        const nsk_integer_layer *r = &w->parts->layers[i];
+        if (r->table != NULL) {
+            bool softmax = l->kind == NSK_SOFTMAX;
+            size_t size = (size_t)r->table_count * (softmax ? 2 : 1);
+            uint32_t at = append(w, r->table, size, softmax ? 2 : 1);
+            put32(layer_record(w, i) + NSK_L_WEIGHTS_AT, at);
+        }
+        if (r->weights != NULL) {
+            uint32_t at = append(w, r->weights, (size_t)r->channels * (size_t)r->taps, 1);
+            put32(layer_record(w, i) + NSK_L_WEIGHTS_AT, at);
+        }
+        int count = r->factor_shift > 0 ? 1 : r->multiplier_count;
+        uint8_t *shifts = g_malloc0((gsize)count + 1);
+        for (int k = 0; k < r->multiplier_count; k++) {
+            shifts[k] = r->multipliers[k].shift;
+        }
+        shifts[0] = r->factor_shift > 0 ? (uint8_t)r->factor_shift : shifts[0];
+        if (count > 0) {
+            uint32_t at = append(w, shifts, (size_t)count, 1);
+            put32(layer_record(w, i) + NSK_L_SHIFTS_AT, at);
+        }
+        g_free(shifts);
+    }
+}
+
+/* From camera byte to input level, one table for all channels where they agree. */
+static void append_preparation(writer *w) {
+    const nsk_input *input = w->parts->input;
+    nsk_scale scale = w->parts->scales[0];
+    size_t channels = input->colour == NSK_GREY ? 1 : 3;
+    int8_t tables[3][256];
+    bool all_same = true;
+    for (size_t c = 0; c < channels; c++) {
+        for (int b = 0; b < 256; b++) {
+            double value = (b / 255.0 * input->top - input->mean[c]) / input->deviation[c];
+            double level = floor(value / (double)scale.scale + 0.5) + scale.zero;
+            tables[c][b] = (int8_t)CLAMP(level, -128.0, 127.0);
+        }
+        all_same = all_same && memcmp(tables[0], tables[c], 256) == 0;
+    }
+    channels = all_same ? 1 : channels;
+    uint32_t at = append(w, tables, 256 * channels, 1);
+    put32(w->bytes->data + NSK_H_PREPARE_AT, at);
+    w->bytes->data[NSK_H_TABLES] = (uint8_t)channels;
+}
+
+static void append_names(writer *w) {
+    const nsk_labels *labels = w->parts->labels;
+    int32_t *zeroes = g_new0(int32_t, labels->count);
+    uint32_t list = append_words(w, zeroes, (size_t)labels->count);
+    g_free(zeroes);
+    put32(w->bytes->data + NSK_H_LABELS_AT, list);
+    for (int i = 0; i < labels->count; i++) {
+        uint32_t at = append_text(w, labels->names[i]);
+        put32(w->bytes->data + list + 4 * i, at);
+    }
+    for (int i = 0; i < (int)w->parts->lowered->layers->len; i++) {
+        uint32_t at = append_text(w, nsk_low_layer_at(w->parts->lowered, i)->name);
+        put32(layer_record(w, i) + NSK_L_NAME_AT, at);
+    }
+    uint32_t at = append_text(w, w->parts->name);
+    put32(w->bytes->data + NSK_H_NAME_AT, at);
+}
+
+static void put_header(const writer *w) {
+    const nsk_model_parts *p = w->parts;
+    const nsk_low_tensor *in = nsk_low_tensor_at(p->lowered, 0);
+    uint8_t *at = w->bytes->data;
+    uint32_t tensors = p->lowered->tensors->len;
+    put32(at + NSK_H_MAGIC, NSK_MAGIC);
+    put16(at + NSK_H_VERSION, NSK_VERSION);
+    put16(at + NSK_H_HEADER_BYTES, NSK_HEADER_BYTES);
+    put32(at + NSK_H_SIZE, w->bytes->len);
+    put32(at + NSK_H_WORKSPACE, p->workspace);
+    put16(at + NSK_H_LAYERS, p->lowered->layers->len);
+    put16(at + NSK_H_TENSORS, tensors);
+    put16(at + NSK_H_CLASSES, (uint32_t)p->labels->count);
+    put16(at + NSK_H_INPUT, 0);
+    put16(at + NSK_H_OUTPUT, (uint32_t)p->lowered->output);
+    put16(at + NSK_H_WIDTH, (uint32_t)in->width);
+    put16(at + NSK_H_HEIGHT, (uint32_t)in->height);
+    at[NSK_H_CHANNELS] = (uint8_t)in->channels;
+    at[NSK_H_COLOUR] = (uint8_t)p->input->colour;
+    at[NSK_H_FIT] = (uint8_t)p->input->fit;
+    put32(at + NSK_H_TENSORS_AT, NSK_HEADER_BYTES);
+    put32(at + NSK_H_LAYERS_AT, NSK_HEADER_BYTES + NSK_TENSOR_BYTES * tensors);
+    put32(at + NSK_H_LEAST, p->lower_bound);
+    uint32_t crc = nsk_crc32(0, at, NSK_H_CRC);
+    put32(at + NSK_H_CRC, nsk_crc32(crc, at + NSK_H_WORKSPACE, w->bytes->len - NSK_H_WORKSPACE));
+}
+
+nsk_model_file *nsk_model_write(const nsk_model_parts *parts, nsk_error *error) {
+    writer w = {g_byte_array_new(), parts};
+    size_t records = NSK_HEADER_BYTES + NSK_TENSOR_BYTES * parts->lowered->tensors->len +
+                     NSK_LAYER_BYTES * parts->lowered->layers->len;
+    uint8_t *zeroes = g_malloc0(records);
+    append(&w, zeroes, records, 1);
+    g_free(zeroes);
+    put_tensors(&w);
+    for (int i = 0; i < (int)parts->lowered->layers->len; i++) {
+        put_layer(&w, i);
+    }
+    append_words_of_layers(&w);
+    append_bytes_of_layers(&w);
+    append_preparation(&w);
+    append_names(&w);
+    put_header(&w);
+    size_t size = w.bytes->len;
+    return nsk_model_file_adopt(g_byte_array_free(w.bytes, FALSE), size, error);
+}

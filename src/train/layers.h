@@ -1,0 +1,25 @@
+/* train/layers: forward and backward of each kind of layer, for one shard. */
+#ifndef NSK_TRAIN_LAYERS_H
+#define NSK_TRAIN_LAYERS_H
+
+#include "train/net.h"
+
+typedef struct nsk_train_step {
+    const nsk_train_layer *layer;
+    nsk_train_cache *cache;
+    const float *input;
+    float *input_gradient; /* NULL where nobody wants it */
+    float *gradients;      /* of all parameters */
+    int pictures;
+    bool training;
+} nsk_train_step;
+
+typedef struct nsk_train_operation {
+    void (*forward)(const nsk_train_step *step);
+    /* Reads cache->gradient; adds to the parameters' gradients; writes the input's. */
+    void (*backward)(const nsk_train_step *step);
+} nsk_train_operation;
+
+extern const nsk_train_operation nsk_train_operations[NSK_TRAIN_KINDS];
+
+#endif

@@ -1,0 +1,91 @@
+/* train: float training of small image classifiers, offline, on BLAS. A net is a chain of layers on
+ * batches of height x width x channels pictures (channels fastest).
+ *
+ * A step's batch is cut into shards. Each shard runs forward and backward on a thread of its own,
+ * with batch-normalisation statistics of its own, and gradients are added in the shards' order: the
+ * result does not depend on the number of threads.
+ */
+#ifndef NSK_TRAIN_NET_H
+#define NSK_TRAIN_NET_H
+
+#include <stdbool.h>
+#include <stddef.h>
+
+typedef enum nsk_train_kind {
+    NSK_TRAIN_CONV,
+    NSK_TRAIN_DEPTHWISE,
+    NSK_TRAIN_BATCH_NORM,
+    NSK_TRAIN_RELU,
+    NSK_TRAIN_MEAN_POOL, /* over the whole picture */
+    NSK_TRAIN_DENSE,
+    NSK_TRAIN_KINDS
+} nsk_train_kind;
+
+/* Values that are learned; each shard has gradients of its own, in shard.gradients. */
+typedef struct nsk_parameter {
+    size_t count, at; /* `at`: where its gradients start among all of the net's */
+    float *value, *velocity;
+    bool decays;
+} nsk_parameter;
+
+typedef struct nsk_train_layer {
+    nsk_train_kind kind;
+    int kernel, stride, pad;
+    int in_height, in_width, in_channels;
+    int height, width, channels; /* of the output */
+    /* conv: [out][row][column][in]; depthwise: [row][column][channel]; dense: [out][in] and bias;
+     * batch normalisation: gain and offset */
+    nsk_parameter weight, bias;
+    float *running_mean, *running_variance; /* batch normalisation */
+} nsk_train_layer;
+
+/* One layer's working memory in one shard. */
+typedef struct nsk_train_cache {
+    float *output, *gradient; /* of the loss by the output */
+    float *columns;           /* conv: unfolded input, and its gradient behind it */
+    float *mean, *inverse;    /* batch normalisation: this batch's mean and 1 / deviation */
+} nsk_train_cache;
+
+typedef struct nsk_train_shard {
+    int pictures;
+    float *input;
+    nsk_train_cache *cache; /* one a layer */
+    float *gradients;       /* of all parameters */
+} nsk_train_shard;
+
+typedef struct nsk_train_net {
+    int height, width, channels; /* of the input */
+    int layers;
+    nsk_train_layer layer[64];
+    size_t parameters;
+    int shards, shard_size;
+    nsk_train_shard *shard;
+} nsk_train_net;
+
+/* An empty net for pictures of this size. */
+nsk_train_net *nsk_train_net_new(int height, int width, int channels);
+void nsk_train_net_free(nsk_train_net *net);
+
+/* Adds a layer behind the last. `channels`: outputs of a conv or a dense layer, else ignored. A
+ * conv or depthwise pads kernel / 2 on each side. */
+void nsk_train_add(nsk_train_net *net, nsk_train_kind kind, int channels, int kernel, int stride);
+
+/* Makes the working memory, and draws the weights: He et al. (2015), normal of variance 2 / fan-in,
+ * from `seed`. Call once, after the last nsk_train_add. */
+void nsk_train_ready(nsk_train_net *net, int shards, int shard_size, unsigned long long seed);
+
+/* Runs a shard's `pictures` inputs through the net; returns the last layer's output. When
+ * `training`, batch normalisation uses the batch's statistics, else the running ones. */
+const float *nsk_train_forward(nsk_train_net *net, nsk_train_shard *shard, bool training);
+
+/* Softmax cross-entropy on the last output with labels smoothed by `smoothing`, then gradients of
+ * every parameter, as the mean over `total` pictures, into shard->gradients. Returns the sum of the
+ * shard's losses. */
+double nsk_train_backward(nsk_train_net *net, nsk_train_shard *shard, const int *labels,
+                          double smoothing, int total);
+
+/* Adds up the shards' gradients and takes a step of Nesterov momentum with weight decay; moves the
+ * running statistics. */
+void nsk_train_update(nsk_train_net *net, double rate, double momentum, double decay);
+
+#endif
