@@ -6,8 +6,8 @@
 enum { BLOCK = 4 }; /* output channels that share a load of the input */
 
 /* A run of input bytes that meet as many weights, without a gap in either. */
-static inline void dot_block(const int8_t *in, int32_t zero, const int8_t *weights, int32_t step,
-                             int32_t count, int32_t *acc) {
+static NSK_APART void dot_block(const int8_t *in, int32_t zero, const int8_t *weights,
+                                int32_t step, int32_t count, int32_t *acc) {
     const int8_t *w0 = weights;
     const int8_t *w1 = w0 + step;
     const int8_t *w2 = w1 + step;
@@ -16,12 +16,12 @@ static inline void dot_block(const int8_t *in, int32_t zero, const int8_t *weigh
     int32_t a1 = acc[1];
     int32_t a2 = acc[2];
     int32_t a3 = acc[3];
-    for (int32_t i = 0; i < count; i++) {
-        int32_t value = in[i] - zero;
-        a0 += value * w0[i];
-        a1 += value * w1[i];
-        a2 += value * w2[i];
-        a3 += value * w3[i];
+    for (const int8_t *end = in + count; in < end; in++) {
+        int32_t value = *in - zero;
+        a0 += value * *w0++;
+        a1 += value * *w1++;
+        a2 += value * *w2++;
+        a3 += value * *w3++;
     }
     acc[0] = a0;
     acc[1] = a1;
@@ -29,8 +29,8 @@ static inline void dot_block(const int8_t *in, int32_t zero, const int8_t *weigh
     acc[3] = a3;
 }
 
-static inline void dot_one(const int8_t *in, int32_t zero, const int8_t *weights, int32_t count,
-                           int32_t *acc) {
+static NSK_APART void dot_one(const int8_t *in, int32_t zero, const int8_t *weights,
+                              int32_t count, int32_t *acc) {
     int32_t sum = *acc;
     for (int32_t i = 0; i < count; i++) {
         sum += (in[i] - zero) * weights[i];

@@ -12,24 +12,39 @@ typedef struct pixel {
     nsk_window rows, columns;
 } pixel;
 
+/* One row of taps for BLOCK neighbouring channels. */
+static NSK_APART void row_block(const int8_t *in, int32_t in_step, const int8_t *weights,
+                                int32_t weight_step, int32_t count, int32_t zero, int32_t *acc) {
+    int32_t a0 = acc[0];
+    int32_t a1 = acc[1];
+    int32_t a2 = acc[2];
+    int32_t a3 = acc[3];
+    for (; count > 0; count--) {
+        a0 += (in[0] - zero) * weights[0];
+        a1 += (in[1] - zero) * weights[1];
+        a2 += (in[2] - zero) * weights[2];
+        a3 += (in[3] - zero) * weights[3];
+        in += in_step;
+        weights += weight_step;
+    }
+    acc[0] = a0;
+    acc[1] = a1;
+    acc[2] = a2;
+    acc[3] = a3;
+}
+
 /* One output channel for each input: BLOCK neighbours at a time. */
 static void accumulate_block(const pixel *p, int32_t channel, int32_t *acc) {
     const nsk_layer *l = p->layer;
-    int32_t zero = l->in.zero;
+    int32_t x = p->columns.origin + p->columns.first * l->dilate_across;
+    int32_t row = l->in.width * l->in.channels;
+    const int8_t *in = p->in + x * l->in.channels + channel;
+    const int8_t *w = (const int8_t *)l->weights + p->columns.first * l->out.channels + channel;
     for (int32_t ky = p->rows.first; ky < p->rows.last; ky++) {
         int32_t y = p->rows.origin + ky * l->dilate_down;
-        int32_t x = p->columns.origin + p->columns.first * l->dilate_across;
-        int32_t tap = ky * l->kernel_width + p->columns.first;
-        const int8_t *in = p->in + (y * l->in.width + x) * l->in.channels + channel;
-        const int8_t *w = (const int8_t *)l->weights + tap * l->out.channels + channel;
-        for (int32_t kx = p->columns.first; kx < p->columns.last; kx++) {
-            acc[0] += (in[0] - zero) * w[0];
-            acc[1] += (in[1] - zero) * w[1];
-            acc[2] += (in[2] - zero) * w[2];
-            acc[3] += (in[3] - zero) * w[3];
-            in += l->dilate_across * l->in.channels;
-            w += l->out.channels;
-        }
+        row_block(in + y * row, l->dilate_across * l->in.channels,
+                  w + ky * l->kernel_width * l->out.channels, l->out.channels,
+                  p->columns.last - p->columns.first, l->in.zero, acc);
     }
 }
 

@@ -20,6 +20,14 @@ typedef struct nsk_layer {
 
 void nsk_layer_decode(const nsk_model *model, unsigned index, nsk_layer *layer);
 
+/* Keeps an inner loop a function of its own: inlined into the loops around it, compilers run out of
+ * registers for both and spill those of the inner one. */
+#if defined(__GNUC__)
+#define NSK_APART __attribute__((noinline))
+#else
+#define NSK_APART
+#endif
+
 /* A kernel reads and writes the tensors' places in the workspace. */
 typedef void nsk_kernel(const nsk_layer *layer, int8_t *workspace);
 

@@ -1,0 +1,83 @@
+#include "emulator.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+/* With -icount shift=6 an instruction takes 64 ns of virtual time, and SysTick runs at 25 MHz. */
+static const double INSTRUCTIONS_PER_TICK = 25.0 / 40.0;
+
+static void read_line(const char *line, emulated_run *run) {
+    char word[16];
+    int used = 0;
+    if (sscanf(line, "%15s%n", word, &used) != 1) {
+        return;
+    }
+    char *rest = (char *)line + used;
+    if (strcmp(word, "layer") == 0) {
+        long layer = strtol(rest, &rest, 10);
+        if (layer >= 0 && layer < (long)G_N_ELEMENTS(run->layer)) {
+            run->layer[layer] = INSTRUCTIONS_PER_TICK * strtod(rest, NULL);
+            run->layers = (int)layer + 1;
+        }
+    } else if (strcmp(word, "prepare") == 0) {
+        run->prepare = INSTRUCTIONS_PER_TICK * strtod(rest, NULL);
+    } else if (strcmp(word, "stack") == 0) {
+        run->stack = strtod(rest, NULL);
+    } else if (strcmp(word, "scores") == 0) {
+        strtol(rest, &rest, 10); /* the frame's index */
+        for (char *end; ; rest = end) {
+            int score = (int)strtol(rest, &end, 10);
+            if (end == rest) {
+                break;
+            }
+            g_array_append_val(run->scores, score);
+        }
+    }
+}
+
+bool emulate(const char *elf, const char *model, const char *frames, const char *trace,
+             emulated_run *run, nsk_error *error) {
+    char *semihosting = g_strdup_printf(
+        "enable=on,target=native,arg=replay,arg=%s,arg=%s", model, frames);
+    const char *arguments[24] = {
+        "timeout", "120", "qemu-system-arm", "-M", "mps2-an386", "-icount", "shift=6", "-display",
+        "none", "-monitor", "none", "-serial", "none", "-semihosting-config", semihosting,
+        "-kernel", elf};
+    if (trace != NULL) {
+        const char *more[] = {"-singlestep", "-d", "exec,nochain", "-D", trace};
+        memcpy(arguments + 17, more, sizeof more);
+    }
+    char *out = NULL;
+    char *err = NULL;
+    int status = 0;
+    GError *reason = NULL;
+    memset(run, 0, sizeof *run);
+    run->scores = g_array_new(FALSE, FALSE, sizeof(int));
+    bool good = g_spawn_sync(NULL, (char **)arguments, NULL, G_SPAWN_SEARCH_PATH, NULL, NULL, &out,
+                             &err, &status, &reason);
+    if (!good) {
+        nsk_fail(error, "qemu-system-arm cannot be started: %s", reason->message);
+        g_error_free(reason);
+    } else if (status != 0) {
+        good = nsk_fail(error, "the emulated image failed: %s%s", err, out);
+    } else {
+        char **lines = g_strsplit(err[0] != '\0' && strstr(out, "layer") == NULL ? err : out, "\n", -1);
+        for (char **line = lines; *line != NULL; line++) {
+            read_line(*line, run);
+        }
+        g_strfreev(lines);
+        good = run->layers > 0 || nsk_fail(error, "the emulated image printed no layer: %s", out);
+    }
+    g_free(out);
+    g_free(err);
+    g_free(semihosting);
+    return good;
+}
+
+void emulated_run_clear(emulated_run *run) {
+    if (run->scores != NULL) {
+        g_array_free(run->scores, TRUE);
+        run->scores = NULL;
+    }
+}

@@ -1,0 +1,136 @@
+#include "grid.h"
+
+#include <math.h>
+
+#include "quantise/plan.h"
+#include "quantise/write.h"
+#include "train/random.h"
+
+const grid_shape grid_shapes[] = {
+    {NSK_CONV, 12, 3, 8, 3, 1},       {NSK_CONV, 24, 3, 16, 3, 2},      {NSK_CONV, 48, 3, 16, 3, 2},
+    {NSK_CONV, 16, 8, 16, 3, 1},      {NSK_CONV, 8, 32, 32, 3, 1},      {NSK_CONV, 12, 16, 20, 5, 2},
+    {NSK_CONV, 6, 64, 64, 3, 1},      {NSK_CONV, 20, 4, 24, 3, 1},      {NSK_CONV, 24, 16, 16, 1, 1},
+    {NSK_CONV, 12, 32, 64, 1, 1},     {NSK_CONV, 12, 64, 64, 1, 1},     {NSK_CONV, 6, 64, 128, 1, 1},
+    {NSK_CONV, 6, 128, 128, 1, 1},    {NSK_CONV, 8, 24, 96, 1, 1},      {NSK_CONV, 16, 8, 48, 1, 1},
+    {NSK_CONV, 5, 96, 24, 1, 1},      {NSK_CONV, 4, 256, 64, 1, 1},     {NSK_DEPTHWISE, 24, 16, 16, 3, 1},
+    {NSK_DEPTHWISE, 24, 32, 32, 3, 2}, {NSK_DEPTHWISE, 12, 64, 64, 3, 1}, {NSK_DEPTHWISE, 6, 128, 128, 3, 1},
+    {NSK_DEPTHWISE, 12, 64, 64, 3, 2}, {NSK_DEPTHWISE, 16, 24, 24, 5, 1}, {NSK_DEPTHWISE, 10, 48, 48, 3, 1},
+    {NSK_MAX_POOL, 16, 16, 16, 2, 2}, {NSK_MAX_POOL, 24, 8, 8, 3, 2},   {NSK_MAX_POOL, 8, 64, 64, 2, 2},
+    {NSK_AVERAGE_POOL, 16, 16, 16, 2, 2}, {NSK_AVERAGE_POOL, 24, 8, 8, 3, 2},
+    {NSK_AVERAGE_POOL, 6, 128, 128, 6, 1}, {NSK_ADD, 12, 16, 16, 1, 1}, {NSK_ADD, 6, 64, 64, 1, 1},
+    {NSK_ADD, 24, 8, 8, 1, 1},        {NSK_MULTIPLY, 12, 16, 16, 1, 1}, {NSK_MULTIPLY, 6, 64, 64, 1, 1},
+    {NSK_MULTIPLY, 24, 8, 8, 1, 1},   {NSK_TABLE, 12, 16, 16, 1, 1},    {NSK_TABLE, 6, 64, 64, 1, 1},
+    {NSK_TABLE, 24, 8, 8, 1, 1},      {NSK_DENSE, 1, 64, 10, 1, 1},     {NSK_DENSE, 4, 32, 20, 1, 1},
+    {NSK_DENSE, 6, 16, 64, 1, 1},     {NSK_DENSE, 1, 256, 6, 1, 1},     {NSK_SOFTMAX, 1, 10, 10, 1, 1},
+    {NSK_SOFTMAX, 1, 100, 100, 1, 1}, {NSK_SOFTMAX, 4, 8, 8, 1, 1},
+};
+const int grid_shape_count = G_N_ELEMENTS(grid_shapes);
+
+static int add_tensor(nsk_lowered *net, int size, int channels) {
+    nsk_low_tensor t = {.height = size, .width = size, .channels = channels, .shares = NSK_NONE};
+    g_array_append_val(net->tensors, t);
+    return (int)net->tensors->len - 1;
+}
+
+static void add_layer(nsk_lowered *net, const grid_shape *s, const char *name, random_state *r) {
+    bool window = s->kind == NSK_CONV || s->kind == NSK_DEPTHWISE || s->kind == NSK_MAX_POOL ||
+                  s->kind == NSK_AVERAGE_POOL;
+    bool pads = s->kind == NSK_CONV || s->kind == NSK_DEPTHWISE;
+    int pad = pads ? s->kernel / 2 : 0;
+    int out_size = window ? (s->size + 2 * pad - s->kernel) / s->stride + 1
+                          : (s->kind == NSK_DENSE ? 1 : s->size);
+    nsk_low_layer l = {.kind = s->kind, .name = name, .low = -INFINITY, .high = INFINITY};
+    l.in = (int)net->tensors->len - 1;
+    l.second = s->kind == NSK_ADD || s->kind == NSK_MULTIPLY ? l.in : NSK_NONE;
+    l.out = add_tensor(net, out_size, s->channels);
+    l.window = (nsk_window_attributes){.kernel = {s->kernel, s->kernel},
+                                       .stride = {s->stride, s->stride},
+                                       .dilation = {1, 1},
+                                       .pad_before = {pad, pad},
+                                       .pad_after = {pad, pad},
+                                       .groups = 1};
+    int area = s->kernel * s->kernel;
+    l.taps = s->kind == NSK_CONV        ? area * s->in_channels
+             : s->kind == NSK_DEPTHWISE ? area
+             : s->kind == NSK_DENSE     ? s->size * s->size * s->in_channels
+                                        : 0;
+    if (l.taps > 0) {
+        l.weights = g_new(float, (gsize)l.taps * (gsize)s->channels);
+        l.bias = g_new0(float, s->channels);
+        for (int i = 0; i < l.taps * s->channels; i++) {
+            l.weights[i] = (float)(random_normal(r) / sqrt(l.taps));
+        }
+    }
+    g_array_append_val(net->layers, l);
+}
+
+static nsk_model_file *write_model(nsk_lowered *net, nsk_error *error) {
+    int tensors = (int)net->tensors->len;
+    int layers = (int)net->layers->len;
+    const nsk_input input = {.width = nsk_low_tensor_at(net, 0)->width,
+                             .height = nsk_low_tensor_at(net, 0)->height,
+                             .mean = {0.5, 0.5, 0.5},
+                             .deviation = {0.25, 0.25, 0.25},
+                             .top = 1.0};
+    char *names[] = {(char *)"a", (char *)"b", NULL};
+    const nsk_labels labels = {2, names};
+    nsk_scale *scales = g_new(nsk_scale, tensors);
+    nsk_integer_layer *integers = g_new0(nsk_integer_layer, layers);
+    nsk_buffer *buffers = g_new0(nsk_buffer, tensors);
+    uint32_t *places = g_new(uint32_t, tensors);
+    bool good = true;
+    for (int i = 0; i < tensors; i++) {
+        const nsk_low_tensor *t = nsk_low_tensor_at(net, i);
+        scales[i] = nsk_scale_of((nsk_range){-2.0F, 2.0F});
+        buffers[i] = (nsk_buffer){(uint32_t)(t->height * t->width * t->channels), i, i + 1, 0};
+    }
+    scales[tensors - 1] = (nsk_scale){1.0F / 256.0F, -128};
+    for (int i = 0; i < layers && good; i++) {
+        const nsk_low_layer *l = nsk_low_layer_at(net, i);
+        integers[i].channels = nsk_low_tensor_at(net, l->out)->channels;
+        good = nsk_integer_layer_make(l, scales[l->in], scales[l->in], scales[l->out], &integers[i],
+                                      error);
+    }
+    uint32_t workspace = nsk_plan_place(buffers, tensors);
+    for (int i = 0; i < tensors; i++) {
+        places[i] = buffers[i].place;
+    }
+    const nsk_model_parts parts = {
+        "grid", &labels, &input, net, scales, integers, places, workspace, workspace};
+    nsk_model_file *file = good ? nsk_model_write(&parts, error) : NULL;
+    for (int i = 0; i < layers; i++) {
+        nsk_integer_layer_clear(&integers[i]);
+    }
+    g_free(integers);
+    g_free(scales);
+    g_free(buffers);
+    g_free(places);
+    return file;
+}
+
+nsk_model_file *grid_model(const grid_shape *shape, nsk_error *error) {
+    random_state r = {4711};
+    nsk_lowered net = {g_array_new(FALSE, TRUE, sizeof(nsk_low_tensor)),
+                       g_array_new(FALSE, TRUE, sizeof(nsk_low_layer)), 0};
+    add_tensor(&net, shape->size, 3);
+    const grid_shape first = {NSK_CONV, shape->size, 3, shape->in_channels, 1, 1};
+    add_layer(&net, &first, "first", &r);
+    add_layer(&net, shape, "tested", &r);
+    const nsk_low_tensor *tested = nsk_low_tensor_at(&net, 2);
+    const grid_shape mean = {NSK_AVERAGE_POOL, tested->height, tested->channels,
+                             tested->channels, tested->height, 1};
+    const grid_shape dense = {NSK_DENSE, 1, tested->channels, 2, 1, 1};
+    const grid_shape softmax = {NSK_SOFTMAX, 1, 2, 2, 1, 1};
+    add_layer(&net, &mean, "mean", &r);
+    add_layer(&net, &dense, "dense", &r);
+    add_layer(&net, &softmax, "softmax", &r);
+    net.output = (int)net.tensors->len - 1;
+    nsk_model_file *file = write_model(&net, error);
+    for (int i = 0; i < (int)net.layers->len; i++) {
+        g_free(nsk_low_layer_at(&net, i)->weights);
+        g_free(nsk_low_layer_at(&net, i)->bias);
+    }
+    g_array_free(net.tensors, TRUE);
+    g_array_free(net.layers, TRUE);
+    return file;
+}
