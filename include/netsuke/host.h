@@ -89,13 +89,34 @@ bool nsk_images_frame(const nsk_images *images, int index, uint8_t *frame, nsk_e
 /* Reads and prepares any one picture, in the same way. */
 bool nsk_picture_frame(const char *path, const nsk_input *input, uint8_t *frame, nsk_error *error);
 
+/* What an image set holds. */
+typedef struct nsk_survey_set {
+    const char *name; /* "calibration", "held-out" */
+    int images;
+    int *in_class;                /* one a label */
+    int least_width, most_width;  /* pixels, before any resizing */
+    int least_height, most_height;
+} nsk_survey_set;
+
+typedef struct nsk_survey {
+    nsk_survey_set sets[2];
+    int overlap; /* pictures of the second set whose pixels stand in the first too */
+    char *first_overlap[2]; /* their paths, first set's first; NULL where there is none */
+} nsk_survey;
+
+/* Decodes both sets (calibration, held-out), images in parallel. */
+nsk_survey *nsk_survey_make(const nsk_images *calibration, const nsk_images *held_out,
+                            nsk_error *error);
+void nsk_survey_free(nsk_survey *survey);
+
 /* ---- The float network ----------------------------------------------------------------------- */
 
 typedef struct nsk_network nsk_network;
 
 /* Reads an ONNX classifier, infers and checks every shape, folds batch normalisation, pads and
  * constants. A size that the file leaves open is taken from `input`; a size, or a count of
- * channels, that contradicts it is an error. Takes what is missing in `input` from the file. */
+ * channels, that contradicts it is an error. Takes what is missing in `input` from the file; `input`
+ * may be NULL where the file fixes everything. */
 nsk_network *nsk_network_read(const char *path, nsk_input *input, nsk_error *error);
 void nsk_network_free(nsk_network *network);
 int nsk_network_classes(const nsk_network *network);
@@ -112,6 +133,7 @@ typedef struct nsk_outline_layer {
 } nsk_outline_layer;
 
 typedef struct nsk_outline {
+    int height, width, channels; /* of the input */
     int count;
     nsk_outline_layer *layers; /* names point into the network */
     uint64_t parameters, macs;
@@ -141,6 +163,9 @@ bool nsk_model_file_write(const nsk_model_file *file, const char *path, nsk_erro
 bool nsk_model_file_write_c(const nsk_model_file *file, const char *path, const char *name,
                             nsk_error *error);
 void nsk_model_file_free(nsk_model_file *file);
+/* Does an open model take such pictures and carry these labels in this order? */
+bool nsk_model_is_for(const nsk_model *model, const nsk_labels *labels, const nsk_input *input,
+                      nsk_error *error);
 
 /* ---- Comparing ------------------------------------------------------------------------------- */
 

@@ -1,1 +1,139 @@
-int main(void){return 0;}
+/* The netsuke command. */
+#include <locale.h>
+#include <stdio.h>
+#include <string.h>
+
+#include "command.h"
+
+/* OpenBLAS's own call: images are the parallel part, so each product runs on one thread. */
+extern void openblas_set_num_threads(int threads);
+
+static const cli_command *const commands[] = {&cli_survey, &cli_outline, &cli_quantise,
+                                              &cli_compare, &cli_budget, &cli_classify,
+                                              &cli_rehearse};
+
+static void print_help(FILE *to) {
+    fputs("netsuke - from a trained image classifier to 8-bit integer C on a microcontroller\n\n"
+          "  netsuke COMMAND BRIEF [options]\n\n"
+          "The commands, in the order of work. The brief is one file that describes the job: the\n"
+          "model, its labels and preparation, the image sets, the board and the limits.\n\n",
+          to);
+    for (size_t i = 0; i < G_N_ELEMENTS(commands); i++) {
+        fprintf(to, "  %-10s%s\n", commands[i]->name, commands[i]->summary);
+    }
+    fputs("\n'netsuke COMMAND --help' shows a command's options and an example.\n"
+          "Exit status: 0 done; 1 done, and a limit of the brief is broken; 2 an error.\n",
+          to);
+}
+
+static void free_job(cli_job *job) {
+    char *const texts[] = {job->model_path,    job->board_path, job->calibration_path,
+                           job->held_out_path, job->output,     job->array,
+                           job->array_name,    job->predictions};
+    for (size_t i = 0; i < G_N_ELEMENTS(texts); i++) {
+        g_free(texts[i]);
+    }
+    g_strfreev(job->arguments);
+    nsk_model_file_free(job->model);
+    nsk_images_free(job->calibration);
+    nsk_images_free(job->held_out);
+    nsk_network_free(job->network);
+    nsk_board_free(job->board);
+    nsk_brief_free(job->brief);
+}
+
+/* The entries among all options that the command takes. */
+static GArray *options_of(const cli_command *command, cli_job *job) {
+    const GOptionEntry all[] = {
+        {"json", 0, 0, G_OPTION_ARG_NONE, &job->json, "Print one JSON object", NULL},
+        {"model", 'm', 0, G_OPTION_ARG_FILENAME, &job->model_path,
+         "Use this model file instead of quantising", "M.nsk"},
+        {"board", 'b', 0, G_OPTION_ARG_FILENAME, &job->board_path,
+         "Use this board instead of the brief's", "BOARD.ini"},
+        {"calibration", 0, 0, G_OPTION_ARG_FILENAME, &job->calibration_path,
+         "Calibrate on this folder instead of the brief's", "DIR"},
+        {"held-out", 0, 0, G_OPTION_ARG_FILENAME, &job->held_out_path,
+         "Judge on this folder instead of the brief's", "DIR"},
+        {"tolerant", 't', 0, G_OPTION_ARG_NONE, &job->tolerant,
+         "Go on without unreadable pictures, empty classes and unknown folders", NULL},
+        {"output", 'o', 0, G_OPTION_ARG_FILENAME, &job->output, "Where to write the model", "M.nsk"},
+        {"array", 0, 0, G_OPTION_ARG_FILENAME, &job->array, "Write the model as C source, too",
+         "M.c"},
+        {"array-name", 0, 0, G_OPTION_ARG_STRING, &job->array_name,
+         "Name of the array in that source (default: model)", "NAME"},
+        {"predictions", 0, 0, G_OPTION_ARG_FILENAME, &job->predictions,
+         "Write every image's answers as CSV", "F.csv"},
+        {"all", 'a', 0, G_OPTION_ARG_NONE, &job->all, "Print long lists whole", NULL},
+        {"frames", 0, 0, G_OPTION_ARG_INT, &job->frames, "Frames to play (default: all images)",
+         "N"},
+        {"seed", 0, 0, G_OPTION_ARG_INT, &job->seed, "Draws the order of the frames (default: 1)",
+         "N"},
+    };
+    GArray *taken = g_array_new(TRUE, TRUE, sizeof(GOptionEntry));
+    char **names = g_strsplit(command->options, " ", -1);
+    for (size_t i = 0; i < G_N_ELEMENTS(all); i++) {
+        if (i == 0 || g_strv_contains((const char *const *)names, all[i].long_name)) {
+            g_array_append_val(taken, all[i]);
+        }
+    }
+    g_strfreev(names);
+    return taken;
+}
+
+/* Fills the job from the arguments behind the command's name. */
+static bool parse(const cli_command *command, cli_job *job, char **argv) {
+    char *usage = g_strdup_printf("%s - %s", command->arguments, command->summary);
+    char *example = g_strdup_printf("Example:\n%s", command->example);
+    GOptionContext *context = g_option_context_new(usage);
+    GArray *entries = options_of(command, job);
+    GError *reason = NULL;
+    g_option_context_add_main_entries(context, (GOptionEntry *)(void *)entries->data, NULL);
+    g_option_context_set_description(context, example);
+    char **arguments = g_strdupv(argv);
+    char *name = g_strdup_printf("netsuke %s", command->name);
+    g_set_prgname(name);
+    bool good = g_option_context_parse_strv(context, &arguments, &reason) != FALSE;
+    if (!good) {
+        g_snprintf(job->error.text, sizeof job->error.text, "%s; see 'netsuke %s --help'",
+                   reason->message, command->name);
+        g_error_free(reason);
+    }
+    job->arguments = g_strdupv(arguments + 1);
+    int count = (int)g_strv_length(job->arguments);
+    if (good && (count < command->least || count > command->most)) {
+        g_snprintf(job->error.text, sizeof job->error.text,
+                   "%s takes %s; see 'netsuke %s --help'", command->name, command->arguments,
+                   command->name);
+        good = false;
+    }
+    g_strfreev(arguments);
+    g_array_free(entries, TRUE);
+    g_option_context_free(context);
+    g_free(usage);
+    g_free(example);
+    g_free(name);
+    return good;
+}
+
+int main(int argc, char **argv) {
+    setlocale(LC_CTYPE, "");
+    openblas_set_num_threads(1);
+    if (argc < 2 || strcmp(argv[1], "--help") == 0 || strcmp(argv[1], "-h") == 0) {
+        print_help(argc < 2 ? stderr : stdout);
+        return argc < 2 ? CLI_ERROR : CLI_DONE;
+    }
+    for (size_t i = 0; i < G_N_ELEMENTS(commands); i++) {
+        if (strcmp(argv[1], commands[i]->name) == 0) {
+            cli_job job = {.seed = 1};
+            int status = parse(commands[i], &job, argv + 1) ? commands[i]->run(&job) : cli_fail(&job);
+            free_job(&job);
+            if (fflush(stdout) != 0) {
+                fprintf(stderr, "netsuke: standard output cannot be written\n");
+                status = CLI_ERROR;
+            }
+            return status;
+        }
+    }
+    fprintf(stderr, "netsuke: '%s' is no command; 'netsuke --help' lists them\n", argv[1]);
+    return CLI_ERROR;
+}

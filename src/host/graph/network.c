@@ -65,8 +65,10 @@ nsk_network *nsk_network_read(const char *path, nsk_input *input, nsk_error *err
         return NULL;
     }
     const nsk_value *in = nsk_graph_value(graph, graph->input);
-    input->height = (int)in->dims[2];
-    input->width = (int)in->dims[3];
+    if (input != NULL) {
+        input->height = (int)in->dims[2];
+        input->width = (int)in->dims[3];
+    }
     nsk_network *network = g_new0(nsk_network, 1);
     network->graph = graph;
     network->path = g_strdup(path);
@@ -115,6 +117,10 @@ static void outline_node(const nsk_graph *graph, const nsk_node *node, nsk_outli
 nsk_outline *nsk_network_outline(const nsk_network *network) {
     const nsk_graph *graph = network->graph;
     nsk_outline *outline = g_new0(nsk_outline, 1);
+    const nsk_value *in = nsk_graph_value(graph, graph->input);
+    outline->channels = (int)in->dims[1];
+    outline->height = (int)in->dims[2];
+    outline->width = (int)in->dims[3];
     outline->layers = g_new0(nsk_outline_layer, graph->nodes->len);
     for (int i = 0; i < (int)graph->nodes->len; i++) {
         const nsk_node *node = nsk_graph_node(graph, i);

@@ -14,7 +14,7 @@ typedef struct reader {
     nsk_graph *graph;
     GHashTable *by_name; /* value's name to index + 1 */
     int64_t opset;
-    const nsk_input *input;
+    const nsk_input *input; /* may be NULL */
     nsk_error *error;
 } reader;
 
@@ -192,10 +192,11 @@ static bool read_input_shape(const reader *r, const Onnx__ValueInfoProto *info, 
     value->rank = 4;
     value->dims[0] = 1;
     value->shaped = true;
-    return input_axis(r, d[1], r->input->colour == NSK_GREY ? 1 : 3, "count of channels",
-                      &value->dims[1]) &&
-           input_axis(r, d[2], r->input->height, "height", &value->dims[2]) &&
-           input_axis(r, d[3], r->input->width, "width", &value->dims[3]);
+    const nsk_input *hint = r->input;
+    int channels = hint == NULL ? 0 : hint->colour == NSK_GREY ? 1 : 3;
+    return input_axis(r, d[1], channels, "count of channels", &value->dims[1]) &&
+           input_axis(r, d[2], hint != NULL ? hint->height : 0, "height", &value->dims[2]) &&
+           input_axis(r, d[3], hint != NULL ? hint->width : 0, "width", &value->dims[3]);
 }
 
 static bool read_input(reader *r) {

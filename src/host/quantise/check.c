@@ -30,9 +30,8 @@ bool nsk_network_takes(const nsk_network *network, const nsk_images *images, nsk
                     network->path, classes, labels);
 }
 
-bool nsk_model_takes(const nsk_model *model, const nsk_images *images, nsk_error *error) {
-    const nsk_input *input = nsk_images_input(images);
-    const nsk_labels *labels = nsk_images_labels(images);
+bool nsk_model_is_for(const nsk_model *model, const nsk_labels *labels, const nsk_input *input,
+                      nsk_error *error) {
     if (model->width != input->width || model->height != input->height ||
         model->colour != input->colour || model->fit != input->fit) {
         return nsk_fail(error, "the model file was built for another [input] (%u x %u); build it "
@@ -45,4 +44,8 @@ bool nsk_model_takes(const nsk_model *model, const nsk_images *images, nsk_error
     }
     return same || nsk_fail(error, "the model file carries other labels than the labels file; build "
                                    "it again with 'netsuke quantise'");
+}
+
+bool nsk_model_takes(const nsk_model *model, const nsk_images *images, nsk_error *error) {
+    return nsk_model_is_for(model, nsk_images_labels(images), nsk_images_input(images), error);
 }

@@ -1,0 +1,157 @@
+/* netsuke budget: flash, RAM and time per frame against limits. */
+#include <stdio.h>
+
+#include "command.h"
+#include "table.h"
+
+enum { BAR = 24, SHARE_BAR = 16 };
+
+static void json_limits(JsonBuilder *b, const nsk_budget *budget) {
+    json_builder_set_member_name(b, "limits");
+    json_builder_begin_array(b);
+    for (size_t i = 0; i < G_N_ELEMENTS(budget->limits); i++) {
+        const nsk_budget_limit *l = &budget->limits[i];
+        json_builder_begin_object(b);
+        cli_json_text(b, "name", l->name);
+        cli_json_text(b, "unit", l->unit);
+        cli_json_real(b, "limit", l->limit);
+        cli_json_real(b, "value", l->value);
+        json_builder_set_member_name(b, "holds");
+        json_builder_add_boolean_value(b, l->holds);
+        json_builder_end_object(b);
+    }
+    json_builder_end_array(b);
+}
+
+static void json_numbers(JsonBuilder *b, const char *group, const char *const *names,
+                         const double *values, size_t count) {
+    json_builder_set_member_name(b, group);
+    json_builder_begin_object(b);
+    for (size_t i = 0; i < count; i++) {
+        cli_json_real(b, names[i], values[i]);
+    }
+    json_builder_end_object(b);
+}
+
+static void print_json(const nsk_budget *u) {
+    static const char *const flash[] = {"total", "model", "code"};
+    static const char *const ram[] = {"total", "workspace", "lower_bound", "frame", "stack"};
+    static const char *const latency[] = {"cycles", "seconds"};
+    JsonBuilder *b = json_builder_new();
+    json_builder_begin_object(b);
+    json_numbers(b, "flash", flash, (double[]){u->flash, u->flash_model, u->flash_code}, 3);
+    json_numbers(
+        b, "ram", ram,
+        (double[]){u->ram, u->ram_workspace, u->ram_lower_bound, u->ram_frame, u->ram_stack}, 5);
+    json_numbers(b, "latency", latency, (double[]){u->cycles, u->seconds}, 2);
+    if (u->joules >= 0.0) {
+        cli_json_real(b, "joules", u->joules);
+    }
+    json_limits(b, u);
+    json_builder_end_object(b);
+    cli_print_json(b);
+}
+
+static const char *amount(const nsk_budget_limit *l, double value, char *text) {
+    return l->unit[0] == 'b' ? cli_bytes(value, text) : cli_time(value, text);
+}
+
+static void print_limits(const nsk_budget *u) {
+    cli_table *table = cli_table_new("lrlrlrl");
+    for (size_t i = 0; i < G_N_ELEMENTS(u->limits); i++) {
+        const nsk_budget_limit *l = &u->limits[i];
+        char text[3][CLI_TEXT];
+        char bar[CLI_TEXT];
+        double part = l->limit > 0.0 ? l->value / l->limit : 2.0;
+        double margin = l->holds ? l->limit - l->value : l->value - l->limit;
+        cli_table_row(table, "%s\t%s\tof\t%s\t[%s]\t%.0f %%\t%s, %s %s", l->name,
+                      amount(l, l->value, text[0]), amount(l, l->limit, text[1]),
+                      cli_bar(part, BAR, bar), 100.0 * part, l->holds ? "holds" : "BROKEN",
+                      amount(l, margin, text[2]), l->holds ? "left" : "too much");
+    }
+    cli_table_print(table);
+}
+
+static void print_parts(const nsk_budget *u) {
+    char text[5][CLI_TEXT];
+    printf("\nflash    model %s, code %s\n", cli_bytes(u->flash_model, text[0]),
+           cli_bytes(u->flash_code, text[1]));
+    printf("ram      workspace %s (no plan can need less than %s), camera frame %s, stack %s\n",
+           cli_bytes(u->ram_workspace, text[0]), cli_bytes(u->ram_lower_bound, text[1]),
+           cli_bytes(u->ram_frame, text[2]), cli_bytes(u->ram_stack, text[3]));
+    printf("latency  %s cycles a frame: at most %.2f frames a second\n",
+           cli_count(u->cycles, text[0]), 1.0 / u->seconds);
+    if (u->joules >= 0.0) {
+        printf("energy   %.2f mJ a frame while computing\n", 1e3 * u->joules);
+    }
+}
+
+static void print_layers(const nsk_budget *u, const nsk_model_file *file, double clock) {
+    nsk_model model;
+    char cycles[CLI_TEXT];
+    char text[CLI_TEXT];
+    char bar[CLI_TEXT];
+    nsk_open(&model, file->bytes, file->size);
+    cli_table *table = cli_table_new("llrrrrl");
+    cli_table_row(table, "layer\toutput\tmult-accs\tcycles\ttime\tshare\t");
+    cli_table_row(table, "preparation\t%u x %u x %u\t\t%s\t%s\t%.1f %%\t", model.height, model.width,
+                  model.channels, cli_count(u->preparation.cycles, cycles),
+                  cli_time(u->preparation.cycles / clock, text),
+                  100.0 * u->preparation.cycles / u->cycles);
+    for (int i = 0; i < u->layers; i++) {
+        nsk_tensor out = nsk_tensor_at(&model, nsk_layer_output(&model, (unsigned)i));
+        nsk_work work = nsk_layer_work(&model, (unsigned)i);
+        char macs[CLI_TEXT];
+        double part = u->layer[i].cycles / u->cycles;
+        cli_table_row(table, "%s\t%u x %u x %u\t%s\t%s\t%s\t%.1f %%\t%s",
+                      nsk_layer_name(&model, (unsigned)i), out.height, out.width, out.channels,
+                      cli_count((double)work.macs, macs), cli_count(u->layer[i].cycles, cycles),
+                      cli_time(u->layer[i].cycles / clock, text), 100.0 * part,
+                      g_strdelimit((char *)cli_bar(part * 4.0, SHARE_BAR, bar), ".", ' '));
+    }
+    putchar('\n');
+    cli_table_print(table);
+}
+
+static int run(cli_job *job) {
+    if (!cli_load_board(job) || !cli_load_model(job)) {
+        return cli_fail(job);
+    }
+    nsk_budget *u =
+        nsk_budget_make(job->model, job->board, &job->brief->limits, &job->error);
+    if (u == NULL) {
+        return cli_fail(job);
+    }
+    bool holds = true;
+    for (size_t i = 0; i < G_N_ELEMENTS(u->limits); i++) {
+        holds = holds && u->limits[i].holds;
+    }
+    if (job->json) {
+        print_json(u);
+    } else {
+        char bytes[2][CLI_TEXT];
+        printf("On board '%s': %s at %.0f MHz, %s of flash, %s of RAM, %g frames a second\n\n",
+               job->board->name, job->board->core, job->board->clock / 1e6,
+               cli_bytes(job->board->flash, bytes[0]), cli_bytes(job->board->ram, bytes[1]),
+               job->board->frame_rate);
+        print_limits(u);
+        print_parts(u);
+        print_layers(u, job->model, job->board->clock);
+        printf("\nHow each figure was obtained\n  code    %s\n  cycles  %s\n  stack   %s\n",
+               u->code_source, u->cycle_source, u->stack_source);
+    }
+    nsk_budget_free(u);
+    return holds ? CLI_DONE : CLI_LIMIT_BROKEN;
+}
+
+const cli_command cli_budget = {
+    "budget",
+    "flash, RAM and time per frame on a board, against limits",
+    "BRIEF",
+    "  netsuke budget demo/kiln.ini --board boards/needle.ini\n"
+    "says whether the model fits that board, and where the time goes.",
+    1,
+    1,
+    "model board calibration tolerant",
+    run,
+};

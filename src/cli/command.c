@@ -1,0 +1,125 @@
+#include "command.h"
+
+#include <stdio.h>
+#include <unistd.h>
+
+int cli_fail(const cli_job *job) {
+    fprintf(stderr, "netsuke: %s\n", job->error.text);
+    return CLI_ERROR;
+}
+
+static void override(char **setting, const char *option) {
+    if (option != NULL) {
+        g_free(*setting);
+        *setting = g_strdup(option);
+    }
+}
+
+bool cli_load_brief(cli_job *job) {
+    if (job->brief != NULL) {
+        return true;
+    }
+    job->brief = nsk_brief_read(job->arguments[0], &job->error);
+    if (job->brief == NULL) {
+        return false;
+    }
+    override(&job->brief->board, job->board_path);
+    override(&job->brief->calibration, job->calibration_path);
+    override(&job->brief->held_out, job->held_out_path);
+    return true;
+}
+
+bool cli_load_network(cli_job *job) {
+    if (job->network == NULL && cli_load_brief(job)) {
+        job->network = nsk_network_read(job->brief->model, &job->brief->input, &job->error);
+    }
+    return job->network != NULL;
+}
+
+static nsk_images *open_set(cli_job *job, const char *folder, int limit) {
+    nsk_images *images =
+        nsk_images_open(folder, &job->brief->labels, &job->brief->input, limit,
+                        job->tolerant != FALSE, &job->error);
+    if (images != NULL) {
+        cli_note_left_out(images);
+    }
+    return images;
+}
+
+bool cli_load_calibration(cli_job *job) {
+    if (job->calibration == NULL && cli_load_brief(job)) {
+        job->calibration =
+            open_set(job, job->brief->calibration, job->brief->calibration_limit);
+    }
+    return job->calibration != NULL;
+}
+
+bool cli_load_held_out(cli_job *job) {
+    if (job->held_out == NULL && cli_load_brief(job)) {
+        job->held_out = open_set(job, job->brief->held_out, 0);
+    }
+    return job->held_out != NULL;
+}
+
+bool cli_load_model(cli_job *job) {
+    if (job->model == NULL && job->model_path != NULL) {
+        job->model = nsk_model_file_read(job->model_path, &job->error);
+    } else if (job->model == NULL && cli_load_network(job) && cli_load_calibration(job)) {
+        job->model = nsk_quantise(job->network, job->calibration, &job->error);
+    }
+    return job->model != NULL;
+}
+
+bool cli_load_board(cli_job *job) {
+    if (job->board == NULL && cli_load_brief(job)) {
+        job->board = nsk_board_read(job->brief->board, &job->error);
+    }
+    return job->board != NULL;
+}
+
+bool cli_check_model(cli_job *job, const nsk_model *model) {
+    return nsk_model_is_for(model, &job->brief->labels, &job->brief->input, &job->error);
+}
+
+void cli_note_left_out(const nsk_images *images) {
+    const char *first;
+    int count = nsk_images_left_out(images, &first);
+    if (count > 0) {
+        fprintf(stderr, "netsuke: left out %d; the first: %s\n", count, first);
+    }
+}
+
+void cli_print_json(JsonBuilder *builder) {
+    JsonGenerator *generator = json_generator_new();
+    JsonNode *root = json_builder_get_root(builder);
+    json_generator_set_root(generator, root);
+    json_generator_set_pretty(generator, TRUE);
+    char *text = json_generator_to_data(generator, NULL);
+    puts(text);
+    g_free(text);
+    json_node_unref(root);
+    g_object_unref(generator);
+    g_object_unref(builder);
+}
+
+void cli_json_text(JsonBuilder *builder, const char *name, const char *value) {
+    json_builder_set_member_name(builder, name);
+    json_builder_add_string_value(builder, value);
+}
+
+void cli_json_int(JsonBuilder *builder, const char *name, gint64 value) {
+    json_builder_set_member_name(builder, name);
+    json_builder_add_int_value(builder, value);
+}
+
+void cli_json_real(JsonBuilder *builder, const char *name, double value) {
+    json_builder_set_member_name(builder, name);
+    json_builder_add_double_value(builder, value);
+}
+
+void cli_progress(void *context, int done, int total) {
+    (void)context;
+    if (isatty(STDERR_FILENO) && (done % 16 == 0 || done == total)) {
+        fprintf(stderr, "\r%d of %d images%s", done, total, done == total ? "\r\033[K" : "");
+    }
+}

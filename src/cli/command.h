@@ -1,0 +1,71 @@
+/* cli/command: what the commands share: their table, arguments, the objects that a brief names. */
+#ifndef CLI_COMMAND_H
+#define CLI_COMMAND_H
+
+#include <glib.h>
+#include <json-glib/json-glib.h>
+
+#include "netsuke/host.h"
+
+/* Exit status, as the contract has it. */
+enum { CLI_DONE = 0, CLI_LIMIT_BROKEN = 1, CLI_ERROR = 2 };
+
+/* A command's options and, once asked for, what they name. Everything is freed by the caller of
+ * `run`. */
+typedef struct cli_job {
+    /* options that several commands take */
+    char *model_path, *board_path, *calibration_path, *held_out_path;
+    gboolean json, tolerant;
+    /* options of one command */
+    char *output, *array, *array_name, *predictions;
+    gboolean all;
+    gint frames, seed;
+    char **arguments; /* BRIEF and what follows it */
+
+    nsk_brief *brief;
+    nsk_network *network;
+    nsk_images *calibration, *held_out;
+    nsk_model_file *model;
+    nsk_board *board;
+    nsk_error error;
+} cli_job;
+
+typedef struct cli_command {
+    const char *name, *summary;
+    const char *arguments; /* behind the name: "BRIEF" */
+    const char *example;   /* of a call, with a line on what it does */
+    int least, most;       /* arguments */
+    const char *options;   /* names of the options it takes besides --json, parted by blanks */
+    int (*run)(cli_job *job);
+} cli_command;
+
+extern const cli_command cli_survey, cli_outline, cli_quantise, cli_compare, cli_budget,
+    cli_classify, cli_rehearse;
+
+/* Each loads what it needs first, once. On failure job->error is set. */
+bool cli_load_brief(cli_job *job);
+bool cli_load_network(cli_job *job);
+bool cli_load_calibration(cli_job *job);
+bool cli_load_held_out(cli_job *job);
+/* The file of --model, or else the network quantised now. */
+bool cli_load_model(cli_job *job);
+bool cli_load_board(cli_job *job);
+/* Is the model for the brief's labels and preparation? */
+bool cli_check_model(cli_job *job, const nsk_model *model);
+
+/* Prints job->error as the one line on standard error; returns CLI_ERROR. */
+int cli_fail(const cli_job *job);
+
+/* What a tolerant set has left out, as a line on standard error. */
+void cli_note_left_out(const nsk_images *images);
+
+/* Prints the builder's root object and frees the builder. */
+void cli_print_json(JsonBuilder *builder);
+void cli_json_text(JsonBuilder *builder, const char *name, const char *value);
+void cli_json_int(JsonBuilder *builder, const char *name, gint64 value);
+void cli_json_real(JsonBuilder *builder, const char *name, double value);
+
+/* nsk_progress that draws on standard error, where that is a terminal. */
+void cli_progress(void *context, int done, int total);
+
+#endif

@@ -1,0 +1,268 @@
+/* netsuke compare: float against integer on the same held-out images. */
+#include <stdio.h>
+#include <string.h>
+
+#include "command.h"
+#include "csv.h"
+#include "table.h"
+
+enum { SHORT_LIST = 12, SIDE_BY_SIDE = 6, MOST_IN_MATRIX = 14 };
+
+static double share(int part, int whole) {
+    return whole > 0 ? (double)part / whole : 0.0;
+}
+
+static const char *label_of(const cli_job *job, int class_index) {
+    return job->brief->labels.names[class_index];
+}
+
+/* ---- machine-readable ---- */
+
+static void json_half(JsonBuilder *b, const char *name, int correct, int images) {
+    json_builder_set_member_name(b, name);
+    json_builder_begin_object(b);
+    cli_json_int(b, "correct", correct);
+    cli_json_real(b, "accuracy", share(correct, images));
+    json_builder_end_object(b);
+}
+
+static void print_json(const nsk_comparison *c) {
+    JsonBuilder *b = json_builder_new();
+    json_builder_begin_object(b);
+    cli_json_int(b, "images", c->images);
+    json_half(b, "float", c->float_correct, c->images);
+    json_half(b, "integer", c->integer_correct, c->images);
+    cli_json_real(b, "loss_points", c->loss_points);
+    cli_json_real(b, "loss_low", c->loss_low);
+    cli_json_real(b, "loss_high", c->loss_high);
+    cli_json_real(b, "agreement", share(c->agree, c->images));
+    json_builder_end_object(b);
+    cli_print_json(b);
+}
+
+static bool write_predictions(cli_job *job, const nsk_comparison *c) {
+    cli_csv *csv = cli_csv_new(
+        "image,label,float_class,float_probability,integer_class,integer_probability");
+    for (int i = 0; i < c->images; i++) {
+        const nsk_answer *a = &c->answers[i];
+        cli_csv_text(csv, nsk_images_path(job->held_out, i));
+        cli_csv_text(csv, label_of(job, a->label));
+        cli_csv_text(csv, label_of(job, a->float_class));
+        cli_csv_number(csv, (double)a->float_probability);
+        cli_csv_text(csv, label_of(job, a->integer_class));
+        cli_csv_number(csv, (double)a->integer_probability);
+        cli_csv_end(csv);
+    }
+    return cli_csv_write(csv, job->predictions, &job->error);
+}
+
+/* ---- for people ---- */
+
+static void print_summary(const cli_job *job, const nsk_comparison *c) {
+    printf("Float against integer on %d held-out images of %d classes\n\n", c->images, c->classes);
+    cli_table *table = cli_table_new("lrr");
+    cli_table_row(table, "\tright\taccuracy");
+    cli_table_row(table, "float\t%d\t%.2f %%", c->float_correct,
+                  100.0 * share(c->float_correct, c->images));
+    cli_table_row(table, "integer\t%d\t%.2f %%", c->integer_correct,
+                  100.0 * share(c->integer_correct, c->images));
+    cli_table_print(table);
+    printf("\nloss       %.2f points; 95 %% interval for paired results %.2f to %.2f\n",
+           c->loss_points, c->loss_low, c->loss_high);
+    if (job->brief->limits.loss >= 0.0) {
+        printf("limit      %.2f points: %s\n", job->brief->limits.loss,
+               c->loss_points <= job->brief->limits.loss ? "holds" : "BROKEN");
+    }
+    int flipped = c->images - c->agree;
+    printf("agreement  %.2f %%; %d images flipped: %d lost, %d won, %d wrong both ways\n\n",
+           100.0 * share(c->agree, c->images), flipped, c->lost, c->won,
+           flipped - c->lost - c->won);
+}
+
+static void count_class(const nsk_comparison *c, int label, int *images, int *right) {
+    for (int i = 0; i < c->images; i++) {
+        const nsk_answer *a = &c->answers[i];
+        if (a->label == label) {
+            ++*images;
+            right[0] += a->float_class == label;
+            right[1] += a->integer_class == label;
+        }
+    }
+}
+
+static void print_classes(const cli_job *job, const nsk_comparison *c) {
+    cli_table *table = cli_table_new("lrrrr");
+    cli_table_row(table, "class\timages\tfloat\tinteger\tloss");
+    for (int k = 0; k < c->classes; k++) {
+        int images = 0;
+        int right[2] = {0, 0};
+        count_class(c, k, &images, right);
+        if (images == 0) {
+            cli_table_row(table, "%s\t0\t-\t-\t-", label_of(job, k));
+        } else {
+            cli_table_row(table, "%s\t%d\t%.2f %%\t%.2f %%\t%.2f", label_of(job, k), images,
+                          100.0 * share(right[0], images), 100.0 * share(right[1], images),
+                          100.0 * share(right[0] - right[1], images));
+        }
+    }
+    cli_table_print(table);
+}
+
+static int confused(const nsk_comparison *c, int truth, int answer, bool integer) {
+    int count = 0;
+    for (int i = 0; i < c->images; i++) {
+        const nsk_answer *a = &c->answers[i];
+        count += a->label == truth && (integer ? a->integer_class : a->float_class) == answer;
+    }
+    return count;
+}
+
+/* The first letters of a name, as many as a column of a confusion matrix has room for. */
+static void append_short(GString *line, const char *name) {
+    enum { ROOM = 4 };
+    char *head = g_utf8_substring(name, 0, MIN(ROOM, g_utf8_strlen(name, -1)));
+    g_string_append_printf(line, " %*s%s", ROOM - (int)g_utf8_strlen(head, -1), "", head);
+    g_free(head);
+}
+
+static void append_counts(GString *line, const nsk_comparison *c, int truth, bool integer) {
+    for (int k = 0; k < c->classes; k++) {
+        int count = confused(c, truth, k, integer);
+        if (count > 0) {
+            g_string_append_printf(line, " %4d", count);
+        } else {
+            g_string_append(line, "    .");
+        }
+    }
+}
+
+/* `half` 0: float, 1: integer, 2: both side by side. */
+static void print_matrix(const cli_job *job, const nsk_comparison *c, int half) {
+    GString *line = g_string_new(NULL);
+    int first = half == 1 ? 1 : 0;
+    int last = half == 0 ? 0 : 1;
+    int width = 5 * c->classes;
+    g_string_printf(line, "%-9s", "");
+    for (int k = first; k <= last; k++) {
+        g_string_append_printf(line, "  %-*s", width, k == 0 ? " float says" : " integer says");
+    }
+    puts(g_strchomp(line->str));
+    g_string_printf(line, "%-9s", "truth");
+    for (int k = first; k <= last; k++) {
+        g_string_append(line, "  ");
+        for (int i = 0; i < c->classes; i++) {
+            append_short(line, label_of(job, i));
+        }
+    }
+    puts(line->str);
+    for (int truth = 0; truth < c->classes; truth++) {
+        g_string_printf(line, "%-9.9s", label_of(job, truth));
+        for (int k = first; k <= last; k++) {
+            g_string_append(line, "  ");
+            append_counts(line, c, truth, k == 1);
+        }
+        puts(line->str);
+    }
+    g_string_free(line, TRUE);
+}
+
+/* For many classes a matrix cannot be read: the pairs that are confused most. */
+static void print_pairs(const cli_job *job, const nsk_comparison *c) {
+    int *counts = g_new0(int, c->classes * c->classes);
+    cli_table *table = cli_table_new("llrr");
+    for (int i = 0; i < c->images; i++) {
+        counts[c->answers[i].label * c->classes + c->answers[i].integer_class]++;
+    }
+    cli_table_row(table, "truth\tinteger says\tinteger\tfloat");
+    for (int n = 0; n < SHORT_LIST; n++) {
+        int most = -1;
+        for (int i = 0; i < c->classes * c->classes; i++) {
+            bool wrong = i / c->classes != i % c->classes && counts[i] > 0;
+            most = wrong && (most < 0 || counts[i] > counts[most]) ? i : most;
+        }
+        if (most < 0) {
+            break;
+        }
+        int truth = most / c->classes;
+        int answer = most % c->classes;
+        cli_table_row(table, "%s\t%s\t%d\t%d", label_of(job, truth), label_of(job, answer),
+                      counts[most], confused(c, truth, answer, false));
+        counts[most] = 0;
+    }
+    cli_table_print(table);
+    g_free(counts);
+}
+
+static void print_confusion(const cli_job *job, const nsk_comparison *c) {
+    putchar('\n');
+    if (c->classes <= SIDE_BY_SIDE) {
+        print_matrix(job, c, 2);
+    } else if (c->classes <= MOST_IN_MATRIX) {
+        print_matrix(job, c, 0);
+        putchar('\n');
+        print_matrix(job, c, 1);
+    } else {
+        print_pairs(job, c);
+    }
+}
+
+static void print_flips(const cli_job *job, const nsk_comparison *c) {
+    int left = job->all ? c->images : SHORT_LIST;
+    int flipped = c->images - c->agree;
+    if (flipped == 0) {
+        return;
+    }
+    cli_table *table = cli_table_new("lllrlr");
+    cli_table_row(table, "flipped image\ttruth\tfloat\t\tinteger\t");
+    for (int i = 0; i < c->images && left > 0; i++) {
+        const nsk_answer *a = &c->answers[i];
+        if (a->float_class != a->integer_class) {
+            char *name = g_path_get_basename(nsk_images_path(job->held_out, i));
+            cli_table_row(table, "%s\t%s\t%s\t%.2f\t%s\t%.2f", name, label_of(job, a->label),
+                          label_of(job, a->float_class), (double)a->float_probability,
+                          label_of(job, a->integer_class), (double)a->integer_probability);
+            g_free(name);
+            left--;
+        }
+    }
+    putchar('\n');
+    cli_table_print(table);
+    if (!job->all && flipped > SHORT_LIST) {
+        printf("... and %d more; --all lists them\n", flipped - SHORT_LIST);
+    }
+}
+
+static int run(cli_job *job) {
+    if (!cli_load_network(job) || !cli_load_held_out(job) || !cli_load_model(job)) {
+        return cli_fail(job);
+    }
+    nsk_comparison *c = nsk_compare(job->network, job->model, job->held_out, cli_progress, NULL,
+                                    &job->error);
+    if (c == NULL || (job->predictions != NULL && !write_predictions(job, c))) {
+        nsk_comparison_free(c);
+        return cli_fail(job);
+    }
+    if (job->json) {
+        print_json(c);
+    } else {
+        print_summary(job, c);
+        print_classes(job, c);
+        print_confusion(job, c);
+        print_flips(job, c);
+    }
+    bool broken = job->brief->limits.loss >= 0.0 && c->loss_points > job->brief->limits.loss;
+    nsk_comparison_free(c);
+    return broken ? CLI_LIMIT_BROKEN : CLI_DONE;
+}
+
+const cli_command cli_compare = {
+    "compare",
+    "float against integer on the held-out images",
+    "BRIEF",
+    "  netsuke compare demo/kiln.ini --predictions answers.csv\n"
+    "says what quantising costs in accuracy, and on which images.",
+    1,
+    1,
+    "model calibration held-out tolerant predictions all",
+    run,
+};

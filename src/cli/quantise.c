@@ -1,0 +1,67 @@
+/* netsuke quantise: builds the integer model. */
+#include <stdio.h>
+
+#include "command.h"
+#include "table.h"
+
+static void print_text(const cli_job *job) {
+    char text[3][CLI_TEXT];
+    nsk_model model;
+    nsk_open(&model, job->model->bytes, job->model->size);
+    double extra = (double)(job->model->size - job->model->weight_bytes);
+    cli_table *table = cli_table_new("ll");
+    cli_table_row(table, "wrote\t%s", job->output);
+    if (job->array != NULL) {
+        cli_table_row(table, "wrote\t%s", job->array);
+    }
+    cli_table_row(table, "model\t%s: weights and biases %s, the rest %s",
+                  cli_bytes((double)job->model->size, text[0]),
+                  cli_bytes((double)job->model->weight_bytes, text[1]), cli_bytes(extra, text[2]));
+    cli_table_row(table, "workspace\t%s in RAM; no plan can need less than %s",
+                  cli_bytes(model.workspace_bytes, text[0]),
+                  cli_bytes((double)job->model->workspace_lower_bound, text[1]));
+    cli_table_row(table, "layers\t%u, on %u tensors", model.layers, model.tensors);
+    cli_table_row(table, "calibrated\ton %d images, lowest and highest value of each tensor",
+                  nsk_images_count(job->calibration));
+    cli_table_row(table, "proven\tno accumulator can overflow 32 bits, whatever the picture");
+    cli_table_print(table);
+}
+
+static int run(cli_job *job) {
+    if (job->output == NULL) {
+        g_snprintf(job->error.text, sizeof job->error.text,
+                   "say where the model goes: netsuke quantise BRIEF -o M.nsk");
+        return cli_fail(job);
+    }
+    if (!cli_load_model(job) || !nsk_model_file_write(job->model, job->output, &job->error) ||
+        (job->array != NULL &&
+         !nsk_model_file_write_c(job->model, job->array,
+                                 job->array_name != NULL ? job->array_name : "model",
+                                 &job->error))) {
+        return cli_fail(job);
+    }
+    if (job->json) {
+        JsonBuilder *b = json_builder_new();
+        json_builder_begin_object(b);
+        cli_json_int(b, "model_bytes", (gint64)job->model->size);
+        cli_json_int(b, "weight_bytes", (gint64)job->model->weight_bytes);
+        cli_json_int(b, "calibration_images", nsk_images_count(job->calibration));
+        json_builder_end_object(b);
+        cli_print_json(b);
+    } else {
+        print_text(job);
+    }
+    return CLI_DONE;
+}
+
+const cli_command cli_quantise = {
+    "quantise",
+    "build the 8-bit integer model from calibration images",
+    "BRIEF -o M.nsk",
+    "  netsuke quantise demo/kiln.ini -o kiln.nsk\n"
+    "writes the model file that the device runs.",
+    1,
+    1,
+    "calibration tolerant output array array-name",
+    run,
+};
