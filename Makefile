@@ -1,0 +1,79 @@
+# For people: `make demo` shows the whole job, `make check` runs the tests. CMake does the building.
+BUILD := build
+JOBS := $(shell nproc)
+NETSUKE := $(BUILD)/netsuke
+IMAGES := demo/images
+CLANG := -DCMAKE_C_COMPILER=clang -DCMAKE_BUILD_TYPE=RelWithDebInfo
+
+.PHONY: all demo demo-data demo-train check unit sanitise fuzz lint bench costs install screenshots clean
+
+all: $(BUILD)/Makefile
+	@cmake --build $(BUILD) -j $(JOBS) -- --no-print-directory -s
+
+$(BUILD)/Makefile: CMakeLists.txt
+	@scripts/dependencies demo
+	@cmake -S . -B $(BUILD) >$(BUILD).log 2>&1 || { cat $(BUILD).log; rm -f $(BUILD)/Makefile $(BUILD).log; exit 1; }
+	@rm -f $(BUILD).log
+
+# The whole job on the kiln line, from nothing.
+demo: all demo-data
+	@scripts/demo $(NETSUKE)
+
+# The pictures that demo/kiln.ini names. The seeds are the sets' own.
+demo-data: $(IMAGES)/.complete
+
+$(IMAGES)/.complete: demo/scene.c demo/generate.c | all
+	@rm -rf $(IMAGES)
+	@$(BUILD)/kiln-generate --seed 2 --per-class 60 $(IMAGES)/calibration
+	@$(BUILD)/kiln-generate --seed 3 --per-class 200 $(IMAGES)/held-out
+	@touch $@
+
+# Trains demo/kiln.onnx anew: about five minutes on two cores.
+demo-train: all demo-data
+	@$(BUILD)/kiln-generate --seed 1 --per-class 1000 demo/training
+	@$(BUILD)/kiln-train --labels demo/labels.txt --check $(IMAGES)/held-out demo/training demo/kiln.onnx
+
+check: unit sanitise fuzz lint
+
+unit: demo-data
+	@scripts/dependencies check
+	@cmake -S . -B $(BUILD) -DNSK_TESTS=ON >/dev/null
+	@cmake --build $(BUILD) -j $(JOBS) -- --no-print-directory -s
+	@cd $(BUILD) && ctest --output-on-failure
+
+# The same suites under AddressSanitizer and UndefinedBehaviorSanitizer, built with Clang.
+sanitise: demo-data
+	@scripts/dependencies check
+	@cmake -S . -B $(BUILD)-sanitise $(CLANG) -DNSK_SANITISE=ON -DNSK_TESTS=ON >/dev/null
+	@cmake --build $(BUILD)-sanitise -j $(JOBS) --target nsk-unit -- --no-print-directory -s
+	@cd $(BUILD)-sanitise && ctest --output-on-failure -R unit
+
+# Each fuzz target for FUZZ_SECONDS.
+FUZZ_SECONDS := 5
+fuzz: demo-data
+	@scripts/dependencies check
+	@cmake -S . -B $(BUILD)-fuzz $(CLANG) -DNSK_SANITISE=ON -DNSK_FUZZ=ON >/dev/null
+	@cmake --build $(BUILD)-fuzz -j $(JOBS) --target nsk-fuzz-targets -- --no-print-directory -s
+	@scripts/fuzz $(BUILD)-fuzz $(FUZZ_SECONDS)
+
+lint:
+	@scripts/dependencies check
+	@scripts/lint $(BUILD)
+
+bench: demo-data
+	@$(BUILD)/nsk-bench demo/kiln.ini
+
+# Counts every kernel on the emulated core and writes its cost table.
+costs: all
+	@scripts/dependencies check
+	@$(MAKE) --no-print-directory -s -C ports/bare-metal BUILD=$(CURDIR)/$(BUILD)/bare-metal
+	@$(BUILD)/cost-count $(BUILD)/bare-metal/replay.elf $(BUILD)/bare-metal/device costs/cortex-m4.ini
+
+install: all
+	@cmake --install $(BUILD)
+
+screenshots: all demo-data
+	@scripts/screenshots $(NETSUKE)
+
+clean:
+	rm -rf $(BUILD) $(BUILD)-sanitise $(BUILD)-fuzz $(IMAGES) demo/training demo/out

@@ -1,0 +1,103 @@
+/* The statistics of paired answers, and comparing the demo's models. */
+#include <math.h>
+#include <string.h>
+
+#include "../suites.h"
+#include "../support.h"
+
+/* Worked by hand: 12 lost, 5 won of 100. p = 13/102 and 6/102, d = 7/102, variance
+ * (19/102 - (7/102)^2) / 102, times 1.959964. */
+static void interval_by_hand(void) {
+    double low;
+    double high;
+    nsk_paired_interval(12, 5, 100, &low, &high);
+    double d = 7.0 / 102.0;
+    double spread = 1.959964 * sqrt((19.0 / 102.0 - d * d) / 102.0);
+    CU_ASSERT_DOUBLE_EQUAL(low, d - spread, 1e-6);
+    CU_ASSERT_DOUBLE_EQUAL(high, d + spread, 1e-6);
+    CU_ASSERT_DOUBLE_EQUAL(low, -0.01413, 1e-4);
+    CU_ASSERT_DOUBLE_EQUAL(high, 0.15138, 1e-4);
+    nsk_paired_interval(0, 0, 1200, &low, &high);
+    CU_ASSERT(low < 0.0 && high > 0.0 && high < 0.004);
+    nsk_paired_interval(1, 0, 1, &low, &high);
+    CU_ASSERT(low >= -1.0 && high <= 1.0);
+}
+
+/* 95 % intervals hold the truth in about 95 of 100 trials; in more where so few images differ that
+ * the counts are coarse (the last pair: five of 600), never in fewer. */
+static void interval_covers(void) {
+    random_state r = {51};
+    static const double rates[][2] = {{0.02, 0.01}, {0.05, 0.05}, {0.10, 0.02}, {0.01, 0.01}, {0.004, 0.004}};
+    for (size_t k = 0; k < G_N_ELEMENTS(rates); k++) {
+        enum { TRIALS = 2000, IMAGES = 600 };
+        int covered = 0;
+        for (int t = 0; t < TRIALS; t++) {
+            int lost = 0;
+            int won = 0;
+            for (int i = 0; i < IMAGES; i++) {
+                double u = random_between(&r, 0, 1);
+                lost += u < rates[k][0];
+                won += u >= rates[k][0] && u < rates[k][0] + rates[k][1];
+            }
+            double low;
+            double high;
+            nsk_paired_interval(lost, won, IMAGES, &low, &high);
+            double truth = rates[k][0] - rates[k][1];
+            covered += low <= truth && truth <= high;
+        }
+        CU_ASSERT(covered >= TRIALS * 94 / 100);
+        CU_ASSERT(k + 1 == G_N_ELEMENTS(rates) || covered <= TRIALS * 98 / 100);
+    }
+}
+
+static void the_kiln_line_loses_little(void) {
+    kiln k;
+    nsk_error error = {""};
+    kiln_load(&k, 200);
+    nsk_comparison *c = nsk_compare(k.network, k.file, k.held_out, NULL, NULL, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(c);
+    double accuracy = (double)c->float_correct / c->images;
+    CU_ASSERT(c->images >= 6 * 150);
+    CU_ASSERT(accuracy >= 0.93 && accuracy <= 0.98);
+    CU_ASSERT(c->loss_points <= 1.0);
+    int right[2] = {0, 0};
+    int both = 0;
+    for (int i = 0; i < c->images; i++) {
+        right[0] += c->answers[i].float_class == c->answers[i].label;
+        right[1] += c->answers[i].integer_class == c->answers[i].label;
+        both += c->answers[i].float_class == c->answers[i].integer_class;
+    }
+    CU_ASSERT(right[0] == c->float_correct && right[1] == c->integer_correct && both == c->agree);
+    CU_ASSERT_EQUAL(c->lost - c->won, c->float_correct - c->integer_correct);
+    nsk_comparison_free(c);
+    kiln_free(&k);
+}
+
+static void what_does_not_belong_together(void) {
+    kiln k;
+    nsk_error error = {""};
+    kiln_load(&k, 12);
+    char *swapped[] = {(char *)"sound", (char *)"belt", (char *)"crack", (char *)"chip",
+                       (char *)"pinhole", (char *)"drip", NULL};
+    const nsk_labels other = {6, swapped};
+    nsk_images *set =
+        nsk_images_open(k.brief->held_out, &other, &k.brief->input, 6, false, &error);
+    CU_ASSERT_PTR_NULL(nsk_compare(k.network, k.file, set, NULL, NULL, &error));
+    assert_error(&error, "the model file carries other labels");
+    nsk_images_free(set);
+    nsk_input input = k.brief->input;
+    input.width = 40;
+    set = nsk_images_open(k.brief->held_out, &k.brief->labels, &input, 6, false, &error);
+    CU_ASSERT_PTR_NULL(nsk_compare(k.network, k.file, set, NULL, NULL, &error));
+    assert_error(&error, "takes pictures of 48 x 48 with 3 channels, the image set gives 40 x 48");
+    nsk_images_free(set);
+    kiln_free(&k);
+}
+
+CU_TestInfo compare_tests[] = {
+    {"the paired interval, worked by hand", interval_by_hand},
+    {"the paired interval covers the truth", interval_covers},
+    {"the kiln line loses little", the_kiln_line_loses_little},
+    {"what does not belong together", what_does_not_belong_together},
+    CU_TEST_INFO_NULL,
+};

@@ -1,0 +1,209 @@
+/* Reading ONNX: what is refused, and how it is said; what is inferred and folded. */
+#include <stdio.h>
+#include <string.h>
+
+#include "../suites.h"
+#include "../support.h"
+#include "graph/graph.h"
+#include "onnx/read.h"
+
+/* The smallest classifier: x -> Conv -> GlobalAveragePool -> Flatten -> Gemm. */
+static onnx_maker *small(int opset) {
+    random_state r = {3};
+    onnx_maker *m = onnx_new(opset, 3, 8, 8);
+    onnx_floats(m, "w", 4, (int[]){4, 3, 3, 3}, &r, 0);
+    onnx_node(m, "Conv", "x w", "a", "");
+    onnx_node(m, "GlobalAveragePool", "a", "b", "");
+    onnx_node(m, "Flatten", "b", "c", "");
+    onnx_floats(m, "g", 2, (int[]){2, 4}, &r, 0);
+    onnx_node(m, "Gemm", "c g", "y", "transB=i1");
+    return m;
+}
+
+static nsk_network *read_made(onnx_maker *maker, nsk_input *input, nsk_error *error) {
+    char *folder = scratch_new();
+    char *path = scratch_path(folder, "m.onnx");
+    onnx_finish(maker, path);
+    nsk_network *network = nsk_network_read(path, input, error);
+    g_free(path);
+    scratch_remove(folder);
+    return network;
+}
+
+static void expect_refusal(onnx_maker *maker, const char *said) {
+    nsk_error error = {""};
+    nsk_network *network = read_made(maker, NULL, &error);
+    CU_ASSERT_PTR_NULL(network);
+    assert_error(&error, "m.onnx: ");
+    assert_error(&error, said);
+    nsk_network_free(network);
+}
+
+static void opsets(void) {
+    nsk_error error = {""};
+    for (int opset = 7; opset <= 18; opset++) {
+        nsk_network *network = read_made(small(opset), NULL, &error);
+        CU_ASSERT_PTR_NOT_NULL(network);
+        nsk_network_free(network);
+    }
+    expect_refusal(small(6), "ONNX operator set 6; 7 to 18 are read");
+    expect_refusal(small(40), "ONNX operator set 40");
+}
+
+static void files_that_are_no_models(void) {
+    size_t size;
+    uint8_t *bytes = onnx_bytes(small(13), &size);
+    nsk_error error = {""};
+    int accepted = 0;
+    for (size_t cut = 0; cut < size; cut++) {
+        uint8_t *part = g_memdup2(bytes, cut + 1);
+        nsk_graph *graph = nsk_onnx_read(part, cut, NULL, &error);
+        accepted += graph != NULL;
+        nsk_graph_free(graph);
+        g_free(part);
+    }
+    CU_ASSERT(accepted <= 2); /* a cut behind the graph leaves a whole model without its opset */
+    CU_ASSERT_PTR_NULL(nsk_network_read("/nowhere/m.onnx", NULL, &error));
+    assert_error(&error, "/nowhere/m.onnx: No such file");
+    g_free(bytes);
+}
+
+static void unknown_operators(void) {
+    onnx_maker *m = small(13);
+    onnx_node(m, "Einsum", "y", "z", "");
+    expect_refusal(m, "node 'Einsum_of_z': operator 'Einsum' is not supported; supported are: Add, "
+                      "AveragePool");
+}
+
+static void graphs_that_do_not_hold_together(void) {
+    onnx_maker *m = small(13);
+    onnx_node(m, "Relu", "nothing", "z", "");
+    expect_refusal(m, "node 'Relu_of_z' (Relu): input 'nothing' comes from nowhere before it");
+    m = small(13);
+    onnx_node(m, "Relu", "y", "a", "");
+    expect_refusal(m, "'a' is defined twice");
+    m = small(13);
+    onnx_node(m, "Relu", "y y y", "z", "");
+    expect_refusal(m, "node 'Relu_of_z' (Relu): 3 inputs; it takes 1 to 1");
+    m = onnx_new(13, 3, 0, 0);
+    onnx_node(m, "Relu", "x", "z", "");
+    expect_refusal(m, "the input leaves its height open; give 'size'");
+    m = onnx_new(13, 3, 9999, 9);
+    onnx_node(m, "Relu", "x", "z", "");
+    expect_refusal(m, "the input's height is 9999; at most 4096");
+    m = onnx_new(13, 3, 8, 8);
+    onnx_node(m, "Relu", "x", "z", "");
+    expect_refusal(m, "output 'z' is 1 x 3 x 8 x 8; a classifier gives 1 x classes");
+}
+
+static void shapes_that_cannot_be(void) {
+    static const struct {
+        const char *op, *inputs, *attributes, *said;
+    } cases[] = {
+        {"Conv", "x w5", "", "input 1 is 1 x 3 x 8 x 8; its weights expect 5 channels"},
+        {"Conv", "x w", "kernel_shape=l5,5", "input 2 is 4 x 3 x 3 x 3; this contradicts kernel"},
+        {"Conv", "x w", "strides=l0,1", "a kernel, stride, dilation or pad is negative, zero"},
+        {"Conv", "x w", "pads=l-1,0,0,0", "a kernel, stride, dilation or pad is negative"},
+        {"Conv", "x w", "dilations=l9,9", "input 1 is 1 x 3 x 8 x 8; smaller than the kernel"},
+        {"Conv", "x w", "pads=l1,1", "pads must be four numbers"},
+        {"Conv", "x w", "strides=l1", "only windows over rows and columns are read"},
+        {"Conv", "x w", "auto_pad=sHALF", "auto_pad is none of"},
+        {"Conv", "x w", "group=i2", "its weights expect 6 channels in 2 groups"},
+        {"Conv", "x w v", "", "one bias an output channel is needed"},
+        {"MaxPool", "x", "", "a kernel, stride, dilation or pad is negative, zero"},
+        {"Gemm", "x g", "", "input 1 is 1 x 3 x 8 x 8; two axes are needed; add a Flatten"},
+        {"Add", "x w", "", "input 1 is 1 x 3 x 8 x 8; it cannot meet the other input's 4 x 3"},
+        {"Flatten", "x", "axis=i9", "its axis attribute lies outside"},
+        {"Softmax", "x", "axis=i4", "its axis attribute lies outside"},
+        {"Reshape", "x s", "", "its elements do not fill the shape asked for"},
+        {"Reshape", "x g", "", "its shape must be a constant list"},
+        {"BatchNormalization", "x v v v v", "", "another number of channels"},
+        {"BatchNormalization", "x v v v v", "training_mode=i1", "export the network for inference"},
+        {"Clip", "x g", "", "a bound must be one constant number"},
+        {"Pad", "x s", "", "eight constant numbers are needed"},
+        {"Pad", "x s", "mode=sreflect", "only the mode 'constant' is read"},
+        {"MatMul", "x g", "", "two matrices are needed"},
+        {"Add", "x s", "", "computing with integers is not supported"},
+    };
+    random_state r = {4};
+    for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
+        onnx_maker *m = onnx_new(13, 3, 8, 8);
+        onnx_floats(m, "w", 4, (int[]){4, 3, 3, 3}, &r, 0);
+        onnx_floats(m, "w5", 4, (int[]){4, 5, 3, 3}, &r, 0);
+        onnx_floats(m, "g", 2, (int[]){2, 7}, &r, 0);
+        onnx_floats(m, "v", 1, (int[]){5}, &r, 0);
+        onnx_integers(m, "s", 2, (int64_t[]){1, 100});
+        onnx_node(m, cases[i].op, cases[i].inputs, "y", cases[i].attributes);
+        expect_refusal(m, cases[i].said);
+    }
+}
+
+static void constants_that_cannot_be(void) {
+    onnx_maker *m = small(13);
+    onnx_floats(m, "bad", 1, (int[]){3}, NULL, 1.0F / 0.0F);
+    expect_refusal(m, "constant 'bad' holds a number that is not finite");
+    m = small(13);
+    onnx_floats(m, "w", 1, (int[]){3}, NULL, 1.0F);
+    expect_refusal(m, "'w' is defined twice");
+}
+
+static void sizes_and_the_brief(void) {
+    nsk_error error = {""};
+    nsk_input input = {.width = 8, .height = 9, .deviation = {1, 1, 1}, .top = 1};
+    CU_ASSERT_PTR_NULL(read_made(small(13), &input, &error));
+    assert_error(&error, "the input's height is 8 in the file and 9 in the brief");
+    input.height = 0;
+    nsk_network *network = read_made(small(13), &input, &error);
+    CU_ASSERT_PTR_NOT_NULL(network);
+    CU_ASSERT_EQUAL(input.height, 8);
+    nsk_network_free(network);
+    input.colour = NSK_GREY;
+    CU_ASSERT_PTR_NULL(read_made(small(13), &input, &error));
+    assert_error(&error, "the input's count of channels is 3 in the file and 1 in the brief");
+}
+
+static void folding_leaves_one_layer(void) {
+    random_state r = {6};
+    nsk_error error = {""};
+    onnx_maker *m = onnx_new(13, 3, 8, 8);
+    onnx_floats(m, "w", 4, (int[]){4, 3, 3, 3}, &r, 0);
+    onnx_floats(m, "v", 1, (int[]){4}, NULL, 0.7F);
+    onnx_floats(m, "p", 3, (int[]){4, 1, 1}, &r, 0);
+    onnx_integers(m, "s", 8, (int64_t[]){0, 0, 1, 1, 0, 0, 1, 1});
+    onnx_node(m, "Identity", "x", "i", "");
+    onnx_node(m, "Pad", "i s", "q", "");
+    onnx_node(m, "Conv", "q w", "a", "");
+    onnx_node(m, "BatchNormalization", "a v v v v", "b", "");
+    onnx_node(m, "Mul", "b p", "c", "");
+    onnx_node(m, "Add", "p c", "d", "");
+    onnx_node(m, "Dropout", "d", "e", "");
+    onnx_node(m, "Relu", "e", "f", "");
+    onnx_node(m, "GlobalAveragePool", "f", "h", "");
+    onnx_node(m, "Flatten", "h", "y", "");
+    nsk_network *network = read_made(m, NULL, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(network);
+    nsk_outline *o = nsk_network_outline(network);
+    CU_ASSERT_EQUAL(o->count, 4); /* Conv, GlobalAveragePool, Flatten, the softmax added */
+    CU_ASSERT_STRING_EQUAL(o->layers[0].kind, "Conv");
+    CU_ASSERT_EQUAL(o->layers[0].height, 8);
+    CU_ASSERT_EQUAL(o->layers[0].parameters, 4 * 27 + 4);
+    /* 3x3 on 8x8 with a rim of padding: 22 of 24 taps along each axis meet the picture */
+    CU_ASSERT_EQUAL(o->layers[0].macs, 22 * 22 * 3 * 4);
+    CU_ASSERT_STRING_EQUAL(o->layers[0].folded,
+                           "Pad_of_q, BatchNormalization_of_b, Mul_of_c, Add_of_d, Relu_of_f");
+    CU_ASSERT_STRING_EQUAL(o->layers[3].name, "softmax (added)");
+    nsk_outline_free(o);
+    nsk_network_free(network);
+}
+
+CU_TestInfo onnx_tests[] = {
+    {"operator sets 7 to 18", opsets},
+    {"files that are no models", files_that_are_no_models},
+    {"operators that are not known", unknown_operators},
+    {"graphs that do not hold together", graphs_that_do_not_hold_together},
+    {"shapes that cannot be are explained", shapes_that_cannot_be},
+    {"constants that cannot be", constants_that_cannot_be},
+    {"sizes, and the brief's", sizes_and_the_brief},
+    {"folding leaves one layer", folding_leaves_one_layer},
+    CU_TEST_INFO_NULL,
+};

@@ -1,0 +1,278 @@
+/* From float to integer: scales, the proof, whole networks. */
+#include <math.h>
+#include <omp.h>
+#include <stdio.h>
+#include <string.h>
+
+#include "../suites.h"
+#include "../support.h"
+#include "quantise/integer.h"
+
+static void scales_cover_their_range(void) {
+    random_state r = {21};
+    for (int i = 0; i < 2000; i++) {
+        nsk_range range = {(float)random_between(&r, -9, 1), (float)random_between(&r, -1, 9)};
+        nsk_scale s = nsk_scale_of(range);
+        double low = fmin((double)range.low, 0.0);
+        double high = fmax((double)range.high, 0.0);
+        CU_ASSERT(s.zero >= -128 && s.zero <= 127);
+        CU_ASSERT(((double)s.scale * (-128 - s.zero)) <= low + 0.501 * (double)s.scale);
+        CU_ASSERT(((double)s.scale * (127 - s.zero)) >= high - 0.501 * (double)s.scale);
+    }
+    nsk_scale nothing = nsk_scale_of((nsk_range){0.0F, 0.0F});
+    CU_ASSERT(nothing.scale > 0.0F);
+    CU_ASSERT_EQUAL(nsk_scale_of((nsk_range){0.0F, 1.0F}).zero, -128);
+}
+
+static void multipliers_are_close(void) {
+    random_state r = {22};
+    for (int i = 0; i < 20000; i++) {
+        double number = exp(random_between(&r, -20.0, 15.0));
+        nsk_multiplier m;
+        CU_ASSERT(nsk_multiplier_of(number, &m));
+        CU_ASSERT(m.multiplier >= 1 << 30);
+        CU_ASSERT(fabs(ldexp(m.multiplier, -m.shift) / number - 1.0) <= 0x1p-30);
+    }
+    nsk_multiplier m;
+    CU_ASSERT(nsk_multiplier_of(1.0 - 0x1p-40, &m) && m.multiplier == 1 << 30 && m.shift == 30);
+    CU_ASSERT_FALSE(nsk_multiplier_of(0.0, &m));
+    CU_ASSERT_FALSE(nsk_multiplier_of(-1.0, &m));
+    CU_ASSERT_FALSE(nsk_multiplier_of(1e30, &m));
+    CU_ASSERT_FALSE(nsk_multiplier_of(1e-30, &m));
+    CU_ASSERT_FALSE(nsk_multiplier_of(NAN, &m));
+}
+
+/* A dense layer whose weights are all as large as they get. */
+static bool dense_fits(int taps, nsk_error *error) {
+    nsk_low_layer l = {.kind = NSK_DENSE, .name = "wide", .taps = taps, .low = -INFINITY,
+                       .high = INFINITY};
+    nsk_integer_layer r = {.channels = 1};
+    const nsk_scale in = {0.01F, -128};
+    const nsk_scale out = {1.0F, 0};
+    float bias = 0.0F;
+    l.weights = g_new(float, taps);
+    l.bias = &bias;
+    for (int i = 0; i < taps; i++) {
+        l.weights[i] = i % 2 == 0 ? 1.0F : -1.0F;
+    }
+    bool good = nsk_integer_layer_make(&l, in, in, out, &r, error);
+    nsk_integer_layer_clear(&r);
+    g_free(l.weights);
+    return good;
+}
+
+static void overflow_is_proven_away(void) {
+    nsk_error error = {""};
+    const int most = INT32_MAX / (127 * 255);
+    CU_ASSERT(dense_fits(most, &error));
+    CU_ASSERT_FALSE(dense_fits(most + 1, &error));
+    assert_error(&error, "layer 'wide': output channel 0 could add up to 2147514120");
+    assert_error(&error, "more than 32 bits hold");
+}
+
+/* A bias that dwarfs its weights must neither overflow nor be lost. */
+static void large_biases_survive(void) {
+    float weight = 1e-9F;
+    float bias = 5.0F;
+    nsk_low_layer l = {.kind = NSK_DENSE, .name = "b", .taps = 1, .weights = &weight,
+                       .bias = &bias, .low = -INFINITY, .high = INFINITY};
+    nsk_integer_layer r = {.channels = 1};
+    const nsk_scale in = {0.01F, 0};
+    const nsk_scale out = {0.1F, 0};
+    nsk_error error = {""};
+    CU_ASSERT(nsk_integer_layer_make(&l, in, in, out, &r, &error));
+    double level = r.bias[0] * ldexp(r.multipliers[0].multiplier, -r.multipliers[0].shift);
+    CU_ASSERT_DOUBLE_EQUAL(level, 50.0, 0.01);
+    nsk_integer_layer_clear(&r);
+}
+
+static char *names[] = {(char *)"a", (char *)"b", (char *)"c", (char *)"d", NULL};
+static const nsk_labels labels = {4, names};
+
+/* Quantises the made network on noise and returns the share of images on which the top class is
+ * the float's, and the worst difference of a probability. */
+static double agreement(onnx_maker *maker, double *worst) {
+    char *folder = scratch_new();
+    char *path = scratch_path(folder, "m.onnx");
+    char *noise = scratch_path(folder, "noise");
+    nsk_error error = {""};
+    nsk_input input = {.mean = {0.5, 0.5, 0.5}, .deviation = {0.3, 0.3, 0.3}, .top = 1.0};
+    onnx_finish(maker, path);
+    nsk_network *network = nsk_network_read(path, &input, &error);
+    nsk_comparison *c = NULL;
+    if (network != NULL) {
+        noise_set(noise, &labels, 40, input.width, input.height);
+        nsk_images *images = nsk_images_open(noise, &labels, &input, 0, false, &error);
+        nsk_model_file *file = images != NULL ? nsk_quantise(network, images, &error) : NULL;
+        c = file != NULL ? nsk_compare(network, file, images, NULL, NULL, &error) : NULL;
+        nsk_model_file_free(file);
+        nsk_images_free(images);
+    }
+    if (c == NULL) {
+        fprintf(stderr, "\n    %s\n", error.text);
+    }
+    CU_ASSERT_PTR_NOT_NULL_FATAL(c);
+    *worst = 0.0;
+    for (int i = 0; i < c->images; i++) {
+        const nsk_answer *a = &c->answers[i];
+        if (a->float_class == a->integer_class) {
+            *worst = fmax(*worst, fabs((double)(a->float_probability - a->integer_probability)));
+        }
+    }
+    double share = (double)c->agree / c->images;
+    nsk_comparison_free(c);
+    nsk_network_free(network);
+    g_free(noise);
+    g_free(path);
+    scratch_remove(folder);
+    return share;
+}
+
+static void finish_with_dense(onnx_maker *m, const char *from, int inputs, random_state *r) {
+    onnx_floats(m, "last", 2, (int[]){inputs, 4}, r, 0);
+    onnx_floats(m, "last_bias", 1, (int[]){4}, r, 0);
+    onnx_node(m, "Flatten", from, "flat", "");
+    onnx_node(m, "Gemm", "flat last last_bias", "y", "");
+}
+
+/* A residual sum, a channel gate (a product with one pixel), every pool, an unfolded clip. */
+static onnx_maker *branching(void) {
+    random_state r = {31};
+    onnx_maker *m = onnx_new(13, 3, 12, 12);
+    onnx_floats(m, "w1", 4, (int[]){8, 3, 3, 3}, &r, 0);
+    onnx_floats(m, "w2", 4, (int[]){8, 8, 1, 1}, &r, 0);
+    onnx_floats(m, "w3", 4, (int[]){8, 4, 3, 3}, &r, 0);
+    onnx_floats(m, "w4", 4, (int[]){16, 1, 3, 3}, &r, 0);
+    onnx_floats(m, "two", 1, (int[]){1}, NULL, 2);
+    onnx_node(m, "Conv", "x w1", "a", "pads=l1,1,1,1");
+    onnx_node(m, "Relu", "a", "b", "");
+    onnx_node(m, "Conv", "b w2", "c", "");
+    onnx_node(m, "Add", "b c", "d", "");
+    onnx_node(m, "GlobalAveragePool", "d", "e", "");
+    onnx_node(m, "Mul", "e d", "f", "");
+    onnx_node(m, "MaxPool", "f", "g", "kernel_shape=l2,2 strides=l2,2");
+    onnx_node(m, "Conv", "g w3", "h", "group=i2 pads=l1,1,1,1");
+    onnx_node(m, "Add", "g h", "i", "");
+    onnx_node(m, "Clip", "h - two", "j", "");
+    onnx_node(m, "Add", "i j", "k", "");
+    onnx_node(m, "AveragePool", "k", "l", "kernel_shape=l3,3 strides=l2,2 pads=l1,1,1,1");
+    onnx_node(m, "Conv", "l w4", "n", "group=i8 pads=l1,1,1,1");
+    finish_with_dense(m, "n", 16 * 9, &r);
+    return m;
+}
+
+static void branching_networks_agree(void) {
+    double worst;
+    double share = agreement(branching(), &worst);
+    CU_ASSERT(share >= 0.93); /* noise pictures lie close to the borders between classes */
+    CU_ASSERT(worst < 0.06);
+}
+
+/* A flattened picture: the dense weights must follow from ONNX's order into the device's. */
+static void flattening_keeps_the_order(void) {
+    random_state r = {32};
+    double worst;
+    onnx_maker *m = onnx_new(11, 3, 6, 5);
+    finish_with_dense(m, "x", 90, &r);
+    CU_ASSERT(agreement(m, &worst) >= 0.95);
+    CU_ASSERT(worst < 0.02);
+}
+
+static void without_integer_form(void) {
+    static const struct {
+        const char *op, *inputs, *attributes, *said;
+    } cases[] = {
+        {"Reshape", "x s", "", "only flattening a picture to one vector"},
+        {"Softmax", "x", "axis=i2", "it must run over the channels"},
+        {"Pad", "x p", "", "only zeroes around the input of a convolution"},
+        {"Add", "x row", "", "a constant that is not one number a channel"},
+    };
+    for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
+        random_state r = {33};
+        onnx_maker *m = onnx_new(13, 3, 6, 6);
+        onnx_integers(m, "s", 4, (int64_t[]){1, 12, 3, 3});
+        onnx_integers(m, "p", 8, (int64_t[]){0, 0, 1, 1, 0, 0, 1, 1});
+        onnx_floats(m, "row", 2, (int[]){6, 6}, &r, 0);
+        onnx_node(m, cases[i].op, cases[i].inputs, "q", cases[i].attributes);
+        onnx_node(m, "GlobalAveragePool", "q", "g", "");
+        onnx_node(m, "Flatten", "g", "y", "");
+        char *folder = scratch_new();
+        char *path = scratch_path(folder, "m.onnx");
+        char *noise = scratch_path(folder, "noise");
+        nsk_error error = {""};
+        nsk_input input = {.deviation = {1, 1, 1}, .top = 1.0};
+        onnx_finish(m, path);
+        nsk_network *network = nsk_network_read(path, &input, &error);
+        CU_ASSERT_PTR_NOT_NULL_FATAL(network);
+        nsk_labels some = {nsk_network_classes(network),
+                           (char *[]){(char *)"a", (char *)"b", (char *)"c", (char *)"d",
+                                      (char *)"e", (char *)"f", (char *)"g", (char *)"h",
+                                      (char *)"i", (char *)"j", (char *)"k", (char *)"l", NULL}};
+        some.names[some.count] = NULL;
+        noise_set(noise, &some, 1, 6, 6);
+        nsk_images *images = nsk_images_open(noise, &some, &input, 0, false, &error);
+        CU_ASSERT_PTR_NOT_NULL_FATAL(images);
+        CU_ASSERT_PTR_NULL(nsk_quantise(network, images, &error));
+        assert_error(&error, "has no integer form");
+        assert_error(&error, cases[i].said);
+        nsk_images_free(images);
+        nsk_network_free(network);
+        g_free(noise);
+        g_free(path);
+        scratch_remove(folder);
+    }
+}
+
+static void the_same_bytes_on_any_threads(void) {
+    kiln k;
+    nsk_error error;
+    int threads = omp_get_max_threads();
+    kiln_load(&k, 24);
+    for (int n = 1; n <= 3; n++) {
+        omp_set_num_threads(n);
+        nsk_model_file *again = nsk_quantise(k.network, k.calibration, &error);
+        CU_ASSERT_PTR_NOT_NULL_FATAL(again);
+        CU_ASSERT(again->size == k.file->size &&
+                  memcmp(again->bytes, k.file->bytes, again->size) == 0);
+        nsk_model_file_free(again);
+    }
+    omp_set_num_threads(threads);
+    kiln_free(&k);
+}
+
+static void files_go_out_and_come_back(void) {
+    kiln k;
+    nsk_error error = {""};
+    nsk_model model;
+    kiln_load(&k, 6);
+    char *folder = scratch_new();
+    char *path = scratch_path(folder, "k.nsk");
+    CU_ASSERT(nsk_model_file_write(k.file, path, &error));
+    nsk_model_file *back = nsk_model_file_read(path, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(back);
+    CU_ASSERT(back->size == k.file->size && back->weight_bytes == k.file->weight_bytes);
+    CU_ASSERT_EQUAL(nsk_open(&model, back->bytes, back->size), NSK_OK);
+    CU_ASSERT_STRING_EQUAL(nsk_label(&model, 4), "pinhole");
+    CU_ASSERT_STRING_EQUAL(nsk_layer_name(&model, 0), "conv1");
+    CU_ASSERT_FALSE(nsk_model_file_write(k.file, "/nowhere/k.nsk", &error));
+    assert_error(&error, "/nowhere/k.nsk: cannot be written");
+    CU_ASSERT_FALSE(nsk_model_file_write_c(k.file, path, "2fast", &error));
+    assert_error(&error, "'2fast' cannot be a C name");
+    nsk_model_file_free(back);
+    g_free(path);
+    scratch_remove(folder);
+    kiln_free(&k);
+}
+
+CU_TestInfo quantise_tests[] = {
+    {"scales cover their range", scales_cover_their_range},
+    {"multipliers are close", multipliers_are_close},
+    {"overflow is proven away", overflow_is_proven_away},
+    {"large biases survive", large_biases_survive},
+    {"branching networks agree with float", branching_networks_agree},
+    {"flattening keeps the order", flattening_keeps_the_order},
+    {"what has no integer form is said", without_integer_form},
+    {"the same bytes on any number of threads", the_same_bytes_on_any_threads},
+    {"model files go out and come back", files_go_out_and_come_back},
+    CU_TEST_INFO_NULL,
+};

@@ -1,0 +1,201 @@
+/* Briefs and boards: what is read, and what is said of what cannot be. */
+#include <stdio.h>
+#include <string.h>
+
+#include "../suites.h"
+#include "../support.h"
+
+static const char GOOD[] = "[model]\nfile = m.onnx\nlabels = labels.txt\n";
+
+static void with_brief(const char *text, void (*check)(nsk_brief *brief, const nsk_error *error)) {
+    char *folder = scratch_new();
+    char *labels = scratch_path(folder, "labels.txt");
+    char *path = scratch_path(folder, "job.ini");
+    nsk_error error = {""};
+    scratch_write_text(labels, "belt\nsound\ncrack\n");
+    scratch_write_text(path, text);
+    nsk_brief *brief = nsk_brief_read(path, &error);
+    check(brief, &error);
+    nsk_brief_free(brief);
+    g_free(labels);
+    g_free(path);
+    scratch_remove(folder);
+}
+
+static void check_everything(nsk_brief *b, const nsk_error *error) {
+    CU_ASSERT_PTR_NOT_NULL_FATAL(b);
+    CU_ASSERT_STRING_EQUAL(error->text, "");
+    CU_ASSERT(g_str_has_suffix(b->model, "/m.onnx"));
+    CU_ASSERT_STRING_EQUAL(b->held_out, "/far/held-out");
+    CU_ASSERT(g_str_has_suffix(b->calibration, "/near/cal"));
+    CU_ASSERT_EQUAL(b->calibration_limit, 200);
+    CU_ASSERT_EQUAL(b->labels.count, 3);
+    CU_ASSERT_STRING_EQUAL(b->labels.names[2], "crack");
+    CU_ASSERT_EQUAL(b->input.width, 40);
+    CU_ASSERT_EQUAL(b->input.height, 30);
+    CU_ASSERT_EQUAL(b->input.colour, NSK_BGR);
+    CU_ASSERT_EQUAL(b->input.fit, NSK_PAD);
+    CU_ASSERT_EQUAL(b->input.top, 255.0);
+    CU_ASSERT_EQUAL(b->input.mean[1], 20.5);
+    CU_ASSERT_EQUAL(b->input.deviation[2], 60.0);
+    CU_ASSERT_EQUAL(b->limits.flash, 256.0 * 1024.0);
+    CU_ASSERT_EQUAL(b->limits.ram, 64000.0);
+    CU_ASSERT_DOUBLE_EQUAL(b->limits.latency, 0.04, 1e-12);
+    CU_ASSERT_EQUAL(b->limits.loss, 1.0);
+    CU_ASSERT_EQUAL(b->decision.frames, 3);
+    CU_ASSERT_STRING_EQUAL(b->decision.resting, "belt");
+}
+
+static void everything_is_read(void) {
+    with_brief("# a comment\n[model]\nfile = m.onnx\nlabels = labels.txt   ; one a line\n"
+               "[input]\nsize = 40x30 ; width x height\ncolour=bgr\nfit = pad\nrange = 0..255\n"
+               "mean = 10.5;20.5; 30.5 ; of bytes\ndeviation = 60\n"
+               "[images]\ncalibration = near/cal\nheld-out = /far/held-out\n"
+               "calibration-limit = 200\n"
+               "[limits]\nflash = 256 KiB\nram = 64 kB\nlatency = 40 ms\nloss = 1.0\n"
+               "[decision]\nframes = 3\nresting = belt\nthreshold = 0.75\n",
+               check_everything);
+}
+
+static void check_defaults(nsk_brief *b, const nsk_error *error) {
+    CU_ASSERT_PTR_NOT_NULL_FATAL(b);
+    CU_ASSERT_STRING_EQUAL(error->text, "");
+    CU_ASSERT_EQUAL(b->input.width, 0);
+    CU_ASSERT_EQUAL(b->input.colour, NSK_RGB);
+    CU_ASSERT_EQUAL(b->input.deviation[0], 1.0);
+    CU_ASSERT(b->limits.flash < 0.0 && b->limits.loss < 0.0);
+    CU_ASSERT_PTR_NULL(b->board);
+    CU_ASSERT_PTR_NULL(b->decision.resting);
+}
+
+static void little_is_needed(void) {
+    with_brief(GOOD, check_defaults);
+}
+
+/* A brief, and what must be said of it. */
+static const char *const bad[][2] = {
+    {"[model]\nfile = m.onnx\n", "'labels' is missing; add it under [model]"},
+    {"[model]\nlabels = labels.txt\n", "'file' is missing"},
+    {"[model]\nfile = m.onnx\nlabels = labels.txt\nfiel = x\n", "job.ini:4: unknown key 'fiel'"},
+    {"[modle]\nfile = m.onnx\n", "job.ini:1: unknown group [modle]; known are: model, input"},
+    {"[model\nfile = m.onnx\n", "job.ini:1: a group's name ends with ']'"},
+    {"file = m.onnx\n", "job.ini:1: neither a [group]"},
+    {"[model]\nfile m.onnx\n", "job.ini:2: neither"},
+    {"[model]\nfile = a\nfile = b\n", "job.ini:3: 'file' stands on line 2 already"},
+    {"[model]\nfile = m.onnx\nlabels = none.txt\n", "none.txt: No such file"},
+    {"$[input]\nsize = 48\n", "job.ini:5: size: width x height"},
+    {"$[input]\nsize = 0x48\n", "job.ini:5: size"},
+    {"$[input]\nsize = 48x48x3\n", "job.ini:5: size"},
+    {"$[input]\ncolour = red\n", "job.ini:5: colour: 'red' is none of: rgb, bgr, grey"},
+    {"$[input]\nfit = zoom\n", "none of: stretch, crop, pad"},
+    {"$[input]\nmean = 1;2\n", "job.ini:5: mean: one number, or three"},
+    {"$[input]\nmean = 1;2;x\n", "one number, or three"},
+    {"$[input]\nmean = nan\n", "one number, or three"},
+    {"$[input]\ndeviation = 0\n", "job.ini:5: deviation: each deviation must be above zero"},
+    {"$[limits]\nflash = 256\nram = 64 KB\n", "job.ini:6: ram: '64 KB' should be bytes"},
+    {"$[limits]\nlatency = 40\n", "'40' should be a time, as in '40 ms'"},
+    {"$[limits]\nloss = much\n", "job.ini:5: loss: 'much' should be a number"},
+    {"$[images]\ncalibration-limit = -1\n", "job.ini:5: calibration-limit"},
+    {"$[decision]\nframes = 1.5\n", "job.ini:5: frames: a whole number"},
+    {"$[decision]\nthreshold = 2\n", "job.ini:5: threshold"},
+    {"$[decision]\nresting = nobody\n", "job.ini:5: resting: no label has this name"},
+};
+
+static const char *wanted;
+
+static void check_bad(nsk_brief *brief, const nsk_error *error) {
+    CU_ASSERT_PTR_NULL(brief);
+    CU_ASSERT_PTR_NULL(strchr(error->text, '\n'));
+    assert_error(error, wanted);
+}
+
+static void mistakes_are_named(void) {
+    for (size_t i = 0; i < G_N_ELEMENTS(bad); i++) {
+        bool after = bad[i][0][0] == '$'; /* behind a good beginning */
+        char *text = after ? g_strconcat(GOOD, bad[i][0] + 1, NULL) : g_strdup(bad[i][0]);
+        wanted = bad[i][1];
+        with_brief(text, check_bad);
+        g_free(text);
+    }
+}
+
+static void labels_are_checked(void) {
+    static const char *const files[][2] = {
+        {"a\n", "1 labels; a classifier has 2"},
+        {"a\n\nb\n", ":2: an empty line"},
+        {"a\nb\na\n", ":3: 'a' stands on line 1 already"},
+        {"a\nb/c\n", ":2: 'b/c' cannot be a folder's name"},
+        {"a\n..\n", ":2: '..' cannot be"},
+        {"a\n\xff\xfe\n", ":2: a name is UTF-8"},
+    };
+    char *folder = scratch_new();
+    char *labels = scratch_path(folder, "labels.txt");
+    char *path = scratch_path(folder, "job.ini");
+    scratch_write_text(path, GOOD);
+    for (size_t i = 0; i < G_N_ELEMENTS(files); i++) {
+        nsk_error error = {""};
+        scratch_write_text(labels, files[i][0]);
+        CU_ASSERT_PTR_NULL(nsk_brief_read(path, &error));
+        assert_error(&error, files[i][1]);
+    }
+    g_free(labels);
+    g_free(path);
+    scratch_remove(folder);
+}
+
+static void not_a_text_file(void) {
+    char *folder = scratch_new();
+    char *path = scratch_path(folder, "job.ini");
+    nsk_error error = {""};
+    scratch_write(path, "[model]\0\xff", 9);
+    CU_ASSERT_PTR_NULL(nsk_brief_read(path, &error));
+    assert_error(&error, "not a text file");
+    CU_ASSERT_PTR_NULL(nsk_brief_read(folder, &error));
+    assert_error(&error, "this is a folder");
+    CU_ASSERT_PTR_NULL(nsk_brief_read("nowhere.ini", &error));
+    assert_error(&error, "nowhere.ini: No such file");
+    g_free(path);
+    scratch_remove(folder);
+}
+
+static void boards_are_checked(void) {
+    static const char HEAD[] =
+        "[board]\nname = b\ncore = cortex-m4\nclock = 80 MHz\nflash = 1 MiB\nram = 64 KiB\n";
+    static const char *const ends[][2] = {
+        {"[costs]\n", "'file' is missing; add it under [costs]"},
+        {"clocks = 3\n", ":7: unknown key 'clocks'"},
+        {"wait-states = many\n", ":7: wait-states"},
+        {"camera-rate = 0\n", ":7: camera-rate"},
+        {"active-power = 3\n", "'3' should be power, as in '30 mW'"},
+    };
+    char *folder = scratch_new();
+    char *path = scratch_path(folder, "b.ini");
+    nsk_error error = {""};
+    for (size_t i = 0; i < G_N_ELEMENTS(ends); i++) {
+        char *text = g_strconcat(HEAD, ends[i][0], i > 0 ? "[costs]\nfile = c.ini\n" : "", NULL);
+        scratch_write_text(path, text);
+        CU_ASSERT_PTR_NULL(nsk_board_read(path, &error));
+        assert_error(&error, ends[i][1]);
+        g_free(text);
+    }
+    nsk_board *board = nsk_board_read(NSK_SOURCE_DIR "/boards/trimmer.ini", &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(board);
+    CU_ASSERT_EQUAL(board->clock, 80e6);
+    CU_ASSERT_EQUAL(board->flash, 256.0 * 1024.0);
+    CU_ASSERT_EQUAL(board->ram, 64.0 * 1024.0);
+    nsk_board_free(board);
+    CU_ASSERT_PTR_NULL(nsk_board_read(NULL, &error));
+    assert_error(&error, "the brief names no board");
+    g_free(path);
+    scratch_remove(folder);
+}
+
+CU_TestInfo settings_tests[] = {
+    {"everything a brief may say", everything_is_read},
+    {"the least that it must say", little_is_needed},
+    {"mistakes are named with their line", mistakes_are_named},
+    {"labels", labels_are_checked},
+    {"files that are none", not_a_text_file},
+    {"boards", boards_are_checked},
+    CU_TEST_INFO_NULL,
+};

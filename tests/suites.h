@@ -1,0 +1,11 @@
+/* suites: every suite of the unit tests, one a file. */
+#ifndef TESTS_SUITES_H
+#define TESTS_SUITES_H
+
+#include <CUnit/CUnit.h>
+
+extern CU_TestInfo arithmetic_tests[], kernel_tests[], open_tests[], decide_tests[];
+extern CU_TestInfo settings_tests[], picture_tests[], set_tests[], onnx_tests[], float_tests[],
+    quantise_tests[], plan_tests[], compare_tests[], budget_tests[], sim_tests[], train_tests[];
+
+#endif

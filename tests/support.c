@@ -1,0 +1,298 @@
+#include "support.h"
+
+#include <glib/gstdio.h>
+#include <math.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+#include "images/picture.h"
+#include "onnx.pb-c.h"
+
+char *scratch_new(void) {
+    return g_dir_make_tmp("netsuke-test-XXXXXX", NULL);
+}
+
+static void remove_tree(const char *path) {
+    GDir *dir = g_dir_open(path, 0, NULL);
+    for (const char *name; dir != NULL && (name = g_dir_read_name(dir)) != NULL;) {
+        char *inner = g_build_filename(path, name, NULL);
+        remove_tree(inner);
+        g_free(inner);
+    }
+    if (dir != NULL) {
+        g_dir_close(dir);
+    }
+    g_remove(path);
+}
+
+void scratch_remove(char *folder) {
+    remove_tree(folder);
+    g_free(folder);
+}
+
+char *scratch_path(const char *folder, const char *format, ...) {
+    va_list arguments;
+    va_start(arguments, format);
+    char *name = g_strdup_vprintf(format, arguments);
+    va_end(arguments);
+    char *path = g_build_filename(folder, name, NULL);
+    char *parent = g_path_get_dirname(path);
+    g_mkdir_with_parents(parent, 0777);
+    g_free(parent);
+    g_free(name);
+    return path;
+}
+
+void scratch_write(const char *path, const void *bytes, size_t size) {
+    g_file_set_contents(path, bytes, (gssize)size, NULL);
+}
+
+void scratch_write_text(const char *path, const char *text) {
+    scratch_write(path, text, strlen(text));
+}
+
+void assert_error(const nsk_error *error, const char *part) {
+    bool found = strstr(error->text, part) != NULL;
+    if (!found) {
+        fprintf(stderr, "\n    said   \"%s\"\n    wanted \"%s\"\n", error->text, part);
+    }
+    CU_ASSERT(found);
+}
+
+/* ---- ONNX ---- */
+
+struct onnx_maker {
+    GPtrArray *memory, *nodes, *initializers;
+    Onnx__ModelProto model;
+    Onnx__GraphProto graph;
+    Onnx__OperatorSetIdProto opset;
+    Onnx__OperatorSetIdProto *opsets[1];
+    Onnx__ValueInfoProto input, output;
+    Onnx__ValueInfoProto *inputs[1], *outputs[1];
+    Onnx__TypeProto type;
+    Onnx__TypeProto__Tensor tensor;
+    Onnx__TensorShapeProto shape;
+    Onnx__TensorShapeProto__Dimension axis[4];
+    Onnx__TensorShapeProto__Dimension *axes[4];
+};
+
+static void *keep(onnx_maker *maker, void *memory) {
+    g_ptr_array_add(maker->memory, memory);
+    return memory;
+}
+
+onnx_maker *onnx_new(int opset, int channels, int height, int width) {
+    const int sizes[4] = {1, channels, height, width};
+    onnx_maker *m = g_new0(onnx_maker, 1);
+    m->memory = g_ptr_array_new_with_free_func(g_free);
+    m->nodes = g_ptr_array_new();
+    m->initializers = g_ptr_array_new();
+    onnx__model_proto__init(&m->model);
+    onnx__graph_proto__init(&m->graph);
+    onnx__operator_set_id_proto__init(&m->opset);
+    onnx__value_info_proto__init(&m->input);
+    onnx__value_info_proto__init(&m->output);
+    onnx__type_proto__init(&m->type);
+    onnx__type_proto__tensor__init(&m->tensor);
+    onnx__tensor_shape_proto__init(&m->shape);
+    for (int i = 0; i < 4; i++) {
+        onnx__tensor_shape_proto__dimension__init(&m->axis[i]);
+        bool open = sizes[i] == 0;
+        m->axis[i].value_case = open ? ONNX__TENSOR_SHAPE_PROTO__DIMENSION__VALUE_DIM_PARAM
+                                     : ONNX__TENSOR_SHAPE_PROTO__DIMENSION__VALUE_DIM_VALUE;
+        if (open) {
+            m->axis[i].dim_param = keep(m, g_strdup("open"));
+        } else {
+            m->axis[i].dim_value = sizes[i];
+        }
+        m->axes[i] = &m->axis[i];
+    }
+    m->shape.n_dim = 4;
+    m->shape.dim = m->axes;
+    m->tensor.has_elem_type = 1;
+    m->tensor.elem_type = ONNX__TENSOR_PROTO__DATA_TYPE__FLOAT;
+    m->tensor.shape = &m->shape;
+    m->type.value_case = ONNX__TYPE_PROTO__VALUE_TENSOR_TYPE;
+    m->type.tensor_type = &m->tensor;
+    m->input.name = keep(m, g_strdup("x"));
+    m->input.type = &m->type;
+    m->inputs[0] = &m->input;
+    m->outputs[0] = &m->output;
+    m->opset.has_version = 1;
+    m->opset.version = opset;
+    m->opsets[0] = &m->opset;
+    return m;
+}
+
+static Onnx__TensorProto *add_tensor(onnx_maker *m, const char *name, int rank, const int *dims) {
+    Onnx__TensorProto *t = keep(m, g_new(Onnx__TensorProto, 1));
+    onnx__tensor_proto__init(t);
+    t->name = keep(m, g_strdup(name));
+    t->n_dims = (size_t)rank;
+    t->dims = keep(m, g_new(int64_t, rank + 1));
+    for (int i = 0; i < rank; i++) {
+        t->dims[i] = dims[i];
+    }
+    t->has_data_type = 1;
+    g_ptr_array_add(m->initializers, t);
+    return t;
+}
+
+void onnx_floats(onnx_maker *m, const char *name, int rank, const int *dims, random_state *r,
+                 float value) {
+    Onnx__TensorProto *t = add_tensor(m, name, rank, dims);
+    size_t count = 1;
+    for (int i = 0; i < rank; i++) {
+        count *= (size_t)dims[i];
+    }
+    double fan = rank == 2 ? MAX(dims[0], dims[1]) : rank > 1 ? (double)count / dims[0] : 4.0;
+    t->data_type = ONNX__TENSOR_PROTO__DATA_TYPE__FLOAT;
+    t->n_float_data = count;
+    t->float_data = keep(m, g_new(float, count));
+    for (size_t i = 0; i < count; i++) {
+        t->float_data[i] = r != NULL ? (float)(random_normal(r) / sqrt(fan)) : value;
+    }
+}
+
+void onnx_integers(onnx_maker *m, const char *name, int count, const int64_t *numbers) {
+    Onnx__TensorProto *t = add_tensor(m, name, 1, &count);
+    t->data_type = ONNX__TENSOR_PROTO__DATA_TYPE__INT64;
+    t->has_raw_data = 1;
+    t->raw_data.len = (size_t)count * 8;
+    t->raw_data.data = keep(m, g_memdup2(numbers, (size_t)count * 8));
+}
+
+static Onnx__AttributeProto *parse_attribute(onnx_maker *m, const char *text) {
+    Onnx__AttributeProto *a = keep(m, g_new(Onnx__AttributeProto, 1));
+    onnx__attribute_proto__init(a);
+    const char *equals = strchr(text, '=');
+    const char *value = equals + 2;
+    a->name = keep(m, g_strndup(text, (gsize)(equals - text)));
+    a->has_type = 1;
+    switch (equals[1]) {
+    case 'i':
+        a->type = ONNX__ATTRIBUTE_PROTO__ATTRIBUTE_TYPE__INT;
+        a->has_i = 1;
+        a->i = strtol(value, NULL, 10);
+        break;
+    case 'f':
+        a->type = ONNX__ATTRIBUTE_PROTO__ATTRIBUTE_TYPE__FLOAT;
+        a->has_f = 1;
+        a->f = strtof(value, NULL);
+        break;
+    case 's':
+        a->type = ONNX__ATTRIBUTE_PROTO__ATTRIBUTE_TYPE__STRING;
+        a->has_s = 1;
+        a->s.len = strlen(value);
+        a->s.data = keep(m, g_strdup(value));
+        break;
+    default:
+        a->type = ONNX__ATTRIBUTE_PROTO__ATTRIBUTE_TYPE__INTS;
+        a->ints = keep(m, g_new(int64_t, 16));
+        for (char *at = (char *)value; *at != '\0'; at += *at == ',') {
+            a->ints[a->n_ints++] = strtol(at, &at, 10);
+        }
+    }
+    return a;
+}
+
+void onnx_node(onnx_maker *m, const char *op, const char *inputs, const char *output,
+               const char *attributes) {
+    Onnx__NodeProto *n = keep(m, g_new(Onnx__NodeProto, 1));
+    onnx__node_proto__init(n);
+    n->op_type = keep(m, g_strdup(op));
+    n->name = keep(m, g_strdup_printf("%s_of_%s", op, output));
+    n->input = keep(m, g_new0(char *, 16));
+    n->output = keep(m, g_new0(char *, 1));
+    n->attribute = keep(m, g_new0(Onnx__AttributeProto *, 16));
+    n->output[n->n_output++] = keep(m, g_strdup(output));
+    char **names = g_strsplit(inputs, " ", -1);
+    for (char **name = names; *name != NULL; name++) {
+        n->input[n->n_input++] = keep(m, g_strdup(strcmp(*name, "-") == 0 ? "" : *name));
+    }
+    char **parts = g_strsplit(attributes, " ", -1);
+    for (char **part = parts; *part != NULL && **part != '\0'; part++) {
+        n->attribute[n->n_attribute++] = parse_attribute(m, *part);
+    }
+    g_strfreev(names);
+    g_strfreev(parts);
+    m->output.name = n->output[0];
+    g_ptr_array_add(m->nodes, n);
+}
+
+uint8_t *onnx_bytes(onnx_maker *m, size_t *size) {
+    m->graph.name = keep(m, g_strdup("test"));
+    m->graph.n_node = m->nodes->len;
+    m->graph.node = (Onnx__NodeProto **)m->nodes->pdata;
+    m->graph.n_initializer = m->initializers->len;
+    m->graph.initializer = (Onnx__TensorProto **)m->initializers->pdata;
+    m->graph.n_input = m->graph.n_output = 1;
+    m->graph.input = m->inputs;
+    m->graph.output = m->outputs;
+    m->model.has_ir_version = 1;
+    m->model.ir_version = 7;
+    m->model.n_opset_import = 1;
+    m->model.opset_import = m->opsets;
+    m->model.graph = &m->graph;
+    *size = onnx__model_proto__get_packed_size(&m->model);
+    uint8_t *bytes = g_malloc(*size);
+    onnx__model_proto__pack(&m->model, bytes);
+    g_ptr_array_free(m->memory, TRUE);
+    g_ptr_array_free(m->nodes, TRUE);
+    g_ptr_array_free(m->initializers, TRUE);
+    g_free(m);
+    return bytes;
+}
+
+void onnx_finish(onnx_maker *m, const char *path) {
+    size_t size;
+    uint8_t *bytes = onnx_bytes(m, &size);
+    scratch_write(path, bytes, size);
+    g_free(bytes);
+}
+
+/* ---- the demo ---- */
+
+void kiln_load(kiln *k, int images) {
+    nsk_error error = {""};
+    memset(k, 0, sizeof *k);
+    k->brief = nsk_brief_read(NSK_SOURCE_DIR "/demo/kiln.ini", &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(k->brief);
+    k->network = nsk_network_read(k->brief->model, &k->brief->input, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(k->network);
+    k->calibration = nsk_images_open(k->brief->calibration, &k->brief->labels, &k->brief->input,
+                                     images, false, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(k->calibration);
+    k->held_out =
+        nsk_images_open(k->brief->held_out, &k->brief->labels, &k->brief->input, 0, false, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(k->held_out);
+    k->file = nsk_quantise(k->network, k->calibration, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(k->file);
+}
+
+void kiln_free(kiln *k) {
+    nsk_model_file_free(k->file);
+    nsk_images_free(k->held_out);
+    nsk_images_free(k->calibration);
+    nsk_network_free(k->network);
+    nsk_brief_free(k->brief);
+}
+
+void noise_set(const char *folder, const nsk_labels *labels, int per_class, int width,
+               int height) {
+    random_state r = {99};
+    nsk_error error;
+    for (int c = 0; c < labels->count; c++) {
+        for (int i = 0; i < per_class; i++) {
+            nsk_picture picture = {width, height, g_malloc((gsize)(3 * width * height))};
+            for (int b = 0; b < 3 * width * height; b++) {
+                picture.rgb[b] = (uint8_t)random_below(&r, 256);
+            }
+            char *path = scratch_path(folder, "%s/%d.png", labels->names[c], i);
+            CU_ASSERT(nsk_picture_write_png(&picture, path, &error));
+            g_free(path);
+            nsk_picture_clear(&picture);
+        }
+    }
+}

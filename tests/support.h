@@ -1,0 +1,58 @@
+/* support: what several suites need: a scratch folder, small ONNX models, the kiln line's objects. */
+#ifndef TESTS_SUPPORT_H
+#define TESTS_SUPPORT_H
+
+#include <CUnit/CUnit.h>
+#include <glib.h>
+
+#include "netsuke/host.h"
+#include "train/random.h"
+
+/* A fresh folder; scratch_remove takes it and everything in it away and frees the name. */
+char *scratch_new(void);
+void scratch_remove(char *folder);
+/* "folder/name", made of printf parts; g_free. */
+char *scratch_path(const char *folder, const char *format, ...) G_GNUC_PRINTF(2, 3);
+void scratch_write(const char *path, const void *bytes, size_t size);
+void scratch_write_text(const char *path, const char *text);
+
+/* CU_ASSERT that an error's text holds a part, and show both where it does not. */
+void assert_error(const nsk_error *error, const char *part);
+
+/* ---- a small ONNX model, node by node ---- */
+
+typedef struct onnx_maker onnx_maker;
+
+/* Input "x" of 1 x channels x height x width; 0 leaves an axis open. */
+onnx_maker *onnx_new(int opset, int channels, int height, int width);
+/* A constant; its numbers come from `r` (normal, divided by the root of about as many as are summed),
+ * or are all `value` where `r` is NULL. */
+void onnx_floats(onnx_maker *maker, const char *name, int rank, const int *dims, random_state *r,
+                 float value);
+void onnx_integers(onnx_maker *maker, const char *name, int count, const int64_t *numbers);
+/* `inputs`, and `attributes`, are parted by blanks. An attribute is name=iNUMBER, name=fNUMBER,
+ * name=sTEXT or name=lN,N,... */
+void onnx_node(onnx_maker *maker, const char *op, const char *inputs, const char *output,
+               const char *attributes);
+/* The last node's output is the model's. Writes the file and frees. */
+void onnx_finish(onnx_maker *maker, const char *path);
+/* The same, as bytes: g_free. */
+uint8_t *onnx_bytes(onnx_maker *maker, size_t *size);
+
+/* ---- the demo's own files ---- */
+
+typedef struct kiln {
+    nsk_brief *brief;
+    nsk_network *network;
+    nsk_images *calibration, *held_out;
+    nsk_model_file *file;
+} kiln;
+
+/* The demo's network quantised on `images` of its calibration images. */
+void kiln_load(kiln *k, int images);
+void kiln_free(kiln *k);
+
+/* A folder of noise pictures: `per_class` in each of the labels' folders. */
+void noise_set(const char *folder, const nsk_labels *labels, int per_class, int width, int height);
+
+#endif

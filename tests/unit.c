@@ -1,0 +1,37 @@
+/* Runs the suites: nsk-unit */
+#include <CUnit/Basic.h>
+#include <stdlib.h>
+
+#include "suites.h"
+
+extern void openblas_set_num_threads(int threads);
+
+int main(void) {
+    CU_SuiteInfo suites[] = {
+        {"arithmetic", NULL, NULL, NULL, NULL, arithmetic_tests},
+        {"kernels", NULL, NULL, NULL, NULL, kernel_tests},
+        {"open", NULL, NULL, NULL, NULL, open_tests},
+        {"decide", NULL, NULL, NULL, NULL, decide_tests},
+        {"settings and briefs", NULL, NULL, NULL, NULL, settings_tests},
+        {"pictures", NULL, NULL, NULL, NULL, picture_tests},
+        {"image sets", NULL, NULL, NULL, NULL, set_tests},
+        {"ONNX", NULL, NULL, NULL, NULL, onnx_tests},
+        {"float", NULL, NULL, NULL, NULL, float_tests},
+        {"quantise", NULL, NULL, NULL, NULL, quantise_tests},
+        {"plan", NULL, NULL, NULL, NULL, plan_tests},
+        {"compare", NULL, NULL, NULL, NULL, compare_tests},
+        {"budget", NULL, NULL, NULL, NULL, budget_tests},
+        {"simulated board", NULL, NULL, NULL, NULL, sim_tests},
+        {"train", NULL, NULL, NULL, NULL, train_tests},
+        CU_SUITE_INFO_NULL,
+    };
+    openblas_set_num_threads(1);
+    if (CU_initialize_registry() != CUE_SUCCESS || CU_register_suites(suites) != CUE_SUCCESS) {
+        return 2;
+    }
+    CU_basic_set_mode(CU_BRM_VERBOSE);
+    CU_basic_run_tests();
+    unsigned failed = CU_get_number_of_failures();
+    CU_cleanup_registry();
+    return failed == 0 ? EXIT_SUCCESS : EXIT_FAILURE;
+}
