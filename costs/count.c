@@ -3,9 +3,9 @@
  *     cost-count REPLAY.elf OBJECTS-DIR costs/cortex-m4.ini
  *
  * Instructions: for each kind of layer, a + b x outputs + c x multiply-accumulates is fitted to
- * counts over a grid of shapes, least squares on relative errors, no coefficient below zero. Cycles:
- * the mix of instructions of one traced run, by the core's published timings. Code: the sizes of the
- * compiled files. Stack: the deepest use in any of the runs.
+ * counts over a grid of shapes, least squares on relative errors, no coefficient below zero.
+ * Cycles: the mix of instructions of one traced run, by the core's published timings. Code: the
+ * sizes of the compiled files. Stack: the deepest use in any of the runs.
  */
 #include <glib/gstdio.h>
 #include <lapacke.h>

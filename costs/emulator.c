@@ -26,7 +26,7 @@ static void read_line(const char *line, emulated_run *run) {
         run->stack = strtod(rest, NULL);
     } else if (strcmp(word, "scores") == 0) {
         strtol(rest, &rest, 10); /* the frame's index */
-        for (char *end; ; rest = end) {
+        for (char *end;; rest = end) {
             int score = (int)strtol(rest, &end, 10);
             if (end == rest) {
                 break;
@@ -38,12 +38,25 @@ static void read_line(const char *line, emulated_run *run) {
 
 bool emulate(const char *elf, const char *model, const char *frames, const char *trace,
              emulated_run *run, nsk_error *error) {
-    char *semihosting = g_strdup_printf(
-        "enable=on,target=native,arg=replay,arg=%s,arg=%s", model, frames);
-    const char *arguments[24] = {
-        "timeout", "120", "qemu-system-arm", "-M", "mps2-an386", "-icount", "shift=6", "-display",
-        "none", "-monitor", "none", "-serial", "none", "-semihosting-config", semihosting,
-        "-kernel", elf};
+    char *semihosting =
+        g_strdup_printf("enable=on,target=native,arg=replay,arg=%s,arg=%s", model, frames);
+    const char *arguments[24] = {"timeout",
+                                 "120",
+                                 "qemu-system-arm",
+                                 "-M",
+                                 "mps2-an386",
+                                 "-icount",
+                                 "shift=6",
+                                 "-display",
+                                 "none",
+                                 "-monitor",
+                                 "none",
+                                 "-serial",
+                                 "none",
+                                 "-semihosting-config",
+                                 semihosting,
+                                 "-kernel",
+                                 elf};
     if (trace != NULL) {
         const char *more[] = {"-singlestep", "-d", "exec,nochain", "-D", trace};
         memcpy(arguments + 17, more, sizeof more);
@@ -62,7 +75,8 @@ bool emulate(const char *elf, const char *model, const char *frames, const char 
     } else if (status != 0) {
         good = nsk_fail(error, "the emulated image failed: %s%s", err, out);
     } else {
-        char **lines = g_strsplit(err[0] != '\0' && strstr(out, "layer") == NULL ? err : out, "\n", -1);
+        char **lines =
+            g_strsplit(err[0] != '\0' && strstr(out, "layer") == NULL ? err : out, "\n", -1);
         for (char **line = lines; *line != NULL; line++) {
             read_line(*line, run);
         }

@@ -7,22 +7,29 @@
 #include "train/random.h"
 
 const grid_shape grid_shapes[] = {
-    {NSK_CONV, 12, 3, 8, 3, 1},       {NSK_CONV, 24, 3, 16, 3, 2},      {NSK_CONV, 48, 3, 16, 3, 2},
-    {NSK_CONV, 16, 8, 16, 3, 1},      {NSK_CONV, 8, 32, 32, 3, 1},      {NSK_CONV, 12, 16, 20, 5, 2},
-    {NSK_CONV, 6, 64, 64, 3, 1},      {NSK_CONV, 20, 4, 24, 3, 1},      {NSK_CONV, 24, 16, 16, 1, 1},
-    {NSK_CONV, 12, 32, 64, 1, 1},     {NSK_CONV, 12, 64, 64, 1, 1},     {NSK_CONV, 6, 64, 128, 1, 1},
-    {NSK_CONV, 6, 128, 128, 1, 1},    {NSK_CONV, 8, 24, 96, 1, 1},      {NSK_CONV, 16, 8, 48, 1, 1},
-    {NSK_CONV, 5, 96, 24, 1, 1},      {NSK_CONV, 4, 256, 64, 1, 1},     {NSK_DEPTHWISE, 24, 16, 16, 3, 1},
-    {NSK_DEPTHWISE, 24, 32, 32, 3, 2}, {NSK_DEPTHWISE, 12, 64, 64, 3, 1}, {NSK_DEPTHWISE, 6, 128, 128, 3, 1},
-    {NSK_DEPTHWISE, 12, 64, 64, 3, 2}, {NSK_DEPTHWISE, 16, 24, 24, 5, 1}, {NSK_DEPTHWISE, 10, 48, 48, 3, 1},
-    {NSK_MAX_POOL, 16, 16, 16, 2, 2}, {NSK_MAX_POOL, 24, 8, 8, 3, 2},   {NSK_MAX_POOL, 8, 64, 64, 2, 2},
-    {NSK_AVERAGE_POOL, 16, 16, 16, 2, 2}, {NSK_AVERAGE_POOL, 24, 8, 8, 3, 2},
-    {NSK_AVERAGE_POOL, 6, 128, 128, 6, 1}, {NSK_ADD, 12, 16, 16, 1, 1}, {NSK_ADD, 6, 64, 64, 1, 1},
-    {NSK_ADD, 24, 8, 8, 1, 1},        {NSK_MULTIPLY, 12, 16, 16, 1, 1}, {NSK_MULTIPLY, 6, 64, 64, 1, 1},
-    {NSK_MULTIPLY, 24, 8, 8, 1, 1},   {NSK_TABLE, 12, 16, 16, 1, 1},    {NSK_TABLE, 6, 64, 64, 1, 1},
-    {NSK_TABLE, 24, 8, 8, 1, 1},      {NSK_DENSE, 1, 64, 10, 1, 1},     {NSK_DENSE, 4, 32, 20, 1, 1},
-    {NSK_DENSE, 6, 16, 64, 1, 1},     {NSK_DENSE, 1, 256, 6, 1, 1},     {NSK_SOFTMAX, 1, 10, 10, 1, 1},
-    {NSK_SOFTMAX, 1, 100, 100, 1, 1}, {NSK_SOFTMAX, 4, 8, 8, 1, 1},
+    {NSK_CONV, 12, 3, 8, 3, 1},         {NSK_CONV, 24, 3, 16, 3, 2},
+    {NSK_CONV, 48, 3, 16, 3, 2},        {NSK_CONV, 16, 8, 16, 3, 1},
+    {NSK_CONV, 8, 32, 32, 3, 1},        {NSK_CONV, 12, 16, 20, 5, 2},
+    {NSK_CONV, 6, 64, 64, 3, 1},        {NSK_CONV, 20, 4, 24, 3, 1},
+    {NSK_CONV, 24, 16, 16, 1, 1},       {NSK_CONV, 12, 32, 64, 1, 1},
+    {NSK_CONV, 12, 64, 64, 1, 1},       {NSK_CONV, 6, 64, 128, 1, 1},
+    {NSK_CONV, 6, 128, 128, 1, 1},      {NSK_CONV, 8, 24, 96, 1, 1},
+    {NSK_CONV, 16, 8, 48, 1, 1},        {NSK_CONV, 5, 96, 24, 1, 1},
+    {NSK_CONV, 4, 256, 64, 1, 1},       {NSK_DEPTHWISE, 24, 16, 16, 3, 1},
+    {NSK_DEPTHWISE, 24, 32, 32, 3, 2},  {NSK_DEPTHWISE, 12, 64, 64, 3, 1},
+    {NSK_DEPTHWISE, 6, 128, 128, 3, 1}, {NSK_DEPTHWISE, 12, 64, 64, 3, 2},
+    {NSK_DEPTHWISE, 16, 24, 24, 5, 1},  {NSK_DEPTHWISE, 10, 48, 48, 3, 1},
+    {NSK_MAX_POOL, 16, 16, 16, 2, 2},   {NSK_MAX_POOL, 24, 8, 8, 3, 2},
+    {NSK_MAX_POOL, 8, 64, 64, 2, 2},    {NSK_AVERAGE_POOL, 16, 16, 16, 2, 2},
+    {NSK_AVERAGE_POOL, 24, 8, 8, 3, 2}, {NSK_AVERAGE_POOL, 6, 128, 128, 6, 1},
+    {NSK_ADD, 12, 16, 16, 1, 1},        {NSK_ADD, 6, 64, 64, 1, 1},
+    {NSK_ADD, 24, 8, 8, 1, 1},          {NSK_MULTIPLY, 12, 16, 16, 1, 1},
+    {NSK_MULTIPLY, 6, 64, 64, 1, 1},    {NSK_MULTIPLY, 24, 8, 8, 1, 1},
+    {NSK_TABLE, 12, 16, 16, 1, 1},      {NSK_TABLE, 6, 64, 64, 1, 1},
+    {NSK_TABLE, 24, 8, 8, 1, 1},        {NSK_DENSE, 1, 64, 10, 1, 1},
+    {NSK_DENSE, 4, 32, 20, 1, 1},       {NSK_DENSE, 6, 16, 64, 1, 1},
+    {NSK_DENSE, 1, 256, 6, 1, 1},       {NSK_SOFTMAX, 1, 10, 10, 1, 1},
+    {NSK_SOFTMAX, 1, 100, 100, 1, 1},   {NSK_SOFTMAX, 4, 8, 8, 1, 1},
 };
 const int grid_shape_count = G_N_ELEMENTS(grid_shapes);
 
@@ -55,13 +62,14 @@ static void add_layer(nsk_lowered *net, const grid_shape *s, const char *name, r
              : s->kind == NSK_DENSE     ? s->size * s->size * s->in_channels
                                         : 0;
     if (l.taps > 0) {
-        l.weights = g_new(float, (gsize)l.taps * (gsize)s->channels);
+        l.weights = g_new(float, (gsize)l.taps *(gsize)s->channels);
         l.bias = g_new0(float, s->channels);
         for (int i = 0; i < l.taps * s->channels; i++) {
             l.weights[i] = (float)(random_normal(r) / sqrt(l.taps));
         }
     }
     g_array_append_val(net->layers, l);
+    /* cppcheck-suppress memleak; the array holds what the layer points to */
 }
 
 static nsk_model_file *write_model(nsk_lowered *net, nsk_error *error) {
@@ -95,8 +103,8 @@ static nsk_model_file *write_model(nsk_lowered *net, nsk_error *error) {
     for (int i = 0; i < tensors; i++) {
         places[i] = buffers[i].place;
     }
-    const nsk_model_parts parts = {
-        "grid", &labels, &input, net, scales, integers, places, workspace, workspace};
+    const nsk_model_parts parts = {"grid",   &labels, &input,    net,      scales,
+                                   integers, places,  workspace, workspace};
     nsk_model_file *file = good ? nsk_model_write(&parts, error) : NULL;
     for (int i = 0; i < layers; i++) {
         nsk_integer_layer_clear(&integers[i]);

@@ -10,7 +10,7 @@
 
 /* Each picture has a random state of its own, so that a set does not depend on the threads. */
 static random_state picture_state(uint64_t seed, int class, int index) {
-    random_state r = {seed * UINT64_C(1000003) + (uint64_t)class * UINT64_C(7919)};
+    random_state r = {seed * UINT64_C(1000003) + (uint64_t) class * UINT64_C(7919)};
     r.state = random_bits(&r) + (uint64_t)index * UINT64_C(0x2545f4914f6cdd1d);
     random_bits(&r);
     return r;
@@ -20,7 +20,7 @@ static bool write_picture(const char *folder, uint64_t seed, int class, int inde
                           nsk_error *error) {
     uint8_t rgb[3 * SCENE_SIZE * SCENE_SIZE];
     random_state r = picture_state(seed, class, index);
-    scene_draw((kiln_class)class, &r, rgb);
+    scene_draw((kiln_class) class, &r, rgb);
     nsk_picture picture = {SCENE_SIZE, SCENE_SIZE, rgb};
     char *path = g_strdup_printf("%s/%s/%s-%04d.png", folder, kiln_class_names[class],
                                  kiln_class_names[class], index);
@@ -30,7 +30,7 @@ static bool write_picture(const char *folder, uint64_t seed, int class, int inde
 }
 
 static bool make_folders(const char *folder, nsk_error *error) {
-    for (int class = 0; class < KILN_CLASSES; class++) {
+    for (int class = 0; class < KILN_CLASSES; class ++) {
         char *path = g_build_filename(folder, kiln_class_names[class], NULL);
         int failed = g_mkdir_with_parents(path, 0777);
         if (failed) {

@@ -97,7 +97,8 @@ static double texture(uint32_t seed, double x, double y) {
 static void choose_belt(scene *s) {
     random_state *r = s->random;
     double grey = random_between(r, 0.10, 0.30);
-    s->rubber = (colour){grey * random_between(r, 0.9, 1.1), grey, grey * random_between(r, 0.9, 1.15)};
+    s->rubber =
+        (colour){grey * random_between(r, 0.9, 1.1), grey, grey * random_between(r, 0.9, 1.15)};
     s->rib_step = random_between(r, 3.5, 7.0);
     s->rib_phase = random_between(r, 0.0, 7.0);
     s->rib_depth = random_between(r, 0.05, 0.35);
@@ -134,7 +135,8 @@ static void choose_tile(scene *s) {
     choose_glaze(s);
 }
 
-static mark *add_mark(scene *s, point from, point to, double radius, colour paint, double strength) {
+static mark *add_mark(scene *s, point from, point to, double radius, colour paint,
+                      double strength) {
     if (s->marks == MOST_MARKS) {
         return &s->mark[MOST_MARKS - 1];
     }
@@ -333,7 +335,8 @@ static colour tile_over(const scene *s, double x, double y, colour below) {
         double body = 1.0 - smooth(s->bite_radius[i] - 0.2, s->bite_radius[i] + 0.2, far);
         double grit = 0.82 + 0.3 * texture(s->texture + 6, u * 1.7, v * 1.7);
         c = mix(c, scaled(s->clay, grit), body);
-        double gone = 1.0 - smooth(s->bite_radius[i] * 0.55 - 0.2, s->bite_radius[i] * 0.55 + 0.2, far);
+        double gone =
+            1.0 - smooth(s->bite_radius[i] * 0.55 - 0.2, s->bite_radius[i] * 0.55 + 0.2, far);
         c = mix(c, scaled(below, 0.8), gone);
     }
     return mix(below, c, inside);

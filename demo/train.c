@@ -17,7 +17,8 @@ extern void openblas_set_num_threads(int threads);
 
 enum { SIZE = 48, SHARDS = 2, SHARD_SIZE = 32 };
 
-static void add_block(nsk_train_net *net, nsk_train_kind kind, int channels, int kernel, int stride) {
+static void add_block(nsk_train_net *net, nsk_train_kind kind, int channels, int kernel,
+                      int stride) {
     nsk_train_add(net, kind, channels, kernel, stride);
     nsk_train_add(net, NSK_TRAIN_BATCH_NORM, 0, 1, 1);
     nsk_train_add(net, NSK_TRAIN_RELU, 0, 1, 1);
@@ -59,8 +60,8 @@ static bool load(const char *folder, const nsk_labels *labels, loaded *to, nsk_e
         good = nsk_images_frame(images, i, to->frames + size * (size_t)i, error);
         to->labels[i] = nsk_images_label(images, i);
     }
-    to->set = (nsk_train_set){count, to->frames, to->labels, {0.5F, 0.5F, 0.5F},
-                              {0.25F, 0.25F, 0.25F}};
+    to->set =
+        (nsk_train_set){count, to->frames, to->labels, {0.5F, 0.5F, 0.5F}, {0.25F, 0.25F, 0.25F}};
     nsk_images_free(images);
     return good;
 }
@@ -125,7 +126,8 @@ int main(int argc, char **argv) {
     const GOptionEntry entries[] = {
         {"epochs", 0, 0, G_OPTION_ARG_INT, &epochs, "Times over the pictures", "N"},
         {"labels", 0, 0, G_OPTION_ARG_FILENAME, &labels, "One class a line", "FILE"},
-        {"check", 0, 0, G_OPTION_ARG_FILENAME, &check_folder, "Score this folder at the end", "DIR"},
+        {"check", 0, 0, G_OPTION_ARG_FILENAME, &check_folder, "Score this folder at the end",
+         "DIR"},
         G_OPTION_ENTRY_NULL};
     GOptionContext *context = g_option_context_new("TRAINING-DIR RESULT.onnx");
     g_option_context_add_main_entries(context, entries, NULL);

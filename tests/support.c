@@ -279,8 +279,7 @@ void kiln_free(kiln *k) {
     nsk_brief_free(k->brief);
 }
 
-void noise_set(const char *folder, const nsk_labels *labels, int per_class, int width,
-               int height) {
+void noise_set(const char *folder, const nsk_labels *labels, int per_class, int width, int height) {
     random_state r = {99};
     nsk_error error;
     for (int c = 0; c < labels->count; c++) {

@@ -1,4 +1,5 @@
-/* support: what several suites need: a scratch folder, small ONNX models, the kiln line's objects. */
+/* support: what several suites need: a scratch folder, small ONNX models, the kiln line's objects.
+ */
 #ifndef TESTS_SUPPORT_H
 #define TESTS_SUPPORT_H
 
@@ -25,8 +26,8 @@ typedef struct onnx_maker onnx_maker;
 
 /* Input "x" of 1 x channels x height x width; 0 leaves an axis open. */
 onnx_maker *onnx_new(int opset, int channels, int height, int width);
-/* A constant; its numbers come from `r` (normal, divided by the root of about as many as are summed),
- * or are all `value` where `r` is NULL. */
+/* A constant; its numbers come from `r` (normal, divided by the root of about as many as are
+ * summed), or are all `value` where `r` is NULL. */
 void onnx_floats(onnx_maker *maker, const char *name, int rank, const int *dims, random_state *r,
                  float value);
 void onnx_integers(onnx_maker *maker, const char *name, int count, const int64_t *numbers);

@@ -24,12 +24,13 @@ extern "C" {
 
 typedef enum nsk_status {
     NSK_OK = 0,
-    NSK_MISALIGNED,   /* the model or the workspace does not start at a multiple of NSK_ALIGNMENT */
-    NSK_TRUNCATED,    /* fewer bytes than the header says */
-    NSK_NOT_A_MODEL,  /* the first bytes are not those of a model file */
+    NSK_MISALIGNED,  /* the model or the workspace does not start at a multiple of NSK_ALIGNMENT */
+    NSK_TRUNCATED,   /* fewer bytes than the header says */
+    NSK_NOT_A_MODEL, /* the first bytes are not those of a model file */
     NSK_OTHER_VERSION,
     NSK_DAMAGED,      /* the checksum does not match */
-    NSK_INCONSISTENT, /* the checksum matches, and a length, offset, shape or number is impossible */
+    NSK_INCONSISTENT, /* the checksum matches, and a length, offset, shape or number is impossible
+                       */
     NSK_TOO_SMALL     /* the workspace is smaller than the model needs */
 } nsk_status;
 

@@ -34,7 +34,7 @@ typedef struct nsk_labels {
     char **names; /* in the order of the network's outputs */
 } nsk_labels;
 
-/* Upper limits; a negative one is not set. */
+/* Upper limits; one that is not set is INFINITY of <math.h>. */
 typedef struct nsk_limits {
     double flash, ram; /* bytes */
     double latency;    /* seconds a frame */
@@ -50,16 +50,17 @@ typedef struct nsk_decision {
 
 typedef struct nsk_brief {
     char *path, *name;
-    char *model, *board;         /* files, as paths from here; board may be NULL */
+    char *model, *board;          /* files, as paths from here; board may be NULL */
     char *calibration, *held_out; /* folders; may be NULL */
-    int calibration_limit;       /* pictures; 0: all */
+    int calibration_limit;        /* pictures; 0: all */
     nsk_labels labels;
     nsk_input input;
     nsk_limits limits;
     nsk_decision decision;
 } nsk_brief;
 
-/* Reads a brief and the labels file that it names. An unknown key is an error that names its line. */
+/* Reads a brief and the labels file that it names. An unknown key is an error that names its line.
+ */
 nsk_brief *nsk_brief_read(const char *path, nsk_error *error);
 void nsk_brief_free(nsk_brief *brief);
 
@@ -93,14 +94,14 @@ bool nsk_picture_frame(const char *path, const nsk_input *input, uint8_t *frame,
 typedef struct nsk_survey_set {
     const char *name; /* "calibration", "held-out" */
     int images;
-    int *in_class;                /* one a label */
-    int least_width, most_width;  /* pixels, before any resizing */
+    int *in_class;               /* one a label */
+    int least_width, most_width; /* pixels, before any resizing */
     int least_height, most_height;
 } nsk_survey_set;
 
 typedef struct nsk_survey {
     nsk_survey_set sets[2];
-    int overlap; /* pictures of the second set whose pixels stand in the first too */
+    int overlap;            /* pictures of the second set whose pixels stand in the first too */
     char *first_overlap[2]; /* their paths, first set's first; NULL where there is none */
 } nsk_survey;
 
@@ -115,8 +116,8 @@ typedef struct nsk_network nsk_network;
 
 /* Reads an ONNX classifier, infers and checks every shape, folds batch normalisation, pads and
  * constants. A size that the file leaves open is taken from `input`; a size, or a count of
- * channels, that contradicts it is an error. Takes what is missing in `input` from the file; `input`
- * may be NULL where the file fixes everything. */
+ * channels, that contradicts it is an error. Takes what is missing in `input` from the file;
+ * `input` may be NULL where the file fixes everything. */
 nsk_network *nsk_network_read(const char *path, nsk_input *input, nsk_error *error);
 void nsk_network_free(nsk_network *network);
 int nsk_network_classes(const nsk_network *network);
@@ -125,9 +126,9 @@ bool nsk_network_score(const nsk_network *network, const nsk_input *input, const
                        float *probabilities, nsk_error *error);
 
 typedef struct nsk_outline_layer {
-    const char *name;   /* of the node in the file */
-    const char *kind;   /* ONNX operator name */
-    const char *folded; /* what was folded into it, or "" */
+    const char *name;            /* of the node in the file */
+    const char *kind;            /* ONNX operator name */
+    const char *folded;          /* what was folded into it, or "" */
     int height, width, channels; /* of the output; 1 x 1 x channels behind a flatten */
     uint64_t parameters, macs;
 } nsk_outline_layer;
@@ -148,7 +149,7 @@ void nsk_outline_free(nsk_outline *outline);
 typedef struct nsk_model_file {
     uint8_t *bytes;
     size_t size;
-    size_t weight_bytes;        /* weights and biases among them */
+    size_t weight_bytes;          /* weights and biases among them */
     size_t workspace_lower_bound; /* most bytes alive at one step: no plan can need less */
 } nsk_model_file;
 
@@ -159,7 +160,8 @@ nsk_model_file *nsk_quantise(const nsk_network *network, const nsk_images *calib
                              nsk_error *error);
 nsk_model_file *nsk_model_file_read(const char *path, nsk_error *error);
 bool nsk_model_file_write(const nsk_model_file *file, const char *path, nsk_error *error);
-/* Writes a C source that holds the model as `const uint8_t NAME[]` and `const size_t NAME_bytes`. */
+/* Writes a C source that holds the model as `const uint8_t NAME[]` and `const size_t NAME_bytes`.
+ */
 bool nsk_model_file_write_c(const nsk_model_file *file, const char *path, const char *name,
                             nsk_error *error);
 void nsk_model_file_free(nsk_model_file *file);
@@ -179,8 +181,8 @@ typedef struct nsk_comparison {
     int images, classes;
     nsk_answer *answers; /* one an image, in the set's order */
     int float_correct, integer_correct, agree;
-    int lost, won;            /* right in float only; right in integer only */
-    double loss_points;       /* float accuracy minus integer accuracy, percentage points */
+    int lost, won;              /* right in float only; right in integer only */
+    double loss_points;         /* float accuracy minus integer accuracy, percentage points */
     double loss_low, loss_high; /* its 95 % interval, Bonett and Price (2012), for paired results */
 } nsk_comparison;
 
@@ -207,7 +209,7 @@ typedef struct nsk_board {
     double wait_states; /* cycles added to each fetch from flash that misses its buffer */
     double frame_rate;  /* of the camera, frames a second */
     double active_power, idle_power; /* watts; negative: not given */
-    char *costs;        /* the cost table's file */
+    char *costs;                     /* the cost table's file */
 } nsk_board;
 
 nsk_board *nsk_board_read(const char *path, nsk_error *error);
@@ -226,7 +228,7 @@ typedef struct nsk_budget_limit {
 typedef struct nsk_budget {
     double flash, flash_model, flash_code;
     double ram, ram_workspace, ram_frame, ram_stack;
-    double ram_lower_bound; /* of the workspace */
+    double ram_lower_bound;         /* of the workspace */
     double cycles, seconds, joules; /* a frame; joules negative where the board gives no power */
     int layers;
     nsk_layer_cost *layer; /* one a layer */

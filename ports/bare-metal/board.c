@@ -2,8 +2,15 @@
 
 #include <string.h>
 
-enum { SYS_OPEN = 1, SYS_CLOSE = 2, SYS_WRITE0 = 4, SYS_READ = 6, SYS_FLEN = 12,
-       SYS_GET_CMDLINE = 21, SYS_EXIT_EXTENDED = 32 };
+enum {
+    SYS_OPEN = 1,
+    SYS_CLOSE = 2,
+    SYS_WRITE0 = 4,
+    SYS_READ = 6,
+    SYS_FLEN = 12,
+    SYS_GET_CMDLINE = 21,
+    SYS_EXIT_EXTENDED = 32
+};
 
 static int semihost(int operation, const void *argument) {
     register int r0 __asm__("r0") = operation;

@@ -1,4 +1,5 @@
-/* board: what the emulated board gives: files and console of the host, a timer, the stack's depth. */
+/* board: what the emulated board gives: files and console of the host, a timer, the stack's depth.
+ */
 #ifndef BOARD_H
 #define BOARD_H
 

@@ -16,6 +16,11 @@ static void fault(void) {
     semihost_exit(2);
 }
 
+/* The linker's symbols are addresses, not parts of one array. */
+static uint32_t bytes_between(const uint32_t *from, const uint32_t *to) {
+    return (uint32_t)((uintptr_t)to - (uintptr_t)from);
+}
+
 static uint32_t *stack_pointer(void) {
     uint32_t *pointer;
     __asm__ volatile("mov %0, sp" : "=r"(pointer));
@@ -23,8 +28,8 @@ static uint32_t *stack_pointer(void) {
 }
 
 __attribute__((noreturn)) void reset(void) {
-    memcpy(data_start, data_load, (size_t)((uint8_t *)data_end - (uint8_t *)data_start));
-    memset(bss_start, 0, (size_t)((uint8_t *)bss_end - (uint8_t *)bss_start));
+    memcpy(data_start, data_load, bytes_between(data_start, data_end));
+    memset(bss_start, 0, bytes_between(bss_start, bss_end));
     semihost_exit(main());
     for (;;) {
     }
@@ -42,9 +47,9 @@ uint32_t stack_used(void) {
     while (*word == PAINT) {
         word++;
     }
-    return (uint32_t)((const uint8_t *)stack_top - (const uint8_t *)word);
+    return bytes_between(word, stack_top);
 }
 
 __attribute__((section(".vectors"), used)) static void *const vectors[16] = {
-    [0] = stack_top, [1] = (void *)reset, [2] = (void *)fault, [3] = (void *)fault,
+    [0] = stack_top,     [1] = (void *)reset, [2] = (void *)fault, [3] = (void *)fault,
     [4] = (void *)fault, [5] = (void *)fault, [6] = (void *)fault};

@@ -9,8 +9,8 @@ typedef struct nsk_ram nsk_ram;
 nsk_ram *nsk_ram_new(size_t bytes, nsk_error *error);
 void nsk_ram_free(nsk_ram *ram);
 
-/* Hands out the next `bytes`, aligned to four. It does not look whether they are there, no more than
- * a linker script without an assertion would: using them tells. */
+/* Hands out the next `bytes`, aligned to four. It does not look whether they are there, no more
+ * than a linker script without an assertion would: using them tells. */
 void *nsk_ram_take(nsk_ram *ram, size_t bytes);
 
 /* Runs `body`. False and an error where it touched memory outside; the body is then left where it

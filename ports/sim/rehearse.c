@@ -146,8 +146,7 @@ static bool play(sim *s) {
 
 nsk_rehearsal *nsk_rehearse(const nsk_model_file *file, const nsk_board *board,
                             const nsk_budget *budget, const nsk_decision *decision,
-                            const nsk_images *images, int frames, unsigned seed,
-                            nsk_error *error) {
+                            const nsk_images *images, int frames, unsigned seed, nsk_error *error) {
     nsk_model model;
     nsk_status status = nsk_open(&model, file->bytes, file->size);
     if (status != NSK_OK) {

@@ -1,4 +1,5 @@
-/* sim/rehearse: the product on the simulated board: frames in, decisions out, on a virtual clock. */
+/* sim/rehearse: the product on the simulated board: frames in, decisions out, on a virtual clock.
+ */
 #ifndef NSK_REHEARSE_H
 #define NSK_REHEARSE_H
 
@@ -6,11 +7,11 @@
 
 /* One frame that the device took. */
 typedef struct nsk_rehearsed {
-    int image;       /* index in the set */
+    int image;                /* index in the set */
     double arrived, answered; /* seconds of virtual time */
-    int class_index; /* the highest score */
+    int class_index;          /* the highest score */
     float probability;
-    int decided;     /* class whose output line went up, or -1 */
+    int decided; /* class whose output line went up, or -1 */
 } nsk_rehearsed;
 
 typedef struct nsk_rehearsal {

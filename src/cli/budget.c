@@ -76,9 +76,10 @@ static void print_parts(const nsk_budget *u) {
     char text[5][CLI_TEXT];
     printf("\nflash    model %s, code %s\n", cli_bytes(u->flash_model, text[0]),
            cli_bytes(u->flash_code, text[1]));
-    printf("ram      workspace %s (no plan can need less than %s), camera frame %s, stack %s\n",
-           cli_bytes(u->ram_workspace, text[0]), cli_bytes(u->ram_lower_bound, text[1]),
-           cli_bytes(u->ram_frame, text[2]), cli_bytes(u->ram_stack, text[3]));
+    printf("ram      workspace %s, camera frame %s, stack %s; no plan of the workspace\n"
+           "         can need less than %s\n",
+           cli_bytes(u->ram_workspace, text[0]), cli_bytes(u->ram_frame, text[1]),
+           cli_bytes(u->ram_stack, text[2]), cli_bytes(u->ram_lower_bound, text[3]));
     printf("latency  %s cycles a frame: at most %.2f frames a second\n",
            cli_count(u->cycles, text[0]), 1.0 / u->seconds);
     if (u->joules >= 0.0) {
@@ -94,8 +95,8 @@ static void print_layers(const nsk_budget *u, const nsk_model_file *file, double
     nsk_open(&model, file->bytes, file->size);
     cli_table *table = cli_table_new("llrrrrl");
     cli_table_row(table, "layer\toutput\tmult-accs\tcycles\ttime\tshare\t");
-    cli_table_row(table, "preparation\t%u x %u x %u\t\t%s\t%s\t%.1f %%\t", model.height, model.width,
-                  model.channels, cli_count(u->preparation.cycles, cycles),
+    cli_table_row(table, "preparation\t%u x %u x %u\t\t%s\t%s\t%.1f %%\t", model.height,
+                  model.width, model.channels, cli_count(u->preparation.cycles, cycles),
                   cli_time(u->preparation.cycles / clock, text),
                   100.0 * u->preparation.cycles / u->cycles);
     for (int i = 0; i < u->layers; i++) {
@@ -117,8 +118,7 @@ static int run(cli_job *job) {
     if (!cli_load_board(job) || !cli_load_model(job)) {
         return cli_fail(job);
     }
-    nsk_budget *u =
-        nsk_budget_make(job->model, job->board, &job->brief->limits, &job->error);
+    nsk_budget *u = nsk_budget_make(job->model, job->board, &job->brief->limits, &job->error);
     if (u == NULL) {
         return cli_fail(job);
     }
@@ -137,8 +137,10 @@ static int run(cli_job *job) {
         print_limits(u);
         print_parts(u);
         print_layers(u, job->model, job->board->clock);
-        printf("\nHow each figure was obtained\n  code    %s\n  cycles  %s\n  stack   %s\n",
-               u->code_source, u->cycle_source, u->stack_source);
+        puts("\nHow each figure was obtained");
+        cli_paragraph("  code    ", u->code_source);
+        cli_paragraph("  cycles  ", u->cycle_source);
+        cli_paragraph("  stack   ", u->stack_source);
     }
     nsk_budget_free(u);
     return holds ? CLI_DONE : CLI_LIMIT_BROKEN;

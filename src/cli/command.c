@@ -37,9 +37,8 @@ bool cli_load_network(cli_job *job) {
 }
 
 static nsk_images *open_set(cli_job *job, const char *folder, int limit) {
-    nsk_images *images =
-        nsk_images_open(folder, &job->brief->labels, &job->brief->input, limit,
-                        job->tolerant != FALSE, &job->error);
+    nsk_images *images = nsk_images_open(folder, &job->brief->labels, &job->brief->input, limit,
+                                         job->tolerant != FALSE, &job->error);
     if (images != NULL) {
         cli_note_left_out(images);
     }
@@ -48,8 +47,7 @@ static nsk_images *open_set(cli_job *job, const char *folder, int limit) {
 
 bool cli_load_calibration(cli_job *job) {
     if (job->calibration == NULL && cli_load_brief(job)) {
-        job->calibration =
-            open_set(job, job->brief->calibration, job->brief->calibration_limit);
+        job->calibration = open_set(job, job->brief->calibration, job->brief->calibration_limit);
     }
     return job->calibration != NULL;
 }

@@ -1,4 +1,5 @@
 /* netsuke compare: float against integer on the same held-out images. */
+#include <math.h>
 #include <stdio.h>
 #include <string.h>
 
@@ -41,8 +42,8 @@ static void print_json(const nsk_comparison *c) {
 }
 
 static bool write_predictions(cli_job *job, const nsk_comparison *c) {
-    cli_csv *csv = cli_csv_new(
-        "image,label,float_class,float_probability,integer_class,integer_probability");
+    cli_csv *csv =
+        cli_csv_new("image,label,float_class,float_probability,integer_class,integer_probability");
     for (int i = 0; i < c->images; i++) {
         const nsk_answer *a = &c->answers[i];
         cli_csv_text(csv, nsk_images_path(job->held_out, i));
@@ -69,7 +70,7 @@ static void print_summary(const cli_job *job, const nsk_comparison *c) {
     cli_table_print(table);
     printf("\nloss       %.2f points; 95 %% interval for paired results %.2f to %.2f\n",
            c->loss_points, c->loss_low, c->loss_high);
-    if (job->brief->limits.loss >= 0.0) {
+    if (isfinite(job->brief->limits.loss)) {
         printf("limit      %.2f points: %s\n", job->brief->limits.loss,
                c->loss_points <= job->brief->limits.loss ? "holds" : "BROKEN");
     }
@@ -236,8 +237,8 @@ static int run(cli_job *job) {
     if (!cli_load_network(job) || !cli_load_held_out(job) || !cli_load_model(job)) {
         return cli_fail(job);
     }
-    nsk_comparison *c = nsk_compare(job->network, job->model, job->held_out, cli_progress, NULL,
-                                    &job->error);
+    nsk_comparison *c =
+        nsk_compare(job->network, job->model, job->held_out, cli_progress, NULL, &job->error);
     if (c == NULL || (job->predictions != NULL && !write_predictions(job, c))) {
         nsk_comparison_free(c);
         return cli_fail(job);
@@ -250,7 +251,7 @@ static int run(cli_job *job) {
         print_confusion(job, c);
         print_flips(job, c);
     }
-    bool broken = job->brief->limits.loss >= 0.0 && c->loss_points > job->brief->limits.loss;
+    bool broken = c->loss_points > job->brief->limits.loss;
     nsk_comparison_free(c);
     return broken ? CLI_LIMIT_BROKEN : CLI_DONE;
 }

@@ -8,8 +8,8 @@
 /* OpenBLAS's own call: images are the parallel part, so each product runs on one thread. */
 extern void openblas_set_num_threads(int threads);
 
-static const cli_command *const commands[] = {&cli_survey, &cli_outline, &cli_quantise,
-                                              &cli_compare, &cli_budget, &cli_classify,
+static const cli_command *const commands[] = {&cli_survey,  &cli_outline, &cli_quantise,
+                                              &cli_compare, &cli_budget,  &cli_classify,
                                               &cli_rehearse};
 
 static void print_help(FILE *to) {
@@ -56,7 +56,8 @@ static GArray *options_of(const cli_command *command, cli_job *job) {
          "Judge on this folder instead of the brief's", "DIR"},
         {"tolerant", 't', 0, G_OPTION_ARG_NONE, &job->tolerant,
          "Go on without unreadable pictures, empty classes and unknown folders", NULL},
-        {"output", 'o', 0, G_OPTION_ARG_FILENAME, &job->output, "Where to write the model", "M.nsk"},
+        {"output", 'o', 0, G_OPTION_ARG_FILENAME, &job->output, "Where to write the model",
+         "M.nsk"},
         {"array", 0, 0, G_OPTION_ARG_FILENAME, &job->array, "Write the model as C source, too",
          "M.c"},
         {"array-name", 0, 0, G_OPTION_ARG_STRING, &job->array_name,
@@ -101,9 +102,8 @@ static bool parse(const cli_command *command, cli_job *job, char **argv) {
     job->arguments = g_strdupv(arguments + 1);
     int count = (int)g_strv_length(job->arguments);
     if (good && (count < command->least || count > command->most)) {
-        g_snprintf(job->error.text, sizeof job->error.text,
-                   "%s takes %s; see 'netsuke %s --help'", command->name, command->arguments,
-                   command->name);
+        g_snprintf(job->error.text, sizeof job->error.text, "%s takes %s; see 'netsuke %s --help'",
+                   command->name, command->arguments, command->name);
         good = false;
     }
     g_strfreev(arguments);
@@ -125,7 +125,8 @@ int main(int argc, char **argv) {
     for (size_t i = 0; i < G_N_ELEMENTS(commands); i++) {
         if (strcmp(argv[1], commands[i]->name) == 0) {
             cli_job job = {.seed = 1};
-            int status = parse(commands[i], &job, argv + 1) ? commands[i]->run(&job) : cli_fail(&job);
+            int status =
+                parse(commands[i], &job, argv + 1) ? commands[i]->run(&job) : cli_fail(&job);
             free_job(&job);
             if (fflush(stdout) != 0) {
                 fprintf(stderr, "netsuke: standard output cannot be written\n");

@@ -36,7 +36,8 @@ static void print_json(const nsk_outline *o) {
 static void print_text(const char *path, const nsk_outline *o) {
     char parameters[CLI_TEXT];
     char macs[CLI_TEXT];
-    printf("%s takes pictures of %d x %d with %d channels\n\n", path, o->width, o->height, o->channels);
+    printf("%s takes pictures of %d x %d with %d channels\n\n", path, o->width, o->height,
+           o->channels);
     cli_table *table = cli_table_new("lllrrl");
     cli_table_row(table, "layer\tkind\toutput\tparameters\tmult-accs\tfolded in");
     for (int i = 0; i < o->count; i++) {

@@ -61,8 +61,8 @@ static bool write_predictions(cli_job *job, const nsk_rehearsal *r) {
 static void print_summary(const cli_job *job, const nsk_rehearsal *r) {
     const nsk_decision *d = &job->brief->decision;
     char text[CLI_TEXT];
-    printf("The kiln of '%s' on simulated board '%s', camera at %g frames a second\n\n",
-           job->brief->name, job->board->name, job->board->frame_rate);
+    printf("%s on the simulated board '%s', camera at %g frames a second\n\n", job->brief->name,
+           job->board->name, job->board->frame_rate);
     cli_table *table = cli_table_new("lrl");
     cli_table_row(table, "frames\t%d\tfrom the camera, in %s of virtual time", r->frames,
                   cli_time(r->seconds, text));
@@ -91,8 +91,8 @@ static void print_decisions(const cli_job *job, const nsk_rehearsal *r) {
         const nsk_rehearsed *a = &r->answers[i];
         if (a->decided >= 0) {
             int truth = nsk_images_label(job->held_out, a->image);
-            cli_table_row(table, "%.3f s\t%s\t%.2f\t%s\t%s", a->answered,
-                          label_of(job, a->decided), (double)a->probability, label_of(job, truth),
+            cli_table_row(table, "%.3f s\t%s\t%.2f\t%s\t%s", a->answered, label_of(job, a->decided),
+                          (double)a->probability, label_of(job, truth),
                           truth == a->decided ? "" : "wrong");
             left--;
         }
@@ -118,12 +118,11 @@ static int run(cli_job *job) {
     if (!cli_load_held_out(job)) {
         return cli_fail(job);
     }
-    nsk_budget *budget =
-        nsk_budget_make(job->model, job->board, &job->brief->limits, &job->error);
-    nsk_rehearsal *r = budget == NULL ? NULL
-                                      : nsk_rehearse(job->model, job->board, budget,
-                                                     &job->brief->decision, job->held_out,
-                                                     job->frames, (unsigned)job->seed, &job->error);
+    nsk_budget *budget = nsk_budget_make(job->model, job->board, &job->brief->limits, &job->error);
+    nsk_rehearsal *r =
+        budget == NULL ? NULL
+                       : nsk_rehearse(job->model, job->board, budget, &job->brief->decision,
+                                      job->held_out, job->frames, (unsigned)job->seed, &job->error);
     nsk_budget_free(budget);
     if (r == NULL || (job->predictions != NULL && !write_predictions(job, r))) {
         nsk_rehearsal_free(r);

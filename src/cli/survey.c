@@ -59,11 +59,11 @@ static void print_sizes(const cli_job *job, const nsk_survey_set *set) {
     const nsk_input *input = &job->brief->input;
     if (set->least_width == set->most_width && set->least_height == set->most_height) {
         bool same = set->least_width == input->width && set->least_height == input->height;
-        printf("%-11s  all pictures are %d x %d; the network takes %d x %d%s\n", set->name,
+        printf("%-12s all pictures are %d x %d; the network takes %d x %d%s\n", set->name,
                set->least_width, set->least_height, input->width, input->height,
                same ? "" : ", so they are resized");
     } else {
-        printf("%-11s  mixed sizes, %d to %d wide and %d to %d high, resized to %d x %d\n",
+        printf("%-12s mixed sizes, %d to %d wide and %d to %d high, resized to %d x %d\n",
                set->name, set->least_width, set->most_width, set->least_height, set->most_height,
                input->width, input->height);
     }
@@ -77,10 +77,10 @@ static void print_evenness(const cli_job *job, const nsk_survey_set *set) {
         most = set->in_class[c] > set->in_class[most] ? c : most;
     }
     if (set->in_class[most] > 2 * set->in_class[least]) {
-        printf("%-11s  uneven: %d of '%s', %d of '%s'; overall accuracy will speak mostly of the "
+        printf("%-12s uneven: %d of '%s', %d of '%s'; overall accuracy will speak mostly of the "
                "first\n",
-               set->name, set->in_class[most], job->brief->labels.names[most],
-               set->in_class[least], job->brief->labels.names[least]);
+               set->name, set->in_class[most], job->brief->labels.names[most], set->in_class[least],
+               job->brief->labels.names[least]);
     }
 }
 
@@ -88,6 +88,7 @@ static int run(cli_job *job) {
     if (!cli_load_network(job) || !cli_load_held_out(job)) {
         return cli_fail(job);
     }
+    int limit = job->brief->calibration_limit;
     job->brief->calibration_limit = 0; /* look at all there are */
     if (!cli_load_calibration(job)) {
         return cli_fail(job);
@@ -101,6 +102,10 @@ static int run(cli_job *job) {
     } else {
         print_classes(job, s);
         putchar('\n');
+        if (limit > 0 && limit < s->sets[0].images) {
+            printf("calibration  %d of %d pictures will be used, spread over the classes\n", limit,
+                   s->sets[0].images);
+        }
         for (int k = 0; k < 2; k++) {
             print_sizes(job, &s->sets[k]);
             print_evenness(job, &s->sets[k]);

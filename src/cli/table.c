@@ -113,3 +113,22 @@ const char *cli_bar(double share, int width, char *text) {
     text[width] = '\0';
     return text;
 }
+
+void cli_paragraph(const char *label, const char *text) {
+    enum { WIDTH = 80 };
+    char **words = g_strsplit(text, " ", -1);
+    size_t indent = strlen(label);
+    size_t column = indent;
+    fputs(label, stdout);
+    for (char **word = words; *word != NULL; word++) {
+        size_t length = (size_t)g_utf8_strlen(*word, -1);
+        if (column > indent && column + 1 + length > WIDTH) {
+            printf("\n%*s", (int)indent, "");
+            column = indent;
+        }
+        printf("%s%s", column > indent ? " " : "", *word);
+        column += length + (column > indent ? 1 : 0);
+    }
+    putchar('\n');
+    g_strfreev(words);
+}

@@ -24,4 +24,7 @@ const char *cli_time(double seconds, char *text);
 /* `share` of 1 as a bar of `width` characters; over 1 it is full and ends in '>'. */
 const char *cli_bar(double share, int width, char *text);
 
+/* Prints a text behind a label, in lines of at most 80 columns, the later ones set in as far. */
+void cli_paragraph(const char *label, const char *text);
+
 #endif

@@ -8,7 +8,9 @@
 
 #include <stdint.h>
 
-_Static_assert((-3 >> 1) == -2, "right shifts of negative numbers must round toward minus infinity");
+/* cppcheck-suppress shiftNegativeLHS */
+_Static_assert((-3 >> 1) == -2,
+               "right shifts of negative numbers must round toward minus infinity");
 
 /* A multiplier stands for m / 2^s, m in [2^30, 2^31), s in [1, 62]. */
 enum { NSK_SHIFT_LEAST = 1, NSK_SHIFT_MOST = 62 };
@@ -41,7 +43,8 @@ static inline int32_t nsk_weighted_sum(int32_t a, int32_t ka, int32_t b, int32_t
     return (a * ka + b * kb + (INT32_C(1) << (shift - 1))) >> shift;
 }
 
-/* Share of `part` in `sum` as a score: floor((256 part + floor(sum / 2)) / sum) - 128, at most 127. */
+/* Share of `part` in `sum` as a score: floor((256 part + floor(sum / 2)) / sum) - 128, at most 127.
+ */
 static inline int8_t nsk_share(uint32_t part, uint32_t sum) {
     uint32_t share = (part * 256U + sum / 2U) / sum;
     return (int8_t)((int32_t)(share > 255U ? 255U : share) - 128);

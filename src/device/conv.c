@@ -6,8 +6,8 @@
 enum { BLOCK = 4 }; /* output channels that share a load of the input */
 
 /* A run of input bytes that meet as many weights, without a gap in either. */
-static NSK_APART void dot_block(const int8_t *in, int32_t zero, const int8_t *weights,
-                                int32_t step, int32_t count, int32_t *acc) {
+static NSK_APART void dot_block(const int8_t *in, int32_t zero, const int8_t *weights, int32_t step,
+                                int32_t count, int32_t *acc) {
     const int8_t *w0 = weights;
     const int8_t *w1 = w0 + step;
     const int8_t *w2 = w1 + step;
@@ -29,8 +29,8 @@ static NSK_APART void dot_block(const int8_t *in, int32_t zero, const int8_t *we
     acc[3] = a3;
 }
 
-static NSK_APART void dot_one(const int8_t *in, int32_t zero, const int8_t *weights,
-                              int32_t count, int32_t *acc) {
+static NSK_APART void dot_one(const int8_t *in, int32_t zero, const int8_t *weights, int32_t count,
+                              int32_t *acc) {
     int32_t sum = *acc;
     for (int32_t i = 0; i < count; i++) {
         sum += (in[i] - zero) * weights[i];

@@ -13,8 +13,7 @@ static void count_frame(nsk_decider *d, uint16_t best, bool sure) {
     }
 }
 
-int nsk_decide(nsk_decider *d, const nsk_rule *rule, const nsk_model *model,
-               const int8_t *scores) {
+int nsk_decide(nsk_decider *d, const nsk_rule *rule, const nsk_model *model, const int8_t *scores) {
     uint16_t best = (uint16_t)nsk_best(model, scores);
     count_frame(d, best, scores[best] >= rule->threshold);
     bool decided = d->has_candidate && d->run >= rule->frames;

@@ -48,34 +48,35 @@ enum nsk_tensor_field {
 };
 
 enum nsk_layer_field {
-    NSK_L_KIND = 0,           /* u8: nsk_kind */
-    NSK_L_FLAGS = 1,          /* u8: NSK_FLAG_... */
-    NSK_L_INPUT = 2,          /* u16: tensor */
-    NSK_L_SECOND = 4,         /* u16: tensor, or NSK_NO_TENSOR */
-    NSK_L_OUTPUT = 6,         /* u16: tensor */
-    NSK_L_KERNEL_HEIGHT = 8,  /* u8 */
-    NSK_L_KERNEL_WIDTH = 9,   /* u8 */
-    NSK_L_STRIDE_DOWN = 10,   /* u8 */
-    NSK_L_STRIDE_ACROSS = 11, /* u8 */
-    NSK_L_DILATE_DOWN = 12,   /* u8 */
-    NSK_L_DILATE_ACROSS = 13, /* u8 */
-    NSK_L_PAD_TOP = 14,       /* u8 */
-    NSK_L_PAD_LEFT = 15,      /* u8 */
-    NSK_L_LOW = 16,           /* i8: the output's clamp */
-    NSK_L_HIGH = 17,          /* i8 */
-    NSK_L_COUNT = 18,         /* u16: conv: groups; softmax: entries of the table */
-    NSK_L_WEIGHTS_AT = 20,    /* u32: offset */
-    NSK_L_BIAS_AT = 24,       /* u32: offset of int32, one an output channel */
+    NSK_L_KIND = 0,            /* u8: nsk_kind */
+    NSK_L_FLAGS = 1,           /* u8: NSK_FLAG_... */
+    NSK_L_INPUT = 2,           /* u16: tensor */
+    NSK_L_SECOND = 4,          /* u16: tensor, or NSK_NO_TENSOR */
+    NSK_L_OUTPUT = 6,          /* u16: tensor */
+    NSK_L_KERNEL_HEIGHT = 8,   /* u8 */
+    NSK_L_KERNEL_WIDTH = 9,    /* u8 */
+    NSK_L_STRIDE_DOWN = 10,    /* u8 */
+    NSK_L_STRIDE_ACROSS = 11,  /* u8 */
+    NSK_L_DILATE_DOWN = 12,    /* u8 */
+    NSK_L_DILATE_ACROSS = 13,  /* u8 */
+    NSK_L_PAD_TOP = 14,        /* u8 */
+    NSK_L_PAD_LEFT = 15,       /* u8 */
+    NSK_L_LOW = 16,            /* i8: the output's clamp */
+    NSK_L_HIGH = 17,           /* i8 */
+    NSK_L_COUNT = 18,          /* u16: conv: groups; softmax: entries of the table */
+    NSK_L_WEIGHTS_AT = 20,     /* u32: offset */
+    NSK_L_BIAS_AT = 24,        /* u32: offset of int32, one an output channel */
     NSK_L_MULTIPLIERS_AT = 28, /* u32: offset of int32 */
-    NSK_L_SHIFTS_AT = 32,     /* u32: offset of u8 */
-    NSK_L_NAME_AT = 36,       /* u32: offset */
+    NSK_L_SHIFTS_AT = 32,      /* u32: offset of u8 */
+    NSK_L_NAME_AT = 36,        /* u32: offset */
     NSK_LAYER_BYTES = 40
 };
 
 #define NSK_NO_TENSOR 0xffffU
 
 enum nsk_flag {
-    NSK_FLAG_COUNTED = 1 /* average pool: one multiplier for each count of pixels, count - 1 first */
+    NSK_FLAG_COUNTED =
+        1 /* average pool: one multiplier for each count of pixels, count - 1 first */
 };
 
 static inline uint32_t nsk_load16(const uint8_t *at) {

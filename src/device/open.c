@@ -7,7 +7,8 @@
 
 enum { MOST_WORKSPACE = 1 << 30, MOST_ELEMENTS = 1 << 26 };
 
-/* `count` items of `each` bytes at `offset`, on a multiple of `alignment`, lie behind the header. */
+/* `count` items of `each` bytes at `offset`, on a multiple of `alignment`, lie behind the header.
+ */
 static bool lies_inside(const nsk_model *m, uint32_t offset, uint64_t count, uint32_t each,
                         uint32_t alignment) {
     return offset >= NSK_HEADER_BYTES && offset % alignment == 0 && offset <= m->size &&
@@ -25,8 +26,8 @@ static bool check_tensor(const nsk_model *m, unsigned index) {
 }
 
 static bool multiplier_is_good(const nsk_layer *l, uint32_t k) {
-    return nsk_word(l->multipliers, k) >= NSK_MULTIPLIER_LEAST &&
-           l->shifts[k] >= NSK_SHIFT_LEAST && l->shifts[k] <= NSK_SHIFT_MOST;
+    return nsk_word(l->multipliers, k) >= NSK_MULTIPLIER_LEAST && l->shifts[k] >= NSK_SHIFT_LEAST &&
+           l->shifts[k] <= NSK_SHIFT_MOST;
 }
 
 static bool same_size(const nsk_tensor *a, const nsk_tensor *b) {
@@ -127,8 +128,8 @@ static bool check_average_pool(const nsk_model *m, const nsk_layer *l) {
 }
 
 static bool check_pair(const nsk_layer *l) {
-    bool one_pixel = l->second.height == 1 && l->second.width == 1 &&
-                     l->second.channels == l->in.channels;
+    bool one_pixel =
+        l->second.height == 1 && l->second.width == 1 && l->second.channels == l->in.channels;
     return l->has_second && same_size(&l->in, &l->out) &&
            (same_size(&l->in, &l->second) || one_pixel);
 }
@@ -163,18 +164,20 @@ static bool check_softmax(const nsk_model *m, const nsk_layer *l) {
 
 static bool check_layer(const nsk_model *m, unsigned index) {
     static bool (*const checks[NSK_KINDS])(const nsk_model *, const nsk_layer *) = {
-        [NSK_CONV] = check_conv,         [NSK_DEPTHWISE] = check_depthwise,
-        [NSK_DENSE] = check_dense,       [NSK_MAX_POOL] = check_max_pool,
-        [NSK_AVERAGE_POOL] = check_average_pool, [NSK_ADD] = check_add,
-        [NSK_MULTIPLY] = check_multiply, [NSK_TABLE] = check_table,
+        [NSK_CONV] = check_conv,
+        [NSK_DEPTHWISE] = check_depthwise,
+        [NSK_DENSE] = check_dense,
+        [NSK_MAX_POOL] = check_max_pool,
+        [NSK_AVERAGE_POOL] = check_average_pool,
+        [NSK_ADD] = check_add,
+        [NSK_MULTIPLY] = check_multiply,
+        [NSK_TABLE] = check_table,
         [NSK_SOFTMAX] = check_softmax};
-    const uint8_t *at =
-        m->bytes + nsk_load32(m->bytes + NSK_H_LAYERS_AT) + NSK_LAYER_BYTES * index;
+    const uint8_t *at = m->bytes + nsk_load32(m->bytes + NSK_H_LAYERS_AT) + NSK_LAYER_BYTES * index;
     uint32_t second = nsk_load16(at + NSK_L_SECOND);
     if (nsk_load16(at + NSK_L_INPUT) >= m->tensors || nsk_load16(at + NSK_L_OUTPUT) >= m->tensors ||
         (second != NSK_NO_TENSOR && second >= m->tensors) || at[NSK_L_KIND] >= NSK_KINDS ||
-        checks[at[NSK_L_KIND]] == NULL ||
-        !name_lies_inside(m, nsk_load32(at + NSK_L_NAME_AT))) {
+        checks[at[NSK_L_KIND]] == NULL || !name_lies_inside(m, nsk_load32(at + NSK_L_NAME_AT))) {
         return false;
     }
     nsk_layer l;

@@ -69,14 +69,14 @@ static char *initializer(builder *b, char *name, size_t rank, const int64_t *dim
 }
 
 /* Adds a node on the newest tensor; returns it so that inputs and attributes can follow. */
-static Onnx__NodeProto *node(builder *b, const char *operator, int number) {
+static Onnx__NodeProto *node(builder *b, const char *op_type, int number) {
     enum { MOST = 8 };
     Onnx__NodeProto *n = keep(b, g_new(Onnx__NodeProto, 1));
     onnx__node_proto__init(n);
-    char *lower = g_ascii_strdown(operator, -1);
+    char *lower = g_ascii_strdown(op_type, -1);
     char *name = keep(b, g_strdup_printf("%s%d", lower, number));
     g_free(lower);
-    n->op_type = keep(b, g_strdup(operator));
+    n->op_type = keep(b, g_strdup(op_type));
     n->name = name;
     n->input = keep(b, g_new0(char *, MOST));
     n->input[n->n_input++] = b->last;
@@ -253,7 +253,8 @@ static bool write_model(builder *b, const nsk_train_net *net, const char *name, 
 
 bool nsk_train_export(const nsk_train_net *net, const char *name, const char *path,
                       nsk_error *error) {
-    builder b = {g_ptr_array_new_with_free_func(g_free), g_ptr_array_new(), g_ptr_array_new(), NULL};
+    builder b = {g_ptr_array_new_with_free_func(g_free), g_ptr_array_new(), g_ptr_array_new(),
+                 NULL};
     b.last = keep(&b, g_strdup("image"));
     add_layers(&b, net);
     bool good = write_model(&b, net, name, path, error);

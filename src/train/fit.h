@@ -17,9 +17,9 @@ typedef struct nsk_train_set {
 typedef struct nsk_train_plan {
     int epochs, warm_up; /* the rate climbs for `warm_up` epochs, then follows half a cosine to 0 */
     double rate, momentum, decay, smoothing;
-    int most_shift;       /* augmentation: moved up to this many pixels, edges repeated */
-    int mirror;           /* augmentation: mirrored left to right half the time */
-    double most_gain;     /* augmentation: brightness times 1 +- this */
+    int most_shift;   /* augmentation: moved up to this many pixels, edges repeated */
+    int mirror;       /* augmentation: mirrored left to right half the time */
+    double most_gain; /* augmentation: brightness times 1 +- this */
     unsigned long long seed;
 } nsk_train_plan;
 

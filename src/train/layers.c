@@ -12,7 +12,8 @@ static size_t rows_of(const nsk_train_step *s) {
 
 static size_t inputs_of(const nsk_train_step *s) {
     const nsk_train_layer *l = s->layer;
-    return (size_t)s->pictures * (size_t)l->in_height * (size_t)l->in_width * (size_t)l->in_channels;
+    return (size_t)s->pictures * (size_t)l->in_height * (size_t)l->in_width *
+           (size_t)l->in_channels;
 }
 
 /* ---- convolution: unfold, then one matrix product ---- */
@@ -75,8 +76,7 @@ static void conv_backward(const nsk_train_step *s) {
     if (s->input_gradient == NULL) {
         return;
     }
-    float *to = is_pointwise(l) ? s->input_gradient
-                                : s->cache->columns + rows_of(s) * (size_t)taps;
+    float *to = is_pointwise(l) ? s->input_gradient : s->cache->columns + rows_of(s) * (size_t)taps;
     cblas_sgemm(CblasRowMajor, CblasNoTrans, CblasNoTrans, rows, taps, l->channels, 1.0F,
                 s->cache->gradient, l->channels, l->weight.value, taps, 0.0F, to, taps);
     if (!is_pointwise(l)) {
@@ -122,8 +122,8 @@ static void depthwise(const nsk_train_step *s, bool back) {
                                              l->weight.value + w, s->input_gradient + from,
                                              s->gradients + l->weight.at + w, channels);
                     } else {
-                        depthwise_pixel(s->cache->output + at, s->input + from,
-                                        l->weight.value + w, channels);
+                        depthwise_pixel(s->cache->output + at, s->input + from, l->weight.value + w,
+                                        channels);
                     }
                 }
             }
@@ -171,7 +171,8 @@ static void norm_forward(const nsk_train_step *s) {
     } else {
         for (int c = 0; c < channels; c++) {
             s->cache->mean[c] = l->running_mean[c];
-            s->cache->inverse[c] = (float)(1.0 / sqrt((double)l->running_variance[c] + NORM_EPSILON));
+            s->cache->inverse[c] =
+                (float)(1.0 / sqrt((double)l->running_variance[c] + NORM_EPSILON));
         }
     }
     const float *in = s->input;

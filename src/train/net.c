@@ -16,7 +16,8 @@ nsk_train_net *nsk_train_net_new(int height, int width, int channels) {
 }
 
 static void add_parameter(nsk_train_net *net, nsk_parameter *p, size_t count, bool decays) {
-    *p = (nsk_parameter){count, net->parameters, g_new0(float, count), g_new0(float, count), decays};
+    *p =
+        (nsk_parameter){count, net->parameters, g_new0(float, count), g_new0(float, count), decays};
     net->parameters += count;
 }
 
@@ -95,8 +96,8 @@ static void draw_weights(nsk_train_net *net, random_state *r) {
 static void make_cache(const nsk_train_layer *l, nsk_train_cache *cache, size_t pictures) {
     size_t rows = pictures * (size_t)l->height * (size_t)l->width;
     size_t channels = (size_t)l->channels;
-    cache->output = g_new0(float, rows * channels);
-    cache->gradient = g_new0(float, rows * channels);
+    cache->output = g_new0(float, rows *channels);
+    cache->gradient = g_new0(float, rows *channels);
     if (l->kind == NSK_TRAIN_CONV && (l->kernel != 1 || l->stride != 1)) {
         size_t taps = (size_t)(l->kernel * l->kernel * l->in_channels);
         cache->columns = g_new0(float, 2 * rows * taps);
@@ -219,7 +220,8 @@ static void move_parameter(const nsk_train_net *net, nsk_parameter *p, double ra
     for (size_t i = 0; i < p->count; i++) {
         double gradient = p->decays ? decay * (double)p->value[i] : 0.0;
         for (int k = 0; k < net->shards; k++) {
-            gradient += net->shard[k].pictures > 0 ? (double)net->shard[k].gradients[p->at + i] : 0.0;
+            gradient +=
+                net->shard[k].pictures > 0 ? (double)net->shard[k].gradients[p->at + i] : 0.0;
         }
         double velocity = momentum * (double)p->velocity[i] + gradient;
         p->velocity[i] = (float)velocity;

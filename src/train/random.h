@@ -9,7 +9,8 @@ typedef struct random_state {
     uint64_t state;
 } random_state;
 
-/* Source: G. L. Steele, D. Lea, C. H. Flood, Fast splittable pseudorandom number generators, 2014. */
+/* Source: G. L. Steele, D. Lea, C. H. Flood, Fast splittable pseudorandom number generators, 2014.
+ */
 static inline uint64_t random_bits(random_state *r) {
     uint64_t z = r->state += UINT64_C(0x9e3779b97f4a7c15);
     z = (z ^ (z >> 30)) * UINT64_C(0xbf58476d1ce4e5b9);

@@ -22,8 +22,8 @@ static void play(const nsk_rule *rule, const frame *frames, int count) {
 static void one_frame_decides(void) {
     const nsk_rule rule = {.threshold = 50, .frames = 1, .resting = 0};
     const frame frames[] = {
-        {1, 49, -1}, {1, 50, 1}, {1, 90, -1}, /* said once */
-        {2, 60, 2},  {0, 60, -1},             /* the resting class ends it */
+        {1, 49, -1}, {1, 50, 1},  {1, 90, -1}, /* said once */
+        {2, 60, 2},  {0, 60, -1},              /* the resting class ends it */
         {2, 60, 2},  {2, 10, -1}, {2, 60, -1},
     };
     play(&rule, frames, 8);
@@ -32,8 +32,8 @@ static void one_frame_decides(void) {
 static void frames_in_a_row(void) {
     const nsk_rule rule = {.threshold = 0, .frames = 3, .resting = UINT16_MAX};
     const frame frames[] = {
-        {1, 9, -1}, {1, 9, -1}, {2, 9, -1}, {1, 9, -1}, {1, 9, -1}, {1, 9, 1},
-        {2, 9, -1}, {2, -9, -1}, {2, 9, -1}, {2, 9, -1}, {2, 9, 2}, {0, 9, -1},
+        {1, 9, -1}, {1, 9, -1},  {2, 9, -1}, {1, 9, -1}, {1, 9, -1}, {1, 9, 1},
+        {2, 9, -1}, {2, -9, -1}, {2, 9, -1}, {2, 9, -1}, {2, 9, 2},  {0, 9, -1},
     };
     play(&rule, frames, 12);
 }

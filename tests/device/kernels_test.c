@@ -1,5 +1,5 @@
-/* Every kernel against its plain formula, computed here by itself with exact arithmetic, on at least
- * a hundred thousand outputs of random layers. */
+/* Every kernel against its plain formula, computed here by itself with exact arithmetic, on at
+ * least a hundred thousand outputs of random layers. */
 #include <stdlib.h>
 #include <string.h>
 
@@ -53,8 +53,8 @@ static void fill_bytes(bed *b, int8_t *bytes, int count) {
 }
 
 static void draw_tensor(bed *b, nsk_tensor *t, uint32_t place, int h, int w, int c) {
-    *t = (nsk_tensor){place, (uint16_t)h, (uint16_t)w, (uint16_t)c,
-                      (int8_t)between(b, -128, 127), 0};
+    *t = (nsk_tensor){place, (uint16_t)h, (uint16_t)w, (uint16_t)c, (int8_t)between(b, -128, 127),
+                      0};
 }
 
 /* Shifts that bring sums of about `taps` products near int8, and now and then any shift. */
@@ -122,8 +122,9 @@ static int64_t pixel(const bed *b, int y, int x, int c, bool *inside) {
 
 static int8_t finish(const bed *b, exact acc, int k) {
     const nsk_layer *l = &b->layer;
-    int32_t value = exact_rescale((int64_t)acc, nsk_word(b->multipliers, (uint32_t)k), b->shifts[k]) +
-                    l->out.zero;
+    int32_t value =
+        exact_rescale((int64_t)acc, nsk_word(b->multipliers, (uint32_t)k), b->shifts[k]) +
+        l->out.zero;
     return (int8_t)(value < l->low ? l->low : value > l->high ? l->high : value);
 }
 
@@ -153,8 +154,9 @@ static int8_t conv_formula(const bed *b, int oy, int ox, int c) {
                 int64_t value = pixel(b, oy * l->stride_down - l->pad_top + ky * l->dilate_down,
                                       ox * l->stride_across - l->pad_left + kx * l->dilate_across,
                                       group * inputs + i, &inside);
-                acc += value *
-                       b->weights[((c * l->kernel_height + ky) * l->kernel_width + kx) * inputs + i];
+                acc +=
+                    value *
+                    b->weights[((c * l->kernel_height + ky) * l->kernel_width + kx) * inputs + i];
             }
         }
     }
@@ -256,7 +258,9 @@ static int8_t max_formula(const bed *b, int oy, int ox, int c) {
     int most;
     int count;
     gather(b, oy, ox, c, &sum, &most, &count);
-    return (int8_t)(most < b->layer.low ? b->layer.low : most > b->layer.high ? b->layer.high : most);
+    return (int8_t)(most < b->layer.low    ? b->layer.low
+                    : most > b->layer.high ? b->layer.high
+                                           : most);
 }
 
 static void pools_are_exact(void) {
@@ -290,8 +294,9 @@ static int8_t add_formula(const bed *b, int y, int x, int c) {
     exact right;
     pair(b, y, x, c, &left, &right);
     exact sum = left * nsk_word(b->multipliers, 0) + right * nsk_word(b->multipliers, 1);
-    exact value = exact_floor_divide(sum + ((exact)1 << (b->shifts[0] - 1)),
-                                     (exact)1 << b->shifts[0]) + l->out.zero;
+    exact value =
+        exact_floor_divide(sum + ((exact)1 << (b->shifts[0] - 1)), (exact)1 << b->shifts[0]) +
+        l->out.zero;
     return (int8_t)(value < l->low ? l->low : value > l->high ? l->high : value);
 }
 
@@ -342,7 +347,8 @@ static int8_t softmax_formula(const bed *b, int y, int x, int c) {
     }
     for (int k = 0; k < b->layer.in.channels; k++) {
         int below = top - in[k];
-        exact part = below < (int)b->layer.count ? b->table[2 * below] + 256 * b->table[2 * below + 1] : 0;
+        exact part =
+            below < (int)b->layer.count ? b->table[2 * below] + 256 * b->table[2 * below + 1] : 0;
         sum += part;
         own = k == c ? part : own;
     }

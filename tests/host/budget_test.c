@@ -9,8 +9,8 @@
 #include "emulator.h"
 
 static void costs_by_hand(void) {
-    const nsk_kernel_cost cost = {.call = 100, .output = 10, .mac = 2.5, .cycles_each = 1.5,
-                                  .branches_each = 0.1};
+    const nsk_kernel_cost cost = {
+        .call = 100, .output = 10, .mac = 2.5, .cycles_each = 1.5, .branches_each = 0.1};
     nsk_layer_cost c = nsk_kernel_cost_of(&cost, 40, 200, 2);
     CU_ASSERT_DOUBLE_EQUAL(c.instructions, 1000, 1e-9);
     CU_ASSERT_DOUBLE_EQUAL(c.cycles, 1700, 1e-9);
@@ -22,7 +22,7 @@ static void the_tighter_limit_counts(void) {
     kiln_load(&k, 6);
     nsk_board *board = nsk_board_read(k.brief->board, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(board);
-    const nsk_limits none = {-1, -1, -1, -1};
+    const nsk_limits none = {INFINITY, INFINITY, INFINITY, INFINITY};
     nsk_budget *b = nsk_budget_make(k.file, board, &none, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(b);
     CU_ASSERT_EQUAL(b->limits[0].limit, board->flash);
@@ -39,7 +39,7 @@ static void the_tighter_limit_counts(void) {
         cycles += b->layer[i].cycles;
     }
     CU_ASSERT_DOUBLE_EQUAL(cycles, b->cycles, 1.0);
-    const nsk_limits tight = {b->flash - 1, b->ram, b->seconds * 0.99, -1};
+    const nsk_limits tight = {b->flash - 1, b->ram, b->seconds * 0.99, INFINITY};
     nsk_budget *t = nsk_budget_make(k.file, board, &tight, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(t);
     CU_ASSERT(!t->limits[0].holds && t->limits[1].holds && !t->limits[2].holds);
@@ -104,7 +104,7 @@ static void run_emulated(const kiln *k, int count, emulated_run *run) {
         nsk_prepare(&model, frames + size * (size_t)i, (size_t)model.width * 3, workspace);
         nsk_run(&model, workspace, NULL);
         for (int c = 0; c < model.classes; c++) {
-            CU_ASSERT_EQUAL(g_array_index(run->scores, int, i * model.classes + c),
+            CU_ASSERT_EQUAL(g_array_index(run->scores, int, i *model.classes + c),
                             nsk_scores(&model, workspace)[c]);
         }
     }

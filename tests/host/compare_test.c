@@ -27,7 +27,8 @@ static void interval_by_hand(void) {
  * the counts are coarse (the last pair: five of 600), never in fewer. */
 static void interval_covers(void) {
     random_state r = {51};
-    static const double rates[][2] = {{0.02, 0.01}, {0.05, 0.05}, {0.10, 0.02}, {0.01, 0.01}, {0.004, 0.004}};
+    static const double rates[][2] = {
+        {0.02, 0.01}, {0.05, 0.05}, {0.10, 0.02}, {0.01, 0.01}, {0.004, 0.004}};
     for (size_t k = 0; k < G_N_ELEMENTS(rates); k++) {
         enum { TRIALS = 2000, IMAGES = 600 };
         int covered = 0;
@@ -77,11 +78,15 @@ static void what_does_not_belong_together(void) {
     kiln k;
     nsk_error error = {""};
     kiln_load(&k, 12);
-    char *swapped[] = {(char *)"sound", (char *)"belt", (char *)"crack", (char *)"chip",
-                       (char *)"pinhole", (char *)"drip", NULL};
+    char *swapped[] = {(char *)"sound",
+                       (char *)"belt",
+                       (char *)"crack",
+                       (char *)"chip",
+                       (char *)"pinhole",
+                       (char *)"drip",
+                       NULL};
     const nsk_labels other = {6, swapped};
-    nsk_images *set =
-        nsk_images_open(k.brief->held_out, &other, &k.brief->input, 6, false, &error);
+    nsk_images *set = nsk_images_open(k.brief->held_out, &other, &k.brief->input, 6, false, &error);
     CU_ASSERT_PTR_NULL(nsk_compare(k.network, k.file, set, NULL, NULL, &error));
     assert_error(&error, "the model file carries other labels");
     nsk_images_free(set);

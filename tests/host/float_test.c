@@ -14,8 +14,8 @@ static nsk_graph *read_graph(onnx_maker *maker, bool fold) {
     nsk_error error = {""};
     uint8_t *bytes = onnx_bytes(maker, &size);
     nsk_graph *graph = nsk_onnx_read(bytes, size, NULL, &error);
-    bool good = graph != NULL && nsk_graph_infer(graph, &error) &&
-                (!fold || nsk_graph_fold(graph, &error));
+    bool good =
+        graph != NULL && nsk_graph_infer(graph, &error) && (!fold || nsk_graph_fold(graph, &error));
     if (!good) {
         fprintf(stderr, "\n    %s\n", error.text);
     }
@@ -51,8 +51,9 @@ static double conv_at(const nsk_value *in, const float *x, const nsk_value *weig
                 if (y >= 0 && y < in->dims[2] && xx >= 0 && xx < in->dims[3]) {
                     int64_t c = group * inputs + i;
                     sum += (double)x[(c * in->dims[2] + y) * in->dims[3] + xx] *
-                           (double)weight->data[((o * inputs + i) * weight->dims[2] + ky) *
-                                                    weight->dims[3] + kx];
+                           (double)weight
+                               ->data[((o * inputs + i) * weight->dims[2] + ky) * weight->dims[3] +
+                                      kx];
                 }
             }
         }
@@ -79,8 +80,10 @@ static void convolutions(void) {
         int width = cases[i].width;
         int height = cases[i].height;
         onnx_maker *m = onnx_new(13, cases[i].in, height, width);
-        onnx_floats(m, "w", 4, (int[]){cases[i].out, cases[i].in / cases[i].groups,
-                                       cases[i].kernel_h, cases[i].kernel_w}, &r, 0);
+        onnx_floats(m, "w", 4,
+                    (int[]){cases[i].out, cases[i].in / cases[i].groups, cases[i].kernel_h,
+                            cases[i].kernel_w},
+                    &r, 0);
         onnx_node(m, "Conv", "x w", "y", cases[i].attributes);
         nsk_graph *g = read_graph(m, false);
         nsk_pass *pass = run_noise(g, i);
@@ -113,8 +116,11 @@ static void worked_by_hand(void) {
         {"MaxPool", "x", "kernel_shape=l2,2 dilations=l2,2", 1, {8}},
         {"AveragePool", "x", "kernel_shape=l2,2", 4, {2, 3, 5, 6}},
         {"AveragePool", "x", "kernel_shape=l2,2 strides=l2,2 pads=l1,1,0,0", 4, {0, 1.5, 4.5, 6}},
-        {"AveragePool", "x", "kernel_shape=l2,2 strides=l2,2 pads=l1,1,0,0 count_include_pad=i1",
-         4, {0, 0.75, 2.25, 6}},
+        {"AveragePool",
+         "x",
+         "kernel_shape=l2,2 strides=l2,2 pads=l1,1,0,0 count_include_pad=i1",
+         4,
+         {0, 0.75, 2.25, 6}},
         {"AveragePool", "x", "kernel_shape=l2,2 strides=l2,2 ceil_mode=i1", 4, {2, 3.5, 6.5, 8}},
         {"GlobalAveragePool", "x", "", 1, {4}},
         {"GlobalMaxPool", "x", "", 1, {8}},
@@ -126,7 +132,10 @@ static void worked_by_hand(void) {
         {"Flatten", "x", "", 9, {0, 1, 2, 3, 4, 5, 6, 7, 8}},
         {"Softmax", "x", "axis=i1", 9, {1, 1, 1, 1, 1, 1, 1, 1, 1}},
         {"Reshape", "x nine", "", 9, {0, 1, 2, 3, 4, 5, 6, 7, 8}},
-        {"BatchNormalization", "x one one two six", "epsilon=f3", 9,
+        {"BatchNormalization",
+         "x one one two six",
+         "epsilon=f3",
+         9,
          {1 - 2 / 3.0, 1 - 1 / 3.0, 1, 1 + 1 / 3.0, 1 + 2 / 3.0, 2, 1 + 4 / 3.0, 1 + 5 / 3.0, 3}},
     };
     for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
@@ -176,7 +185,8 @@ static void products(void) {
         for (int o = 0; o < 5; o++) {
             double sum = 0.0;
             for (int k = 0; k < 12; k++) {
-                sum += (double)nsk_pass_input(pass)[k] * (double)b[transposed ? o * 12 + k : k * 5 + o];
+                sum += (double)nsk_pass_input(pass)[k] *
+                       (double)b[transposed ? o * 12 + k : k * 5 + o];
             }
             double expected = 0.5 * sum + (i / 2 + 1) * (double)c[o];
             CU_ASSERT_DOUBLE_EQUAL((double)nsk_pass_value(pass, g->output)[o], expected, 1e-5);
@@ -237,8 +247,11 @@ static void folding_changes_nothing(void) {
 }
 
 static void preparation_is_trainings(void) {
-    const nsk_input input = {.width = 2, .height = 1, .mean = {0.5, 0.4, 0.3},
-                             .deviation = {0.25, 0.5, 1.0}, .top = 1.0};
+    const nsk_input input = {.width = 2,
+                             .height = 1,
+                             .mean = {0.5, 0.4, 0.3},
+                             .deviation = {0.25, 0.5, 1.0},
+                             .top = 1.0};
     const uint8_t frame[6] = {0, 102, 255, 255, 51, 0};
     float planes[6];
     const double expected[6] = {-2, 2, 0, -0.4, 0.7, -0.3};

@@ -44,8 +44,8 @@ static void multipliers_are_close(void) {
 
 /* A dense layer whose weights are all as large as they get. */
 static bool dense_fits(int taps, nsk_error *error) {
-    nsk_low_layer l = {.kind = NSK_DENSE, .name = "wide", .taps = taps, .low = -INFINITY,
-                       .high = INFINITY};
+    nsk_low_layer l = {
+        .kind = NSK_DENSE, .name = "wide", .taps = taps, .low = -INFINITY, .high = INFINITY};
     nsk_integer_layer r = {.channels = 1};
     const nsk_scale in = {0.01F, -128};
     const nsk_scale out = {1.0F, 0};
@@ -74,8 +74,13 @@ static void overflow_is_proven_away(void) {
 static void large_biases_survive(void) {
     float weight = 1e-9F;
     float bias = 5.0F;
-    nsk_low_layer l = {.kind = NSK_DENSE, .name = "b", .taps = 1, .weights = &weight,
-                       .bias = &bias, .low = -INFINITY, .high = INFINITY};
+    nsk_low_layer l = {.kind = NSK_DENSE,
+                       .name = "b",
+                       .taps = 1,
+                       .weights = &weight,
+                       .bias = &bias,
+                       .low = -INFINITY,
+                       .high = INFINITY};
     nsk_integer_layer r = {.channels = 1};
     const nsk_scale in = {0.01F, 0};
     const nsk_scale out = {0.1F, 0};

@@ -1,4 +1,5 @@
 /* Briefs and boards: what is read, and what is said of what cannot be. */
+#include <math.h>
 #include <stdio.h>
 #include <string.h>
 
@@ -63,7 +64,7 @@ static void check_defaults(nsk_brief *b, const nsk_error *error) {
     CU_ASSERT_EQUAL(b->input.width, 0);
     CU_ASSERT_EQUAL(b->input.colour, NSK_RGB);
     CU_ASSERT_EQUAL(b->input.deviation[0], 1.0);
-    CU_ASSERT(b->limits.flash < 0.0 && b->limits.loss < 0.0);
+    CU_ASSERT(isinf(b->limits.flash) && isinf(b->limits.loss));
     CU_ASSERT_PTR_NULL(b->board);
     CU_ASSERT_PTR_NULL(b->decision.resting);
 }

@@ -29,7 +29,8 @@ static void the_last_byte_is_the_last(void) {
         CU_ASSERT(nsk_ram_guard(ram, touch_last, &t, &error));
         t.bytes = 1; /* one more */
         CU_ASSERT_FALSE(nsk_ram_guard(ram, touch_last, &t, &error));
-        char *said = g_strdup_printf("byte %zu of a RAM of %zu bytes was touched", sizes[i], sizes[i]);
+        char *said =
+            g_strdup_printf("byte %zu of a RAM of %zu bytes was touched", sizes[i], sizes[i]);
         assert_error(&error, said);
         g_free(said);
         nsk_ram_free(ram);

@@ -80,12 +80,19 @@ static void it_learns_and_exports(void) {
     for (int i = 0; i < COUNT; i++) {
         truths[i] = i % CLASSES;
         for (int b = 0; b < BYTES; b++) {
-            frames[i * BYTES + b] = (uint8_t)(random_below(&r, 120) + (b % 3 == truths[i] ? 100 : 0));
+            frames[i * BYTES + b] =
+                (uint8_t)(random_below(&r, 120) + (b % 3 == truths[i] ? 100 : 0));
         }
     }
     const nsk_train_set set = {COUNT, frames, truths, {0.5F, 0.5F, 0.5F}, {0.25F, 0.25F, 0.25F}};
-    const nsk_train_plan plan = {.epochs = 12, .warm_up = 1, .rate = 0.05, .momentum = 0.9,
-                                 .most_shift = 1, .mirror = 1, .most_gain = 0.05, .seed = 1};
+    const nsk_train_plan plan = {.epochs = 12,
+                                 .warm_up = 1,
+                                 .rate = 0.05,
+                                 .momentum = 0.9,
+                                 .most_shift = 1,
+                                 .mirror = 1,
+                                 .most_gain = 0.05,
+                                 .seed = 1};
     nsk_train_net *net = small_net(6);
     nsk_train_fit(net, &set, &plan, keep_loss);
     CU_ASSERT(last_loss < 0.5 * first_loss);

@@ -1,4 +1,5 @@
 /* The job description file. */
+#include <math.h>
 #include <stdio.h>
 #include <string.h>
 
@@ -6,13 +7,26 @@
 #include "brief/settings.h"
 
 static const nsk_setting_name known[] = {
-    {"model", "file"},         {"model", "labels"},        {"input", "size"},
-    {"input", "colour"},       {"input", "fit"},           {"input", "mean"},
-    {"input", "deviation"},    {"input", "range"},         {"images", "calibration"},
-    {"images", "held-out"},    {"images", "calibration-limit"}, {"board", "file"},
-    {"limits", "flash"},       {"limits", "ram"},          {"limits", "latency"},
-    {"limits", "loss"},        {"decision", "threshold"},  {"decision", "frames"},
-    {"decision", "resting"},   {NULL, NULL},
+    {"model", "file"},
+    {"model", "labels"},
+    {"input", "size"},
+    {"input", "colour"},
+    {"input", "fit"},
+    {"input", "mean"},
+    {"input", "deviation"},
+    {"input", "range"},
+    {"images", "calibration"},
+    {"images", "held-out"},
+    {"images", "calibration-limit"},
+    {"board", "file"},
+    {"limits", "flash"},
+    {"limits", "ram"},
+    {"limits", "latency"},
+    {"limits", "loss"},
+    {"decision", "threshold"},
+    {"decision", "frames"},
+    {"decision", "resting"},
+    {NULL, NULL},
 };
 
 static bool read_size(const nsk_settings *s, nsk_input *input, nsk_error *error) {
@@ -57,7 +71,7 @@ static bool read_input(const nsk_settings *s, nsk_input *input, nsk_error *error
 }
 
 static bool read_limits(const nsk_settings *s, nsk_limits *limits, nsk_error *error) {
-    *limits = (nsk_limits){-1.0, -1.0, -1.0, -1.0};
+    *limits = (nsk_limits){INFINITY, INFINITY, INFINITY, INFINITY};
     return nsk_settings_number(s, "limits", "flash", NSK_BYTES, 0, 1e12, &limits->flash, error) &&
            nsk_settings_number(s, "limits", "ram", NSK_BYTES, 0, 1e12, &limits->ram, error) &&
            nsk_settings_number(s, "limits", "latency", NSK_SECONDS, 0, 3600, &limits->latency,
@@ -134,8 +148,9 @@ void nsk_brief_free(nsk_brief *brief) {
     if (brief == NULL) {
         return;
     }
-    char *const texts[] = {brief->path,        brief->name,     brief->model,           brief->board,
-                           brief->calibration, brief->held_out, brief->decision.resting};
+    char *const texts[] = {
+        brief->path,        brief->name,     brief->model,           brief->board,
+        brief->calibration, brief->held_out, brief->decision.resting};
     for (size_t i = 0; i < G_N_ELEMENTS(texts); i++) {
         g_free(texts[i]);
     }

@@ -46,8 +46,8 @@ static char *known_names(const nsk_setting_name *known, const char *group) {
     GString *list = g_string_new("");
     const char *last = "";
     for (; known->group != NULL; known++) {
-        bool fits = group == NULL ? strcmp(known->group, last) != 0
-                                  : strcmp(known->group, group) == 0;
+        bool fits =
+            group == NULL ? strcmp(known->group, last) != 0 : strcmp(known->group, group) == 0;
         if (fits) {
             g_string_append_printf(list, "%s%s", list->len > 0 ? ", " : "",
                                    group == NULL ? known->group : known->key);
@@ -140,8 +140,7 @@ static bool parse(nsk_settings *s, const char *text, const nsk_setting_name *kno
     return good;
 }
 
-nsk_settings *nsk_settings_read(const char *path, const nsk_setting_name *known,
-                                nsk_error *error) {
+nsk_settings *nsk_settings_read(const char *path, const nsk_setting_name *known, nsk_error *error) {
     size_t size;
     char *text = (char *)nsk_file_read(path, 1 << 20, &size, error);
     if (text == NULL) {
@@ -197,15 +196,12 @@ static bool scale_by_unit(const char *text, nsk_unit unit, double *value) {
         const char *name;
         double factor;
     } units[] = {
-        {NSK_NUMBER, "", 1.0},         {NSK_BYTES, "", 1.0},
-        {NSK_BYTES, "B", 1.0},         {NSK_BYTES, "KiB", 1024.0},
-        {NSK_BYTES, "MiB", 1048576.0}, {NSK_BYTES, "kB", 1000.0},
-        {NSK_BYTES, "MB", 1e6},        {NSK_SECONDS, "s", 1.0},
-        {NSK_SECONDS, "ms", 1e-3},     {NSK_SECONDS, "us", 1e-6},
-        {NSK_HERTZ, "Hz", 1.0},        {NSK_HERTZ, "kHz", 1e3},
-        {NSK_HERTZ, "MHz", 1e6},       {NSK_HERTZ, "GHz", 1e9},
-        {NSK_PER_SECOND, "", 1.0},     {NSK_PER_SECOND, "/s", 1.0},
-        {NSK_WATTS, "W", 1.0},         {NSK_WATTS, "mW", 1e-3},
+        {NSK_NUMBER, "", 1.0},       {NSK_BYTES, "", 1.0},          {NSK_BYTES, "B", 1.0},
+        {NSK_BYTES, "KiB", 1024.0},  {NSK_BYTES, "MiB", 1048576.0}, {NSK_BYTES, "kB", 1000.0},
+        {NSK_BYTES, "MB", 1e6},      {NSK_SECONDS, "s", 1.0},       {NSK_SECONDS, "ms", 1e-3},
+        {NSK_SECONDS, "us", 1e-6},   {NSK_HERTZ, "Hz", 1.0},        {NSK_HERTZ, "kHz", 1e3},
+        {NSK_HERTZ, "MHz", 1e6},     {NSK_HERTZ, "GHz", 1e9},       {NSK_PER_SECOND, "", 1.0},
+        {NSK_PER_SECOND, "/s", 1.0}, {NSK_WATTS, "W", 1.0},         {NSK_WATTS, "mW", 1e-3},
         {NSK_WATTS, "uW", 1e-6},
     };
     for (size_t i = 0; i < G_N_ELEMENTS(units); i++) {
@@ -218,10 +214,12 @@ static bool scale_by_unit(const char *text, nsk_unit unit, double *value) {
 }
 
 static const char *unit_example(nsk_unit unit) {
-    static const char *const examples[] = {
-        [NSK_NUMBER] = "a number",       [NSK_BYTES] = "bytes, as in '64 KiB'",
-        [NSK_SECONDS] = "a time, as in '40 ms'", [NSK_HERTZ] = "a frequency, as in '80 MHz'",
-        [NSK_PER_SECOND] = "a rate, as in '5 /s'", [NSK_WATTS] = "power, as in '30 mW'"};
+    static const char *const examples[] = {[NSK_NUMBER] = "a number",
+                                           [NSK_BYTES] = "bytes, as in '64 KiB'",
+                                           [NSK_SECONDS] = "a time, as in '40 ms'",
+                                           [NSK_HERTZ] = "a frequency, as in '80 MHz'",
+                                           [NSK_PER_SECOND] = "a rate, as in '5 /s'",
+                                           [NSK_WATTS] = "power, as in '30 mW'"};
     return examples[unit];
 }
 
@@ -237,8 +235,9 @@ bool nsk_settings_number(const nsk_settings *s, const char *group, const char *k
     bool good = end != text && isfinite(number) && scale_by_unit(name, unit, &number);
     g_free(name);
     if (!good || number < least || number > most) {
-        char *wanted = g_strdup_printf("'%s' should be %s from %g to %g%s", text, unit_example(unit),
-                                       least, most, good ? "" : ", with its unit");
+        char *wanted =
+            g_strdup_printf("'%s' should be %s from %g to %g%s", text, unit_example(unit), least,
+                            most, good ? "" : ", with its unit");
         nsk_settings_fail(s, group, key, error, wanted);
         g_free(wanted);
         return false;

@@ -22,8 +22,8 @@ typedef enum nsk_unit {
     NSK_WATTS
 } nsk_unit;
 
-/* `known` ends with a NULL group. A line that is no setting, a key that is not known or stands twice
- * is an error. */
+/* `known` ends with a NULL group. A line that is no setting, a key that is not known or stands
+ * twice is an error. */
 nsk_settings *nsk_settings_read(const char *path, const nsk_setting_name *known, nsk_error *error);
 void nsk_settings_free(nsk_settings *settings);
 
@@ -36,8 +36,7 @@ const char *nsk_settings_need(const nsk_settings *settings, const char *group, c
 /* A number from `least` to `most` in its base unit (bytes, seconds, hertz, watts); stays as it is
  * where the key is not given. */
 bool nsk_settings_number(const nsk_settings *settings, const char *group, const char *key,
-                         nsk_unit unit, double least, double most, double *value,
-                         nsk_error *error);
+                         nsk_unit unit, double least, double most, double *value, nsk_error *error);
 /* Three numbers parted by ';'; one serves for all. */
 bool nsk_settings_triple(const nsk_settings *settings, const char *group, const char *key,
                          double *values, nsk_error *error);

@@ -2,10 +2,17 @@
 #include "brief/settings.h"
 
 static const nsk_setting_name known[] = {
-    {"board", "name"},        {"board", "core"},        {"board", "clock"},
-    {"board", "flash"},       {"board", "ram"},         {"board", "wait-states"},
-    {"board", "camera-rate"}, {"board", "active-power"}, {"board", "idle-power"},
-    {"costs", "file"},        {NULL, NULL},
+    {"board", "name"},
+    {"board", "core"},
+    {"board", "clock"},
+    {"board", "flash"},
+    {"board", "ram"},
+    {"board", "wait-states"},
+    {"board", "camera-rate"},
+    {"board", "active-power"},
+    {"board", "idle-power"},
+    {"costs", "file"},
+    {NULL, NULL},
 };
 
 static bool fill(nsk_board *board, const nsk_settings *s, nsk_error *error) {

@@ -29,7 +29,7 @@ static bool estimate_layers(nsk_budget *b, const nsk_model *model, const nsk_cos
 
 static void set_limit(nsk_budget_limit *to, const char *name, const char *unit, double wanted,
                       double board, double value) {
-    double limit = wanted < 0.0 ? board : fmin(wanted, board);
+    double limit = fmin(wanted, board);
     *to = (nsk_budget_limit){name, unit, limit, value, value <= limit};
 }
 
@@ -57,13 +57,13 @@ static bool estimate(nsk_budget *b, const nsk_model_file *file, const nsk_model 
     set_limit(&b->limits[1], "ram", "bytes", limits->ram, board->ram, b->ram);
     set_limit(&b->limits[2], "latency", "seconds", limits->latency, 1.0 / board->frame_rate,
               b->seconds);
-    b->code_source = g_strdup_printf("all of the runtime, %s, compiled with %s",
-                                     nsk_costs_source(costs, "kernels"),
-                                     nsk_costs_source(costs, "compiler"));
-    b->cycle_source = g_strdup_printf(
-        "instructions %s; cycles from a %s; %g wait states at a taken branch",
-        nsk_costs_source(costs, "instructions"), nsk_costs_source(costs, "cycles"),
-        board->wait_states);
+    b->code_source =
+        g_strdup_printf("all of the runtime, %s, compiled with %s",
+                        nsk_costs_source(costs, "kernels"), nsk_costs_source(costs, "compiler"));
+    b->cycle_source =
+        g_strdup_printf("instructions %s; cycles: %s; flash wait states at a taken branch: %g",
+                        nsk_costs_source(costs, "instructions"), nsk_costs_source(costs, "cycles"),
+                        board->wait_states);
     b->stack_source = g_strdup_printf("deepest use painted on the emulated %s", board->core);
     return true;
 }

@@ -3,12 +3,15 @@
 #include "device/layer.h"
 
 const char *nsk_cost_kind(const nsk_model *model, unsigned layer) {
-    static const char *const names[NSK_KINDS] = {
-        [NSK_CONV] = "conv",         [NSK_DEPTHWISE] = "depthwise",
-        [NSK_DENSE] = "dense",       [NSK_MAX_POOL] = "max-pool",
-        [NSK_AVERAGE_POOL] = "average-pool", [NSK_ADD] = "add",
-        [NSK_MULTIPLY] = "multiply", [NSK_TABLE] = "table",
-        [NSK_SOFTMAX] = "softmax"};
+    static const char *const names[NSK_KINDS] = {[NSK_CONV] = "conv",
+                                                 [NSK_DEPTHWISE] = "depthwise",
+                                                 [NSK_DENSE] = "dense",
+                                                 [NSK_MAX_POOL] = "max-pool",
+                                                 [NSK_AVERAGE_POOL] = "average-pool",
+                                                 [NSK_ADD] = "add",
+                                                 [NSK_MULTIPLY] = "multiply",
+                                                 [NSK_TABLE] = "table",
+                                                 [NSK_SOFTMAX] = "softmax"};
     nsk_layer l;
     nsk_layer_decode(model, layer, &l);
     bool pointwise = l.kind == NSK_CONV && l.kernel_height * l.kernel_width == 1;

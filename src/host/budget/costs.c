@@ -8,11 +8,21 @@ struct nsk_costs {
 };
 
 static const nsk_setting_name known[] = {
-    {"table", "core"},         {"table", "kernels"},       {"table", "compiler"},
-    {"table", "emulator"},     {"table", "instructions"},  {"table", "cycles"},
-    {"code", "*"},             {"stack", "deepest"},       {"*", "call"},
-    {"*", "output"},           {"*", "mac"},               {"*", "cycles-each"},
-    {"*", "branches-each"},    {"*", "worst-misfit"},      {NULL, NULL},
+    {"table", "core"},
+    {"table", "kernels"},
+    {"table", "compiler"},
+    {"table", "emulator"},
+    {"table", "instructions"},
+    {"table", "cycles"},
+    {"code", "*"},
+    {"stack", "deepest"},
+    {"*", "call"},
+    {"*", "output"},
+    {"*", "mac"},
+    {"*", "cycles-each"},
+    {"*", "branches-each"},
+    {"*", "worst-misfit"},
+    {NULL, NULL},
 };
 
 nsk_costs *nsk_costs_read(const char *path, nsk_error *error) {
@@ -91,7 +101,6 @@ nsk_layer_cost nsk_kernel_cost_of(const nsk_kernel_cost *cost, double outputs, d
                                   double wait_states) {
     nsk_layer_cost result;
     result.instructions = cost->call + cost->output * outputs + cost->mac * macs;
-    result.cycles =
-        result.instructions * (cost->cycles_each + cost->branches_each * wait_states);
+    result.cycles = result.instructions * (cost->cycles_each + cost->branches_each * wait_states);
     return result;
 }

@@ -30,7 +30,8 @@ static const float *input_data(const pass_step *s, int index) {
 
 /* ---- convolution: unfold one group's planes, then one matrix product ---- */
 
-static void unfold_plane(const pass_step *s, const float *plane, int64_t ky, int64_t kx, float *row) {
+static void unfold_plane(const pass_step *s, const float *plane, int64_t ky, int64_t kx,
+                         float *row) {
     const nsk_window_attributes *w = &s->node->attributes.window;
     int64_t height = s->in->dims[2];
     int64_t width = s->in->dims[3];
@@ -120,7 +121,8 @@ static float window_average(const pass_step *s, const float *plane, int64_t oy, 
         for (int64_t kx = 0; kx < w->kernel[1]; kx++) {
             int64_t x = ox * w->stride[1] - w->pad_before[1] + kx * w->dilation[1];
             bool inside = y >= 0 && y < s->in->dims[2] && x >= 0 && x < s->in->dims[3];
-            bool padded = y < s->in->dims[2] + w->pad_after[0] && x < s->in->dims[3] + w->pad_after[1];
+            bool padded =
+                y < s->in->dims[2] + w->pad_after[0] && x < s->in->dims[3] + w->pad_after[1];
             sum += inside ? (double)plane[y * s->in->dims[3] + x] : 0.0;
             count += inside || (w->count_include_pad && padded);
         }
@@ -161,8 +163,8 @@ static void gemm(const pass_step *s) {
     for (int i = 0; i < rows * columns; i++) {
         bool by_row = c != NULL && c->rank == 2 && c->dims[0] > 1;
         bool by_column = c != NULL && c->rank > 0 && c->dims[c->rank - 1] > 1;
-        int at = (by_row ? i / columns * (by_column ? columns : 1) : 0) +
-                 (by_column ? i % columns : 0);
+        int at =
+            (by_row ? i / columns * (by_column ? columns : 1) : 0) + (by_column ? i % columns : 0);
         s->y[i] = bias != NULL ? (float)a->beta * bias[at] : 0.0F;
     }
     cblas_sgemm(CblasRowMajor, a->transpose_a ? CblasTrans : CblasNoTrans,
@@ -213,8 +215,8 @@ static void batch_norm(const pass_step *s) {
     for (size_t i = 0; i < count; i++) {
         size_t c = i / plane % channels;
         double deviation = sqrt((double)in[4][c] + s->node->attributes.epsilon);
-        s->y[i] = (float)((double)(s->x[i] - in[3][c]) / deviation * (double)in[1][c] +
-                          (double)in[2][c]);
+        s->y[i] =
+            (float)((double)(s->x[i] - in[3][c]) / deviation * (double)in[1][c] + (double)in[2][c]);
     }
 }
 
@@ -258,7 +260,8 @@ static void softmax(const pass_step *s) {
     size_t axis = 1;
     for (int i = 0; i < s->in->rank; i++) {
         bool before = i < s->node->attributes.axis;
-        bool along = s->node->attributes.flatten_from_axis ? !before : i == s->node->attributes.axis;
+        bool along =
+            s->node->attributes.flatten_from_axis ? !before : i == s->node->attributes.axis;
         outer *= before ? (size_t)s->in->dims[i] : 1;
         axis *= along ? (size_t)s->in->dims[i] : 1;
     }
@@ -309,7 +312,8 @@ nsk_pass *nsk_pass_new(const nsk_graph *graph, nsk_error *error) {
     size_t columns = 1;
     pass->graph = graph;
     pass->memory = g_new0(float *, graph->values->len);
-    pass->memory[graph->input] = g_new0(float, nsk_value_count(nsk_graph_value(graph, graph->input)));
+    pass->memory[graph->input] =
+        g_new0(float, nsk_value_count(nsk_graph_value(graph, graph->input)));
     for (int i = 0; i < (int)graph->nodes->len; i++) {
         const nsk_node *node = nsk_graph_node(graph, i);
         if (node->dead) {
@@ -362,9 +366,12 @@ void nsk_pass_run(nsk_pass *pass) {
         if (node->dead) {
             continue;
         }
-        pass_step s = {pass, node, nsk_node_input(pass->graph, node, 0),
-                  nsk_graph_value(pass->graph, node->output), data_of(pass, node->input[0]),
-                  pass->memory[node->output]};
+        pass_step s = {pass,
+                       node,
+                       nsk_node_input(pass->graph, node, 0),
+                       nsk_graph_value(pass->graph, node->output),
+                       data_of(pass, node->input[0]),
+                       pass->memory[node->output]};
         forwards[node->op](&s);
         clamp(&s);
     }

@@ -89,7 +89,7 @@ int nsk_graph_add_node(nsk_graph *graph, nsk_op op, const char *name, int output
     g_array_append_val(graph->nodes, node);
     int index = (int)graph->nodes->len - 1;
     nsk_graph_value(graph, output)->producer = index;
-    return index;
+    return index; /* cppcheck-suppress memleak; the array holds what the node points to */
 }
 
 bool nsk_graph_is_constant(const nsk_graph *graph, int value) {

@@ -49,8 +49,12 @@ typedef struct nsk_value {
     int producer;      /* node, or NSK_NONE */
 } nsk_value;
 
-typedef enum nsk_auto_pad { NSK_PAD_GIVEN, NSK_PAD_SAME_UPPER, NSK_PAD_SAME_LOWER, NSK_PAD_VALID }
-    nsk_auto_pad;
+typedef enum nsk_auto_pad {
+    NSK_PAD_GIVEN,
+    NSK_PAD_SAME_UPPER,
+    NSK_PAD_SAME_LOWER,
+    NSK_PAD_VALID
+} nsk_auto_pad;
 
 /* Windows of convolutions and pools: [0] down, [1] across. */
 typedef struct nsk_window_attributes {
@@ -62,15 +66,15 @@ typedef struct nsk_window_attributes {
 } nsk_window_attributes;
 
 typedef struct nsk_attributes {
-    nsk_window_attributes window;     /* Conv, pools, Pad (before and after) */
-    double epsilon;                   /* BatchNormalization */
-    double alpha, beta;               /* Gemm */
-    bool transpose_a, transpose_b;    /* Gemm */
-    int64_t axis;                     /* Flatten, Softmax */
-    bool flatten_from_axis;           /* Softmax before opset 13: over all axes from `axis` on */
-    bool allow_zero;                  /* Reshape */
-    double low, high;                 /* Clip, when given as attributes */
-    int constant;                     /* Constant: the value that holds it */
+    nsk_window_attributes window;  /* Conv, pools, Pad (before and after) */
+    double epsilon;                /* BatchNormalization */
+    double alpha, beta;            /* Gemm */
+    bool transpose_a, transpose_b; /* Gemm */
+    int64_t axis;                  /* Flatten, Softmax */
+    bool flatten_from_axis;        /* Softmax before opset 13: over all axes from `axis` on */
+    bool allow_zero;               /* Reshape */
+    double low, high;              /* Clip, when given as attributes */
+    int constant;                  /* Constant: the value that holds it */
 } nsk_attributes;
 
 typedef struct nsk_node {

@@ -33,11 +33,11 @@ static bool give(const scope *s, int rank, const int64_t *dims) {
         if (dims[i] < 1 || dims[i] > MOST_ELEMENTS || (count *= dims[i]) > MOST_ELEMENTS) {
             char shape[160];
             out->rank = i + 1;
-            return nsk_fail(s->error,
-                            "node '%s' (%s): its output would be %s ...; each axis needs 1 or more, "
-                            "all together at most 2^26",
-                            s->node->name, nsk_op_name(s->node->op),
-                            nsk_value_text(out, shape, sizeof shape));
+            return nsk_fail(
+                s->error,
+                "node '%s' (%s): its output would be %s ...; each axis needs 1 or more, "
+                "all together at most 2^26",
+                s->node->name, nsk_op_name(s->node->op), nsk_value_text(out, shape, sizeof shape));
         }
     }
     out->shaped = true;
@@ -148,10 +148,8 @@ static bool global_pool_shape(const scope *s) {
         return complain_shape(s, 0, "a picture of four axes is needed");
     }
     nsk_window_attributes *w = &s->node->attributes.window;
-    *w = (nsk_window_attributes){.kernel = {in->dims[2], in->dims[3]},
-                                 .stride = {1, 1},
-                                 .dilation = {1, 1},
-                                 .groups = 1};
+    *w = (nsk_window_attributes){
+        .kernel = {in->dims[2], in->dims[3]}, .stride = {1, 1}, .dilation = {1, 1}, .groups = 1};
     const int64_t dims[4] = {in->dims[0], in->dims[1], 1, 1};
     return give(s, 4, dims);
 }
@@ -309,8 +307,9 @@ static bool matmul_shape(const scope *s) {
     const nsk_value *a = nsk_node_input(s->graph, s->node, 0);
     const nsk_value *b = nsk_node_input(s->graph, s->node, 1);
     if (a->rank != 2 || b->rank != 2 || a->dims[1] != b->dims[0]) {
-        return complain_shape(s, 0, "two matrices are needed, the first as wide as the second is "
-                                    "high");
+        return complain_shape(s, 0,
+                              "two matrices are needed, the first as wide as the second is "
+                              "high");
     }
     const int64_t dims[2] = {a->dims[0], b->dims[1]};
     return give(s, 2, dims);

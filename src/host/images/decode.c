@@ -15,9 +15,8 @@ static bool take_size(nsk_picture *picture, unsigned long width, unsigned long h
                       nsk_error *error) {
     if (width == 0 || height == 0 || width > 65535 || height > 65535 ||
         width * height > MOST_PIXELS) {
-        return nsk_fail(error,
-                        "the picture claims %lu x %lu pixels; at most 64 million are read", width,
-                        height);
+        return nsk_fail(error, "the picture claims %lu x %lu pixels; at most 64 million are read",
+                        width, height);
     }
     picture->width = (int)width;
     picture->height = (int)height;

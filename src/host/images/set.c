@@ -211,7 +211,8 @@ nsk_images *nsk_images_open(const char *folder, const nsk_labels *labels, const 
         leave_out_unreadable(images);
     }
     if (good && images->entries->len == 0) {
-        good = nsk_fail(error, "%s: no picture of any class; check the path and the labels", folder);
+        good =
+            nsk_fail(error, "%s: no picture of any class; check the path and the labels", folder);
     }
     if (!good) {
         nsk_images_free(images);

@@ -76,8 +76,9 @@ static bool load_floats(const reader *r, const Onnx__TensorProto *t, nsk_value *
     for (size_t i = 0; i < count; i++) {
         memcpy(&value->data[i], (const uint8_t *)from + i * sizeof(float), sizeof(float));
         if (!isfinite(value->data[i])) {
-            return nsk_fail(r->error, "constant '%s' holds a number that is not finite; train again "
-                                      "or export again",
+            return nsk_fail(r->error,
+                            "constant '%s' holds a number that is not finite; train again "
+                            "or export again",
                             value->name);
         }
     }
@@ -110,8 +111,9 @@ static bool load_integers(const reader *r, const Onnx__TensorProto *t, nsk_value
 static bool load_tensor(reader *r, const Onnx__TensorProto *t, int index) {
     nsk_value *value = nsk_graph_value(r->graph, index);
     if (t->has_data_location && t->data_location == ONNX__TENSOR_PROTO__DATA_LOCATION__EXTERNAL) {
-        return nsk_fail(r->error, "constant '%s' stands in a file of its own; export the model as "
-                                  "one file",
+        return nsk_fail(r->error,
+                        "constant '%s' stands in a file of its own; export the model as "
+                        "one file",
                         value->name);
     }
     if (!tensor_shape(r, t, value)) {
@@ -124,8 +126,9 @@ static bool load_tensor(reader *r, const Onnx__TensorProto *t, int index) {
     case ONNX__TENSOR_PROTO__DATA_TYPE__INT64:
         return load_integers(r, t, value);
     default:
-        return nsk_fail(r->error, "constant '%s' has ONNX data type %d; float, int32 and int64 are "
-                                  "read: export in 32-bit float",
+        return nsk_fail(r->error,
+                        "constant '%s' has ONNX data type %d; float, int32 and int64 are "
+                        "read: export in 32-bit float",
                         value->name, t->data_type);
     }
 }
@@ -147,12 +150,13 @@ static bool read_initializers(reader *r) {
 /* One axis of the input's shape; a size left open is taken from `hint` (0: none). */
 static bool input_axis(const reader *r, const Onnx__TensorShapeProto__Dimension *d, int64_t hint,
                        const char *what, int64_t *to) {
-    bool given = d->value_case == ONNX__TENSOR_SHAPE_PROTO__DIMENSION__VALUE_DIM_VALUE &&
-                 d->dim_value > 0;
+    bool given =
+        d->value_case == ONNX__TENSOR_SHAPE_PROTO__DIMENSION__VALUE_DIM_VALUE && d->dim_value > 0;
     *to = given ? d->dim_value : hint;
     if (*to <= 0) {
-        return nsk_fail(r->error, "the input leaves its %s open; give 'size' under [input] in the "
-                                  "brief",
+        return nsk_fail(r->error,
+                        "the input leaves its %s open; give 'size' under [input] in the "
+                        "brief",
                         what);
     }
     if (*to > 4096) {
@@ -174,8 +178,9 @@ static bool read_input_shape(const reader *r, const Onnx__ValueInfoProto *info, 
             ? info->type->tensor_type
             : NULL;
     if (tensor == NULL || tensor->shape == NULL || tensor->shape->n_dim != 4) {
-        return nsk_fail(r->error, "input '%s' is not a batch of pictures (batch x channels x height "
-                                  "x width)",
+        return nsk_fail(r->error,
+                        "input '%s' is not a batch of pictures (batch x channels x height "
+                        "x width)",
                         value->name);
     }
     if (tensor->elem_type != ONNX__TENSOR_PROTO__DATA_TYPE__FLOAT) {
@@ -185,8 +190,9 @@ static bool read_input_shape(const reader *r, const Onnx__ValueInfoProto *info, 
     Onnx__TensorShapeProto__Dimension *const *d = tensor->shape->dim;
     bool fixed = d[0]->value_case == ONNX__TENSOR_SHAPE_PROTO__DIMENSION__VALUE_DIM_VALUE;
     if (fixed && d[0]->dim_value > 1) {
-        return nsk_fail(r->error, "input '%s' is fixed at %" G_GINT64_FORMAT " pictures a batch; "
-                                  "export with one, or leave it open",
+        return nsk_fail(r->error,
+                        "input '%s' is fixed at %" G_GINT64_FORMAT " pictures a batch; "
+                        "export with one, or leave it open",
                         value->name, d[0]->dim_value);
     }
     value->rank = 4;
@@ -241,15 +247,15 @@ static bool unsupported(const reader *r, const Onnx__NodeProto *node) {
 }
 
 static bool read_inputs(const reader *r, const Onnx__NodeProto *source,
-                        const nsk_onnx_operator *operator, nsk_node * node) {
-    if (source->n_input < (size_t)operator->least || source->n_input >(size_t) operator->most) {
+                        const nsk_onnx_operator *rule, nsk_node *node) {
+    if (source->n_input < (size_t)rule->least || source->n_input > (size_t)rule->most) {
         return nsk_fail(r->error, "node '%s' (%s): %zu inputs; it takes %d to %d", node->name,
-                        source->op_type, source->n_input, operator->least, operator->most);
+                        source->op_type, source->n_input, rule->least, rule->most);
     }
     for (int i = 0; i < (int)source->n_input; i++) {
         const char *name = source->input[i];
         node->input[i] = *name == '\0' ? NSK_NONE : find(r, name);
-        if (node->input[i] == NSK_NONE && (*name != '\0' || i < operator->least)) {
+        if (node->input[i] == NSK_NONE && (*name != '\0' || i < rule->least)) {
             return nsk_fail(r->error, "node '%s' (%s): input '%s' comes from nowhere before it",
                             node->name, source->op_type, name);
         }
@@ -264,49 +270,62 @@ static bool check_integers(const reader *r, const nsk_node *node) {
         const nsk_value *in = nsk_node_input(r->graph, node, i);
         bool meant = i == 1 && (node->op == NSK_OP_RESHAPE || node->op == NSK_OP_PAD);
         if (in != NULL && in->integers != NULL && !meant) {
-            return nsk_fail(r->error, "node '%s' (%s): computing with integers is not supported; "
-                                      "simplify the model when exporting",
+            return nsk_fail(r->error,
+                            "node '%s' (%s): computing with integers is not supported; "
+                            "simplify the model when exporting",
                             node->name, nsk_op_name(node->op));
         }
     }
     return true;
 }
 
+static bool read_computing_node(reader *r, const Onnx__NodeProto *source,
+                                const nsk_onnx_operator *rule) {
+    nsk_onnx_source from = {source, r->opset, r->error};
+    int output = define(r, source->output[0], "a node's output");
+    if (output == NSK_NONE) {
+        return false;
+    }
+    int at = nsk_graph_add_node(r->graph, rule->op, source->name, output);
+    nsk_node *node = nsk_graph_node(r->graph, at);
+    node->attributes.low = -INFINITY;
+    node->attributes.high = INFINITY;
+    return read_inputs(r, source, rule, node) && check_integers(r, node) &&
+           (rule->read == NULL || rule->read(&from, &node->attributes));
+}
+
+static bool is_standard_domain(const char *domain) {
+    return domain == NULL || *domain == '\0' || strcmp(domain, "ai.onnx") == 0;
+}
+
+static bool read_named_node(reader *r, const Onnx__NodeProto *source) {
+    const nsk_onnx_operator *rule =
+        is_standard_domain(source->domain) ? nsk_onnx_operator_find(source->op_type) : NULL;
+    if (rule == NULL) {
+        return unsupported(r, source);
+    }
+    return rule->op == NSK_OP_CONSTANT ? read_constant_node(r, source)
+                                       : read_computing_node(r, source, rule);
+}
+
+/* A node without a name is called by its operator and place. */
 static bool read_node(reader *r, Onnx__NodeProto *source, size_t index) {
-    char *made_up = NULL;
     if (source->op_type == NULL || source->n_output < 1) {
         return nsk_fail(r->error, "node %zu has no operator or no output; the file is damaged",
                         index + 1);
     }
-    if (source->name == NULL || *source->name == '\0') {
-        made_up = source->name = g_strdup_printf("%s-%zu", source->op_type, index + 1);
+    bool named = source->name != NULL && *source->name != '\0';
+    if (named && !g_utf8_validate(source->name, -1, NULL)) {
+        return nsk_fail(r->error, "node %zu has a name that is not UTF-8", index + 1);
     }
-    const nsk_onnx_operator *operator=
-        source->domain == NULL || *source->domain == '\0' || strcmp(source->domain, "ai.onnx") == 0
-            ? nsk_onnx_operator_find(source->op_type)
-            : NULL;
-    bool good = g_utf8_validate(source->name, -1, NULL) ||
-                nsk_fail(r->error, "node %zu has a name that is not UTF-8", index + 1);
-    good = good && (operator!= NULL || unsupported(r, source));
-    if (good && operator->op == NSK_OP_CONSTANT) {
-        good = read_constant_node(r, source);
-    } else if (good) {
-        nsk_onnx_source from = {source, r->opset, r->error};
-        int output = define(r, source->output[0], "a node's output");
-        good = output != NSK_NONE;
-        if (good) {
-            int at = nsk_graph_add_node(r->graph, operator->op, source->name, output);
-            nsk_node *node = nsk_graph_node(r->graph, at);
-            node->attributes.low = -INFINITY;
-            node->attributes.high = INFINITY;
-            good = read_inputs(r, source, operator, node) && check_integers(r, node) &&
-                   (operator->read == NULL || operator->read(&from, &node->attributes));
-        }
+    if (named) {
+        return read_named_node(r, source);
     }
-    if (made_up != NULL) {
-        source->name = NULL;
-        g_free(made_up);
-    }
+    char *kept = source->name;
+    source->name = g_strdup_printf("%s-%zu", source->op_type, index + 1);
+    bool good = read_named_node(r, source);
+    g_free(source->name);
+    source->name = kept;
     return good;
 }
 
@@ -339,7 +358,7 @@ static bool read_output(reader *r) {
 static bool read_opset(const Onnx__ModelProto *model, reader *r) {
     for (size_t i = 0; i < model->n_opset_import; i++) {
         const Onnx__OperatorSetIdProto *set = model->opset_import[i];
-        if (set->domain == NULL || *set->domain == '\0' || strcmp(set->domain, "ai.onnx") == 0) {
+        if (is_standard_domain(set->domain)) {
             r->opset = set->version;
         }
     }

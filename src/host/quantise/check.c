@@ -18,15 +18,17 @@ bool nsk_network_takes(const nsk_network *network, const nsk_images *images, nsk
     int classes = nsk_network_classes(network);
     int channels = input->colour == NSK_GREY ? 1 : 3;
     if (in->dims[1] != channels || in->dims[2] != input->height || in->dims[3] != input->width) {
-        return nsk_fail(error,
-                        "%s takes pictures of %d x %d with %d channels, the image set gives %d x %d "
-                        "with %d; make [input] agree with the model",
-                        network->path, (int)in->dims[3], (int)in->dims[2], (int)in->dims[1],
-                        input->width, input->height, channels);
+        return nsk_fail(
+            error,
+            "%s takes pictures of %d x %d with %d channels, the image set gives %d x %d "
+            "with %d; make [input] agree with the model",
+            network->path, (int)in->dims[3], (int)in->dims[2], (int)in->dims[1], input->width,
+            input->height, channels);
     }
     return labels == classes ||
-           nsk_fail(error, "%s has %d outputs, the labels file has %d names; list one name an "
-                           "output, in output order",
+           nsk_fail(error,
+                    "%s has %d outputs, the labels file has %d names; list one name an "
+                    "output, in output order",
                     network->path, classes, labels);
 }
 
@@ -34,16 +36,18 @@ bool nsk_model_is_for(const nsk_model *model, const nsk_labels *labels, const ns
                       nsk_error *error) {
     if (model->width != input->width || model->height != input->height ||
         model->colour != input->colour || model->fit != input->fit) {
-        return nsk_fail(error, "the model file was built for another [input] (%u x %u); build it "
-                               "again with 'netsuke quantise'",
+        return nsk_fail(error,
+                        "the model file was built for another [input] (%u x %u); build it "
+                        "again with 'netsuke quantise'",
                         model->width, model->height);
     }
     bool same = model->classes == labels->count;
     for (int i = 0; i < labels->count && same; i++) {
         same = strcmp(nsk_label(model, (unsigned)i), labels->names[i]) == 0;
     }
-    return same || nsk_fail(error, "the model file carries other labels than the labels file; build "
-                                   "it again with 'netsuke quantise'");
+    return same ||
+           nsk_fail(error, "the model file carries other labels than the labels file; build "
+                           "it again with 'netsuke quantise'");
 }
 
 bool nsk_model_takes(const nsk_model *model, const nsk_images *images, nsk_error *error) {

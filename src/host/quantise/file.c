@@ -67,12 +67,13 @@ bool nsk_model_file_write_c(const nsk_model_file *file, const char *path, const 
         return nsk_fail(error, "'%s' cannot be a C name; use letters, digits and _", name);
     }
     GString *text = g_string_new(NULL);
-    g_string_printf(text,
-                    "/* A netsuke model of %zu bytes. Made by a program: change the model, not this "
-                    "file. */\n#include <stddef.h>\n#include <stdint.h>\n\n"
-                    "extern const uint8_t %s[];\nextern const size_t %s_bytes;\n\n"
-                    "const size_t %s_bytes = %zu;\n_Alignas(4) const uint8_t %s[%zu] = {",
-                    file->size, name, name, name, file->size, name, file->size);
+    g_string_printf(
+        text,
+        "/* A netsuke model of %zu bytes. Made by a program: change the model, not this "
+        "file. */\n#include <stddef.h>\n#include <stdint.h>\n\n"
+        "extern const uint8_t %s[];\nextern const size_t %s_bytes;\n\n"
+        "const size_t %s_bytes = %zu;\n_Alignas(4) const uint8_t %s[%zu] = {",
+        file->size, name, name, name, file->size, name, file->size);
     for (size_t i = 0; i < file->size; i++) {
         g_string_append_printf(text, "%s%u,", i % 20 == 0 ? "\n    " : "", file->bytes[i]);
     }

@@ -95,8 +95,9 @@ static bool make_weights(const nsk_low_layer *l, nsk_scale in, nsk_scale out, ns
         double unit = (double)in.scale * scale;
         r->bias[c] = (int32_t)rounded((double)l->bias[c] / unit);
         if (!nsk_multiplier_of(unit / (double)out.scale, &r->multipliers[c])) {
-            return complain(l, error, "its weights are too large for its output's range; check the "
-                                      "calibration images");
+            return complain(l, error,
+                            "its weights are too large for its output's range; check the "
+                            "calibration images");
         }
         if (!accumulator_fits(l, r, c, in, error)) {
             return false;
@@ -117,8 +118,9 @@ static bool make_average(const nsk_low_layer *l, nsk_scale in, nsk_scale out, ns
         double pixels = (double)(counted ? i + 1 : area);
         double number = (double)in.scale / ((double)out.scale * pixels);
         if (!nsk_multiplier_of(number, &r->multipliers[i])) {
-            return complain(l, error, "its output's range is absurdly small; check the "
-                                      "calibration images");
+            return complain(l, error,
+                            "its output's range is absurdly small; check the "
+                            "calibration images");
         }
     }
     return true;
@@ -131,16 +133,17 @@ static bool make_sum(const nsk_low_layer *l, nsk_scale a, nsk_scale b, nsk_scale
     double most = fmax(ratio[0], ratio[1]);
     int shift = 30;
     while (shift > 0 && (most * ldexp(1.0, shift) > 0x1p21 ||
-                         255.0 * (ratio[0] + ratio[1]) * ldexp(1.0, shift) +
-                                 ldexp(1.0, shift - 1) > 0x1p31 - 1024.0)) {
+                         255.0 * (ratio[0] + ratio[1]) * ldexp(1.0, shift) + ldexp(1.0, shift - 1) >
+                             0x1p31 - 1024.0)) {
         shift--;
     }
     r->factor_shift = shift;
     for (int i = 0; i < 2; i++) {
         r->factors[i] = (int32_t)rounded(ratio[i] * ldexp(1.0, shift));
     }
-    return shift >= 1 || complain(l, error, "its inputs dwarf its output; check the calibration "
-                                            "images");
+    return shift >= 1 || complain(l, error,
+                                  "its inputs dwarf its output; check the calibration "
+                                  "images");
 }
 
 static bool make_product(const nsk_low_layer *l, nsk_scale a, nsk_scale b, nsk_scale out,
@@ -159,7 +162,8 @@ static void make_table(const nsk_low_layer *l, nsk_scale in, nsk_scale out, nsk_
     for (int q = -128; q < 128; q++) {
         double value = (double)in.scale * (q - in.zero);
         value = fmin(fmax(value, l->low), l->high);
-        r->table[q + 128] = (uint8_t)clamped(rounded(value / (double)out.scale) + out.zero, -128, 127);
+        r->table[q + 128] =
+            (uint8_t)clamped(rounded(value / (double)out.scale) + out.zero, -128, 127);
     }
 }
 

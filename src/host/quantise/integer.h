@@ -27,7 +27,7 @@ typedef struct nsk_integer_layer {
     int multiplier_count;
     int32_t factors[2]; /* sum: of both inputs */
     int factor_shift;
-    uint8_t *table; /* look-up: 256 bytes; softmax: u16 little-endian */
+    uint8_t *table;  /* look-up: 256 bytes; softmax: u16 little-endian */
     int table_count; /* entries */
     int low, high;
 } nsk_integer_layer;

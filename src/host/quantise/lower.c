@@ -96,8 +96,9 @@ static bool lower_conv(lowering *l, const nsk_node *node) {
         return complain(l, node, "its weights are computed; export them as constants");
     }
     if (!window_fits(w)) {
-        return complain(l, node, "a kernel, stride, dilation or pad is over 255, or pads reach "
-                                 "further than the kernel");
+        return complain(l, node,
+                        "a kernel, stride, dilation or pad is over 255, or pads reach "
+                        "further than the kernel");
     }
     const nsk_value *weight = nsk_node_input(l->graph, node, 1);
     bool depthwise = w->groups > 1 && weight->dims[1] == 1;
@@ -110,7 +111,7 @@ static bool lower_conv(lowering *l, const nsk_node *node) {
     size_t area = (size_t)(weight->dims[2] * weight->dims[3]);
     layer->taps = (int)(inputs * area);
     layer->bias = bias_of(l, node, (int)outputs);
-    layer->weights = g_new(float, outputs * inputs * area);
+    layer->weights = g_new(float, outputs *inputs *area);
     for (size_t o = 0; o < outputs; o++) {
         for (size_t i = 0; i < inputs; i++) {
             for (size_t k = 0; k < area; k++) {
@@ -141,7 +142,7 @@ static bool lower_gemm(lowering *l, const nsk_node *node) {
     size_t pixels = (size_t)in.height * (size_t)in.width;
     layer->taps = (int)inputs;
     layer->bias = bias_of(l, node, (int)outputs);
-    layer->weights = g_new(float, outputs * inputs);
+    layer->weights = g_new(float, outputs *inputs);
     for (size_t o = 0; o < outputs; o++) {
         for (size_t i = 0; i < inputs; i++) {
             size_t channel = i % (size_t)in.channels;
@@ -235,8 +236,9 @@ static bool lower_reshape(lowering *l, const nsk_node *node) {
 }
 
 static bool lower_pad(lowering *l, const nsk_node *node) {
-    return complain(l, node, "only zeroes around the input of a convolution can be folded away; "
-                             "use the pads of the layer behind");
+    return complain(l, node,
+                    "only zeroes around the input of a convolution can be folded away; "
+                    "use the pads of the layer behind");
 }
 
 static bool lower_norm(lowering *l, const nsk_node *node) {
@@ -296,8 +298,8 @@ nsk_lowered *nsk_lower(const nsk_graph *graph, nsk_error *error) {
     for (guint i = 0; i < graph->values->len; i++) {
         l.tensor_of[i] = NSK_NONE;
     }
-    bool good = add_tensor(&l, graph->input) != NSK_NONE ||
-                nsk_fail(error, "the input is not one picture");
+    bool good =
+        add_tensor(&l, graph->input) != NSK_NONE || nsk_fail(error, "the input is not one picture");
     for (int i = 0; i < (int)graph->nodes->len && good; i++) {
         const nsk_node *node = nsk_graph_node(graph, i);
         good = node->dead || lower_node(&l, node);

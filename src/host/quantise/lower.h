@@ -13,13 +13,13 @@ typedef struct nsk_low_tensor {
 
 typedef struct nsk_low_layer {
     nsk_kind kind;
-    const char *name; /* the node's */
+    const char *name;    /* the node's */
     int in, second, out; /* tensors; second may be NSK_NONE */
     nsk_window_attributes window;
-    int taps;          /* weights of one output channel */
-    float *weights;    /* conv: [out][taps]; depthwise: [taps][out]; dense: [out][taps]; or NULL */
-    float *bias;       /* [out], or NULL */
-    double low, high;  /* the output's clamp */
+    int taps;         /* weights of one output channel */
+    float *weights;   /* conv: [out][taps]; depthwise: [taps][out]; dense: [out][taps]; or NULL */
+    float *bias;      /* [out], or NULL */
+    double low, high; /* the output's clamp */
 } nsk_low_layer;
 
 typedef struct nsk_lowered {

@@ -58,7 +58,8 @@ uint32_t nsk_plan_lower_bound(const nsk_buffer *buffers, int count) {
     for (int i = 0; i < count; i++) {
         uint32_t alive = 0; /* at the step at which buffer i is written */
         for (int k = 0; k < count; k++) {
-            bool there = buffers[k].first <= buffers[i].first && buffers[k].last >= buffers[i].first;
+            bool there =
+                buffers[k].first <= buffers[i].first && buffers[k].last >= buffers[i].first;
             alive += there ? aligned(buffers[k].bytes) : 0;
         }
         most = MAX(most, alive);

@@ -100,8 +100,9 @@ nsk_range *nsk_ranges_observe(const nsk_graph *graph, const int *values, int cou
     for (int i = 0; i < count && good; i++) {
         ranges[i] = method->result(total + (size_t)i * method->state_bytes);
         good = (isfinite(ranges[i].low) && isfinite(ranges[i].high)) ||
-               nsk_fail(error, "tensor '%s' takes numbers that are not finite; check the "
-                               "preparation and the weights",
+               nsk_fail(error,
+                        "tensor '%s' takes numbers that are not finite; check the "
+                        "preparation and the weights",
                         nsk_graph_value(graph, values[i])->name);
     }
     g_free(total);

@@ -24,7 +24,8 @@ static void put32(uint8_t *at, uint32_t value) {
 
 static uint32_t append(writer *w, const void *data, size_t size, size_t alignment) {
     static const uint8_t zeroes[4] = {0};
-    g_byte_array_append(w->bytes, zeroes, (guint)((alignment - w->bytes->len % alignment) % alignment));
+    g_byte_array_append(w->bytes, zeroes,
+                        (guint)((alignment - w->bytes->len % alignment) % alignment));
     uint32_t at = w->bytes->len;
     g_byte_array_append(w->bytes, data, (guint)size);
     return at;

@@ -9,9 +9,9 @@ typedef struct nsk_model_parts {
     const nsk_labels *labels;
     const nsk_input *input;
     const nsk_lowered *lowered;
-    const nsk_scale *scales;           /* one a tensor */
-    const nsk_integer_layer *layers;   /* one a layer */
-    const uint32_t *places;            /* one a tensor */
+    const nsk_scale *scales;         /* one a tensor */
+    const nsk_integer_layer *layers; /* one a layer */
+    const uint32_t *places;          /* one a tensor */
     uint32_t workspace, lower_bound;
 } nsk_model_parts;
 

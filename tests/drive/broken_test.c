@@ -1,0 +1,117 @@
+/* Broken input: one clear line, status 2, nothing half-written. */
+#include <stdio.h>
+#include <string.h>
+
+#include "drive.h"
+
+/* A copy of the demo in the scratch folder, that tests may break. */
+static void fresh_copy(void) {
+    outcome o =
+        drive_for(0, "rm -rf \"$T/d\" && mkdir -p \"$T/d/images\" && cp demo/kiln.ini "
+                     "demo/kiln.onnx demo/labels.txt \"$T/d/\" && cp -r boards costs \"$T/\" && "
+                     "for s in calibration held-out; do for c in demo/images/$s/*/; do "
+                     "d=\"$T/d/images/$s/$(basename $c)\"; mkdir -p \"$d\"; "
+                     "cp $c/*-000[0-3].png \"$d\"; done; done");
+    outcome_clear(&o);
+}
+
+/* What is done to the copy, the command, and what must be said. */
+static const struct {
+    const char *break_it, *command, *said;
+} cases[] = {
+    {"true", "netsuke frobnicate", "'frobnicate' is no command"},
+    {"true", "netsuke survey", "survey takes BRIEF; see 'netsuke survey --help'"},
+    {"true", "netsuke survey a b", "survey takes BRIEF"},
+    {"true", "netsuke survey --colour x", "Unknown option --colour; see 'netsuke survey --help'"},
+    {"true", "netsuke survey nowhere.ini", "nowhere.ini: No such file"},
+    {"true", "netsuke quantise k", "say where the model goes"},
+    {"true", "netsuke rehearse k --frames -3", "--frames -3: from 0"},
+    {"echo 'wdith = 3' >> k", "netsuke survey k", "unknown key 'wdith' in [decision]"},
+    {"sed -i 's/kiln.onnx/none.onnx/' k", "netsuke outline k", "none.onnx: No such file"},
+    {"truncate -s 90000 kiln.onnx", "netsuke outline k",
+     "kiln.onnx: not an ONNX model, or cut short"},
+    {"head -c 5000 /dev/urandom > kiln.onnx", "netsuke compare k", "kiln.onnx: not an ONNX model"},
+    {": > kiln.onnx", "netsuke outline kiln.onnx", "kiln.onnx: not an ONNX model"},
+    {"sed -i 's/48x48/40x48/' k", "netsuke outline k",
+     "the input's width is 48 in the file and 40 in the brief"},
+    {"sed -i 's/= rgb/= grey/' k", "netsuke outline k", "the input's count of channels is 3"},
+    {"sed -i '$d' labels.txt; rm -rf images/*/drip; sed -i 's/^resting.*//' k", "netsuke compare k",
+     "has 6 outputs, the labels file has 5 names"},
+    {"sed -i 's/drip/drips/' labels.txt", "netsuke compare k", "no label is called 'drip'"},
+    {"rm images/held-out/chip/*", "netsuke compare k", "no PNG or JPEG in this class's folder"},
+    {"rm -r images/held-out/*", "netsuke survey k", "label 'belt' has no folder here"},
+    {"rm -r images/held-out", "netsuke survey k", "images/held-out"},
+    {"truncate -s 300 images/held-out/drip/drip-0002.png", "netsuke compare k",
+     "drip-0002.png: not a readable PNG"},
+    {"truncate -s 300 images/calibration/drip/drip-0002.png", "netsuke quantise k -o k.nsk",
+     "drip-0002.png: not a readable PNG"},
+    {"true", "netsuke classify k images", "images: this is a folder; a file is needed here"},
+    {"true", "netsuke classify k labels.txt", "labels.txt: neither a PNG nor a JPEG"},
+    {"sed -i 's/trimmer/hammer/' k", "netsuke budget k", "hammer.ini: No such file"},
+    {"sed -i '/^\\[board\\]/,/^file/d' k", "netsuke budget k", "the brief names no board"},
+    {"true", "netsuke compare k --model labels.txt", "labels.txt: not a netsuke model file"},
+    {"netsuke quantise k -o k.nsk >/dev/null && truncate -s 20000 k.nsk",
+     "netsuke budget k --model k.nsk", "k.nsk: cut short"},
+    {"netsuke quantise k -o k.nsk >/dev/null && printf X | dd of=k.nsk bs=1 seek=9000 "
+     "conv=notrunc status=none",
+     "netsuke rehearse k --model k.nsk", "k.nsk: damaged: its checksum does not match"},
+    {"netsuke quantise k -o k.nsk >/dev/null && sed -i 's/crop/crop/;s/stretch/crop/' k",
+     "netsuke compare k --model k.nsk", "the model file was built for another [input]"},
+    {"true", "netsuke quantise k -o nowhere/k.nsk", "nowhere/k.nsk: cannot be written"},
+    {"true", "netsuke compare k --predictions nowhere/p.csv", "nowhere/p.csv: cannot be written"},
+    {"true", "netsuke quantise k -o k.nsk --array k.c --array-name 9x", "'9x' cannot be a C name"},
+};
+
+static void mistakes_get_one_line(void) {
+    for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
+        fresh_copy();
+        drive_fails(cases[i].said, "cd \"$T/d\" && mv kiln.ini k && { %s; } && %s",
+                    cases[i].break_it, cases[i].command);
+    }
+}
+
+/* A failed write leaves the old file as it was, and nothing beside it. */
+static void nothing_is_half_written(void) {
+    fresh_copy();
+    outcome o = drive_for(0, "cd \"$T/d\" && echo old > k.nsk && "
+                             "truncate -s 300 images/calibration/belt/belt-0001.png; "
+                             "netsuke quantise kiln.ini -o k.nsk 2>/dev/null; "
+                             "test \"$(cat k.nsk)\" = old && test \"$(ls | wc -l)\" = 5");
+    outcome_clear(&o);
+}
+
+static void tolerance_goes_on(void) {
+    fresh_copy();
+    outcome o = drive_for(0, "cd \"$T/d\" && mkdir images/held-out/dust && "
+                             "truncate -s 300 images/held-out/drip/drip-0002.png && "
+                             "netsuke compare kiln.ini --tolerant --json");
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "\"images\" : 23"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.err, "netsuke: left out 2; the first: images/held-out/dust"));
+    outcome_clear(&o);
+}
+
+static void overlap_is_found(void) {
+    fresh_copy();
+    JsonNode *root = drive_json(0, "cd \"$T/d\" && cp images/calibration/chip/chip-0000.png "
+                                   "images/held-out/sound/ && netsuke survey kiln.ini --json");
+    CU_ASSERT_EQUAL(json_number(root, "overlap"), 1);
+    json_node_unref(root);
+}
+
+/* Swapped labels are not an error, and must show: accuracy falls with them. */
+static void wrong_label_order_shows(void) {
+    fresh_copy();
+    JsonNode *root = drive_json(0, "cd \"$T/d\" && printf 'sound\\nbelt\\ncrack\\nchip\\npinhole\\n"
+                                   "drip\\n' > labels.txt && netsuke compare kiln.ini --json");
+    CU_ASSERT(json_number(root, "float.accuracy") < 0.75);
+    json_node_unref(root);
+}
+
+CU_TestInfo broken_tests[] = {
+    {"mistakes get one line", mistakes_get_one_line},
+    {"nothing is half-written", nothing_is_half_written},
+    {"--tolerant goes on", tolerance_goes_on},
+    {"overlap is found", overlap_is_found},
+    {"a wrong order of labels shows", wrong_label_order_shows},
+    CU_TEST_INFO_NULL,
+};

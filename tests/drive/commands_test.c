@@ -1,0 +1,131 @@
+/* What each command prints for people, on the demo. */
+#include <stdio.h>
+#include <string.h>
+
+#include "drive.h"
+
+static const char *const commands[] = {"survey", "outline",  "quantise", "compare",
+                                       "budget", "classify", "rehearse"};
+
+static void help_names_the_order(void) {
+    outcome o = drive_for(0, "netsuke --help");
+    const char *at = o.out;
+    for (size_t i = 0; i < G_N_ELEMENTS(commands); i++) {
+        char *line = g_strdup_printf("\n  %s ", commands[i]);
+        at = strstr(at, line);
+        CU_ASSERT_PTR_NOT_NULL_FATAL(at);
+        g_free(line);
+    }
+    outcome_clear(&o);
+    for (size_t i = 0; i < G_N_ELEMENTS(commands); i++) {
+        o = drive_for(0, "netsuke %s --help", commands[i]);
+        char *example = g_strdup_printf("Example:\n  netsuke %s ", commands[i]);
+        CU_ASSERT_PTR_NOT_NULL(strstr(o.out, example));
+        CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "--json"));
+        g_free(example);
+        outcome_clear(&o);
+    }
+    o = drive_for(2, "netsuke");
+    CU_ASSERT_STRING_EQUAL(o.out, "");
+    outcome_clear(&o);
+}
+
+/* A command line, its status, and parts that its output must hold. */
+static const struct {
+    const char *line;
+    int status;
+    const char *parts[6];
+} cases[] = {
+    {"netsuke survey demo/kiln.ini",
+     0,
+     {"belt", "200  ####", "all pictures are 48 x 48; the network takes 48 x 48",
+      "no held-out picture stands in calibration too", NULL}},
+    {"netsuke outline demo/kiln.ini",
+     0,
+     {"demo/kiln.onnx takes pictures of 48 x 48 with 3 channels", "norm1, relu1", "24 x 24 x 16",
+      "35,910  2,549,968", NULL}},
+    {"netsuke quantise demo/kiln.ini -o \"$T/k.nsk\" --array \"$T/k.c\"",
+     0,
+     {"wrote", "k.nsk", "k.c", "no accumulator can overflow", NULL}},
+    {"netsuke compare demo/kiln.ini",
+     0,
+     {"on 1200 held-out images of 6 classes", "95 % interval for paired results",
+      "1.00 points: holds", "float says", "integer says", NULL}},
+    {"netsuke budget demo/kiln.ini",
+     0,
+     {"On board 'trimmer'", "holds,", "How each figure was obtained", "emulator", NULL}},
+    {"netsuke budget demo/kiln.ini --board boards/needle.ini",
+     1,
+     {"On board 'needle'", "BROKEN,", "too much", NULL}},
+    {"netsuke classify demo/kiln.ini demo/images/held-out/belt/belt-0001.png",
+     0,
+     {"belt-0001.png", "float", "integer", "1  belt", NULL}},
+    {"netsuke rehearse demo/kiln.ini --frames 30",
+     0,
+     {"frames", "dropped", "line raised", "Rule: probability at least 0.60", NULL}},
+};
+
+static void they_print_for_people(void) {
+    for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
+        outcome o = drive_for(cases[i].status, "%s", cases[i].line);
+        for (const char *const *part = cases[i].parts; *part != NULL; part++) {
+            if (strstr(o.out, *part) == NULL) {
+                fprintf(stderr, "\n    %s\n    prints no '%s'\n", cases[i].line, *part);
+                CU_FAIL("something is not printed");
+            }
+        }
+        CU_ASSERT_STRING_EQUAL(o.err, ""); /* no terminal, no progress */
+        outcome_clear(&o);
+    }
+}
+
+static void lines_fit_a_terminal(void) {
+    for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
+        outcome o = drive("%s", cases[i].line);
+        char **lines = g_strsplit(o.out, "\n", -1);
+        for (char **line = lines; *line != NULL; line++) {
+            if (g_utf8_strlen(*line, -1) > 96) {
+                fprintf(stderr, "\n    %s\n", *line);
+                CU_FAIL("a line is too long");
+            }
+        }
+        g_strfreev(lines);
+        outcome_clear(&o);
+    }
+}
+
+/* The confusion matrices stand side by side within 80 columns. */
+static void matrices_fit_80_columns(void) {
+    outcome o = drive_for(0, "netsuke compare demo/kiln.ini");
+    char *at = strstr(o.out, "float says");
+    CU_ASSERT_PTR_NOT_NULL_FATAL(at);
+    char **lines = g_strsplit(at, "\n", 9);
+    for (int i = 0; i < 8; i++) {
+        CU_ASSERT(strlen(lines[i]) <= 80);
+    }
+    g_strfreev(lines);
+    outcome_clear(&o);
+}
+
+static void broken_limits_are_status_one(void) {
+    outcome o = drive_for(1, "sed -e 's/^loss = .*/loss = -50/' demo/kiln.ini > demo/.tight.ini; "
+                             "netsuke compare demo/.tight.ini; status=$?; rm -f demo/.tight.ini; "
+                             "exit $status");
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "-50.00 points: BROKEN"));
+    outcome_clear(&o);
+}
+
+static void small_boards_fault_in_the_rehearsal(void) {
+    drive_fails("board 'needle': memory fault: byte",
+                "netsuke rehearse demo/kiln.ini --board boards/needle.ini --frames 3");
+}
+
+CU_TestInfo command_tests[] = {
+    {"help tells the order of work", help_names_the_order},
+    {"what people read", they_print_for_people},
+    {"lines fit a terminal", lines_fit_a_terminal},
+    {"matrices fit 80 columns", matrices_fit_80_columns},
+    {"a broken limit is status 1", broken_limits_are_status_one},
+    {"a board too small faults in the rehearsal", small_boards_fault_in_the_rehearsal},
+    CU_TEST_INFO_NULL,
+};

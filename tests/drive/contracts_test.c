@@ -1,0 +1,193 @@
+/* What programs read: JSON, CSV, and that all ways to a score give the same. */
+#include <math.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+#include "drive.h"
+
+static void survey_json(void) {
+    JsonNode *root = drive_json(0, "netsuke survey demo/kiln.ini --json");
+    CU_ASSERT_EQUAL(json_length(root, "sets"), 2);
+    CU_ASSERT_STRING_EQUAL(json_text(root, "sets.0.name"), "calibration");
+    CU_ASSERT_STRING_EQUAL(json_text(root, "sets.1.name"), "held-out");
+    CU_ASSERT_EQUAL(json_number(root, "sets.1.images"), 1200);
+    CU_ASSERT_STRING_EQUAL(json_text(root, "sets.1.classes.4.name"), "pinhole");
+    CU_ASSERT_EQUAL(json_number(root, "sets.1.classes.4.images"), 200);
+    CU_ASSERT_EQUAL(json_number(root, "overlap"), 0);
+    json_node_unref(root);
+}
+
+static void outline_json(void) {
+    static const char *const ways[] = {"demo/kiln.ini", "demo/kiln.onnx"};
+    for (size_t i = 0; i < G_N_ELEMENTS(ways); i++) {
+        JsonNode *root = drive_json(0, "netsuke outline %s --json", ways[i]);
+        double parameters = 0.0;
+        double macs = 0.0;
+        for (int k = 0; k < json_length(root, "layers"); k++) {
+            char *path = g_strdup_printf("layers.%d.parameters", k);
+            parameters += json_number(root, path);
+            g_free(path);
+            path = g_strdup_printf("layers.%d.macs", k);
+            macs += json_number(root, path);
+            g_free(path);
+        }
+        CU_ASSERT_STRING_EQUAL(json_text(root, "layers.0.name"), "conv1");
+        CU_ASSERT_STRING_EQUAL(json_text(root, "layers.0.kind"), "Conv");
+        CU_ASSERT_EQUAL(json_length(root, "layers.0.output"), 3);
+        CU_ASSERT_EQUAL(json_number(root, "layers.0.output.2"), 16);
+        CU_ASSERT_EQUAL(json_number(root, "parameters"), parameters);
+        CU_ASSERT_EQUAL(json_number(root, "macs"), macs);
+        CU_ASSERT(parameters >= 20e3 && parameters <= 80e3 && macs >= 1e6 && macs <= 4e6);
+        json_node_unref(root);
+    }
+}
+
+static void quantise_json(void) {
+    JsonNode *root = drive_json(0, "netsuke quantise demo/kiln.ini -o \"$T/q.nsk\" --json");
+    char *path = g_strdup_printf("%s/q.nsk", scratch());
+    char *bytes;
+    gsize size = 0;
+    CU_ASSERT(g_file_get_contents(path, &bytes, &size, NULL));
+    CU_ASSERT_EQUAL(json_number(root, "model_bytes"), (double)size);
+    json_node_unref(root);
+    root = drive_json(0, "netsuke quantise demo/kiln.ini -o \"$T/q2.nsk\" --json && "
+                         "cmp \"$T/q.nsk\" \"$T/q2.nsk\"");
+    json_node_unref(root);
+    g_free(bytes);
+    g_free(path);
+}
+
+static void compare_json_and_csv(void) {
+    JsonNode *root =
+        drive_json(0, "netsuke compare demo/kiln.ini --json --predictions \"$T/p.csv\"");
+    double images = json_number(root, "images");
+    double accuracy[2] = {json_number(root, "float.accuracy"),
+                          json_number(root, "integer.accuracy")};
+    CU_ASSERT_DOUBLE_EQUAL(accuracy[0], json_number(root, "float.correct") / images, 1e-12);
+    CU_ASSERT_DOUBLE_EQUAL(json_number(root, "loss_points"), 100 * (accuracy[0] - accuracy[1]),
+                           1e-9);
+    char *path = g_strdup_printf("%s/p.csv", scratch());
+    char *text = NULL;
+    CU_ASSERT_FATAL(g_file_get_contents(path, &text, NULL, NULL));
+    char **lines = g_strsplit(g_strchomp(text), "\n", -1);
+    CU_ASSERT_STRING_EQUAL(
+        lines[0], "image,label,float_class,float_probability,integer_class,integer_probability");
+    CU_ASSERT_EQUAL((double)g_strv_length(lines) - 1, images);
+    int right[2] = {0, 0};
+    int agree = 0;
+    for (char **line = lines + 1; *line != NULL; line++) {
+        char **field = g_strsplit(*line, ",", -1);
+        CU_ASSERT_EQUAL_FATAL(g_strv_length(field), 6);
+        right[0] += strcmp(field[1], field[2]) == 0;
+        right[1] += strcmp(field[1], field[4]) == 0;
+        agree += strcmp(field[2], field[4]) == 0;
+        double probability = atof(field[5]) * 256.0;
+        CU_ASSERT_DOUBLE_EQUAL(probability, floor(probability), 1e-4);
+        g_strfreev(field);
+    }
+    CU_ASSERT_EQUAL(right[0], json_number(root, "float.correct"));
+    CU_ASSERT_EQUAL(right[1], json_number(root, "integer.correct"));
+    CU_ASSERT_DOUBLE_EQUAL(agree / images, json_number(root, "agreement"), 1e-12);
+    g_strfreev(lines);
+    g_free(text);
+    g_free(path);
+    json_node_unref(root);
+}
+
+static void budget_json(void) {
+    JsonNode *root = drive_json(1, "netsuke budget demo/kiln.ini --board boards/needle.ini --json");
+    CU_ASSERT_EQUAL(json_number(root, "flash.total"),
+                    json_number(root, "flash.model") + json_number(root, "flash.code"));
+    CU_ASSERT_EQUAL(json_number(root, "ram.total"), json_number(root, "ram.workspace") +
+                                                        json_number(root, "ram.frame") +
+                                                        json_number(root, "ram.stack"));
+    CU_ASSERT(json_number(root, "ram.lower_bound") <= json_number(root, "ram.workspace"));
+    CU_ASSERT_DOUBLE_EQUAL(json_number(root, "latency.seconds"),
+                           json_number(root, "latency.cycles") / 48e6, 1e-9);
+    static const char *const names[] = {"flash", "ram", "latency"};
+    static const double holds[] = {1, 0, 0};
+    for (int i = 0; i < 3; i++) {
+        char *path[4];
+        static const char *const keys[] = {"name", "limit", "value", "holds"};
+        for (int k = 0; k < 4; k++) {
+            path[k] = g_strdup_printf("limits.%d.%s", i, keys[k]);
+        }
+        CU_ASSERT_STRING_EQUAL(json_text(root, path[0]), names[i]);
+        CU_ASSERT_EQUAL(json_number(root, path[3]), holds[i]);
+        CU_ASSERT_EQUAL(json_number(root, path[2]) <= json_number(root, path[1]), holds[i] > 0);
+        for (int k = 0; k < 4; k++) {
+            g_free(path[k]);
+        }
+    }
+    json_node_unref(root);
+}
+
+static void classify_json(void) {
+    JsonNode *root = drive_json(0, "netsuke classify demo/kiln.ini --json "
+                                   "demo/images/held-out/drip/drip-0007.png "
+                                   "demo/images/held-out/belt/belt-0007.png");
+    CU_ASSERT_EQUAL(json_length(root, "images"), 2);
+    CU_ASSERT(g_str_has_suffix(json_text(root, "images.0.path"), "drip-0007.png"));
+    CU_ASSERT_STRING_EQUAL(json_text(root, "images.0.float.0.class"), "drip");
+    CU_ASSERT_STRING_EQUAL(json_text(root, "images.1.integer.0.class"), "belt");
+    CU_ASSERT_EQUAL(json_length(root, "images.1.integer"), 6);
+    double sum = 0.0;
+    double last = 1.0;
+    for (int i = 0; i < 6; i++) {
+        char *path = g_strdup_printf("images.0.float.%d.probability", i);
+        double p = json_number(root, path);
+        CU_ASSERT(p <= last);
+        last = p;
+        sum += p;
+        g_free(path);
+    }
+    CU_ASSERT_DOUBLE_EQUAL(sum, 1.0, 1e-5);
+    json_node_unref(root);
+}
+
+static void rehearse_json(void) {
+    JsonNode *root = drive_json(0, "netsuke rehearse demo/kiln.ini --frames 40 --json");
+    CU_ASSERT_EQUAL(json_number(root, "frames"), 40);
+    CU_ASSERT_EQUAL(json_number(root, "dropped"), 0);
+    CU_ASSERT(json_length(root, "decisions") > 10);
+    CU_ASSERT(strlen(json_text(root, "decisions.0.class")) > 3);
+    CU_ASSERT(json_number(root, "decisions.0.probability") >= 0.6);
+    json_node_unref(root);
+}
+
+/* Board, comparison and classify give the same integer probability for the same picture. */
+static void every_way_gives_the_same_scores(void) {
+    outcome o = drive_for(0, "netsuke quantise demo/kiln.ini -o \"$T/s.nsk\" >/dev/null && "
+                             "netsuke compare demo/kiln.ini -m \"$T/s.nsk\" --predictions "
+                             "\"$T/c.csv\" >/dev/null && "
+                             "netsuke rehearse demo/kiln.ini -m \"$T/s.nsk\" --predictions "
+                             "\"$T/r.csv\" >/dev/null && "
+                             "tail -n +2 \"$T/c.csv\" | cut -d, -f1,5,6 | sort > \"$T/c\" && "
+                             "tail -n +2 \"$T/r.csv\" | cut -d, -f1,5,6 | sort > \"$T/r\" && "
+                             "cmp \"$T/c\" \"$T/r\" && wc -l < \"$T/r\"");
+    CU_ASSERT_EQUAL(atoi(o.out), 1200);
+    outcome_clear(&o);
+    o = drive_for(0, "sed -n 601p \"$T/r\""); /* image,class,probability */
+    char **field = g_strsplit(g_strchomp(o.out), ",", 3);
+    JsonNode *root =
+        drive_json(0, "netsuke classify demo/kiln.ini -m \"$T/s.nsk\" --json %s", field[0]);
+    CU_ASSERT_STRING_EQUAL(json_text(root, "images.0.integer.0.class"), field[1]);
+    CU_ASSERT_DOUBLE_EQUAL(json_number(root, "images.0.integer.0.probability"), atof(field[2]),
+                           1e-7);
+    json_node_unref(root);
+    g_strfreev(field);
+    outcome_clear(&o);
+}
+
+CU_TestInfo contract_tests[] = {
+    {"survey --json", survey_json},
+    {"outline --json", outline_json},
+    {"quantise --json, the same bytes each time", quantise_json},
+    {"compare --json and --predictions", compare_json_and_csv},
+    {"budget --json", budget_json},
+    {"classify --json", classify_json},
+    {"rehearse --json", rehearse_json},
+    {"every way gives the same scores", every_way_gives_the_same_scores},
+    CU_TEST_INFO_NULL,
+};

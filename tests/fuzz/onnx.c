@@ -1,0 +1,16 @@
+/* Any bytes as an ONNX file: read, inferred, folded, lowered; never a crash. */
+#include "graph/graph.h"
+#include "onnx/read.h"
+#include "quantise/lower.h"
+
+int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size);
+
+int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {
+    nsk_error error;
+    nsk_graph *graph = nsk_onnx_read(data, size, NULL, &error);
+    if (graph != NULL && nsk_graph_infer(graph, &error) && nsk_graph_fold(graph, &error)) {
+        nsk_lowered_free(nsk_lower(graph, &error));
+    }
+    nsk_graph_free(graph);
+    return 0;
+}

@@ -1,0 +1,16 @@
+/* Any bytes as a picture. */
+#include "images/picture.h"
+
+int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size);
+
+int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {
+    nsk_error error;
+    nsk_picture picture;
+    if (nsk_picture_decode(data, size, &picture, &error)) {
+        nsk_picture fitted;
+        nsk_picture_fit(&picture, 8, 8, NSK_CROP, &fitted);
+        nsk_picture_clear(&fitted);
+        nsk_picture_clear(&picture);
+    }
+    return 0;
+}
