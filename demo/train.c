@@ -13,8 +13,6 @@
 #include "train/export.h"
 #include "train/fit.h"
 
-extern void openblas_set_num_threads(int threads);
-
 enum { SIZE = 48, SHARDS = 2, SHARD_SIZE = 32 };
 
 static void add_block(nsk_train_net *net, nsk_train_kind kind, int channels, int kernel,

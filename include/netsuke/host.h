@@ -130,6 +130,9 @@ typedef struct nsk_outline_layer {
     const char *kind;            /* ONNX operator name */
     const char *folded;          /* what was folded into it, or "" */
     int height, width, channels; /* of the output; 1 x 1 x channels behind a flatten */
+    int kernel[2], stride[2];    /* down, across; 0 where there is no window */
+    int groups;                  /* of a convolution; as many as input channels: depthwise */
+    bool depthwise;
     uint64_t parameters, macs;
 } nsk_outline_layer;
 

@@ -62,12 +62,12 @@ static void json_ranking(JsonBuilder *b, const char *name, const float *probabil
     json_builder_end_array(b);
 }
 
-static void print_json(const cli_job *job, const opinion *opinions) {
+static void print_json(const cli_job *job, const opinion *opinions, guint count) {
     JsonBuilder *b = json_builder_new();
     json_builder_begin_object(b);
     json_builder_set_member_name(b, "images");
     json_builder_begin_array(b);
-    for (int i = 0; job->arguments[i + 1] != NULL; i++) {
+    for (guint i = 0; i < count; i++) {
         json_builder_begin_object(b);
         cli_json_text(b, "path", job->arguments[i + 1]);
         json_ranking(b, "float", opinions[i].by_float, &job->brief->labels);
@@ -93,32 +93,25 @@ static void print_opinion(const char *path, const opinion *o, const nsk_labels *
     cli_table_print(table);
 }
 
-static bool classify_all(const classifier *c, opinion *opinions) {
-    for (int i = 0; c->job->arguments[i + 1] != NULL; i++) {
-        opinions[i].by_float = g_new(float, c->model.classes);
-        opinions[i].by_integer = g_new(float, c->model.classes);
-        if (!classify(c, c->job->arguments[i + 1], &opinions[i])) {
-            return false;
-        }
-    }
-    return true;
-}
-
 static int report(const classifier *c) {
     cli_job *job = c->job;
     guint count = g_strv_length(job->arguments) - 1;
+    guint classes = c->model.classes;
     opinion *opinions = g_new0(opinion, count);
-    bool good = classify_all(c, opinions);
+    float *probabilities = g_new0(float, (gsize)2 * count * classes);
+    bool good = true;
+    for (guint i = 0; i < count && good; i++) {
+        opinions[i].by_float = probabilities + (gsize)2 * i * classes;
+        opinions[i].by_integer = opinions[i].by_float + classes;
+        good = classify(c, job->arguments[i + 1], &opinions[i]);
+    }
     if (good && job->json) {
-        print_json(job, opinions);
+        print_json(job, opinions, count);
     }
-    for (guint i = 0; i < count; i++) {
-        if (good && !job->json) {
-            print_opinion(job->arguments[i + 1], &opinions[i], &job->brief->labels);
-        }
-        g_free(opinions[i].by_float);
-        g_free(opinions[i].by_integer);
+    for (guint i = 0; i < count && good && !job->json; i++) {
+        print_opinion(job->arguments[i + 1], &opinions[i], &job->brief->labels);
     }
+    g_free(probabilities);
     g_free(opinions);
     return good ? CLI_DONE : cli_fail(job);
 }

@@ -33,16 +33,37 @@ static void print_json(const nsk_outline *o) {
     cli_print_json(b);
 }
 
+/* "Conv 3x3/2, depthwise": operator, kernel, stride, groups. */
+static void write_kind(GString *text, const nsk_outline_layer *l) {
+    g_string_assign(text, l->kind);
+    if (l->kernel[0] == 0) {
+        return;
+    }
+    g_string_append_printf(text, " %dx%d", l->kernel[0], l->kernel[1]);
+    if (l->stride[0] != l->stride[1]) {
+        g_string_append_printf(text, "/%dx%d", l->stride[0], l->stride[1]);
+    } else if (l->stride[0] > 1) {
+        g_string_append_printf(text, "/%d", l->stride[0]);
+    }
+    if (l->depthwise) {
+        g_string_append(text, ", depthwise");
+    } else if (l->groups > 1) {
+        g_string_append_printf(text, ", %d groups", l->groups);
+    }
+}
+
 static void print_text(const char *path, const nsk_outline *o) {
     char parameters[CLI_TEXT];
     char macs[CLI_TEXT];
     printf("%s takes pictures of %d x %d with %d channels\n\n", path, o->width, o->height,
            o->channels);
+    GString *kind = g_string_new("");
     cli_table *table = cli_table_new("lllrrl");
     cli_table_row(table, "layer\tkind\toutput\tparameters\tmult-accs\tfolded in");
     for (int i = 0; i < o->count; i++) {
         const nsk_outline_layer *l = &o->layers[i];
-        cli_table_row(table, "%s\t%s\t%d x %d x %d\t%s\t%s\t%s", l->name, l->kind, l->height,
+        write_kind(kind, l);
+        cli_table_row(table, "%s\t%s\t%d x %d x %d\t%s\t%s\t%s", l->name, kind->str, l->height,
                       l->width, l->channels,
                       l->parameters > 0 ? cli_count((double)l->parameters, parameters) : "",
                       l->macs > 0 ? cli_count((double)l->macs, macs) : "", l->folded);
@@ -50,7 +71,10 @@ static void print_text(const char *path, const nsk_outline *o) {
     cli_table_row(table, "all\t\t\t%s\t%s\t", cli_count((double)o->parameters, parameters),
                   cli_count((double)o->macs, macs));
     cli_table_print(table);
-    puts("\nOutputs are height x width x channels. Every shape follows from the one before it.");
+    g_string_free(kind, TRUE);
+    puts("\nKernels are height x width/stride; outputs height x width x channels. Every shape "
+         "follows\n"
+         "from the one before it.");
 }
 
 /* A brief, or a model file by itself: labels and preparation are not needed here. */

@@ -46,6 +46,7 @@ static inline int32_t nsk_weighted_sum(int32_t a, int32_t ka, int32_t b, int32_t
 /* Share of `part` in `sum` as a score: floor((256 part + floor(sum / 2)) / sum) - 128, at most 127.
  */
 static inline int8_t nsk_share(uint32_t part, uint32_t sum) {
+    /* NOLINTNEXTLINE(clang-analyzer-core.DivideZero): the top class's part is never nothing */
     uint32_t share = (part * 256U + sum / 2U) / sum;
     return (int8_t)((int32_t)(share > 255U ? 255U : share) - 128);
 }

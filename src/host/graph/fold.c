@@ -57,7 +57,7 @@ typedef struct affine {
 } affine;
 
 static affine affine_new(int64_t channels) {
-    affine a = {channels, g_new(double, channels), g_new0(double, channels)};
+    affine a = {channels, g_new0(double, channels), g_new0(double, channels)};
     for (int64_t c = 0; c < channels; c++) {
         a.gain[c] = 1.0;
     }

@@ -110,6 +110,14 @@ static void outline_node(const nsk_graph *graph, const nsk_node *node, nsk_outli
     layer->height = picture ? (int)out->dims[2] : 1;
     layer->width = picture ? (int)out->dims[3] : 1;
     layer->channels = picture ? (int)out->dims[1] : (int)nsk_value_count(out);
+    const nsk_window_attributes *w = &node->attributes.window;
+    for (int axis = 0; axis < 2; axis++) {
+        layer->kernel[axis] = (int)w->kernel[axis];
+        layer->stride[axis] = (int)w->stride[axis];
+    }
+    layer->groups = node->op == NSK_OP_CONV ? (int)w->groups : 0;
+    layer->depthwise =
+        layer->groups > 1 && layer->groups == nsk_node_input(graph, node, 0)->dims[1];
     layer->parameters = nsk_node_parameters(graph, node);
     layer->macs = nsk_node_macs(graph, node);
 }
