@@ -60,7 +60,7 @@ lint:
 	@scripts/dependencies check
 	@scripts/lint $(BUILD)
 
-bench: demo-data
+bench: all demo-data
 	@$(BUILD)/nsk-bench demo/kiln.ini
 
 # Counts every kernel on the emulated core and writes its cost table.
@@ -73,6 +73,7 @@ install: all
 	@cmake --install $(BUILD)
 
 screenshots: all demo-data
+	@scripts/dependencies screenshots
 	@scripts/screenshots $(NETSUKE)
 
 clean:

@@ -1,7 +1,5 @@
 /* Runs the suites: nsk-unit */
-#include <CUnit/Basic.h>
-#include <stdlib.h>
-
+#include "run.h"
 #include "suites.h"
 
 extern void openblas_set_num_threads(int threads);
@@ -26,12 +24,5 @@ int main(void) {
         CU_SUITE_INFO_NULL,
     };
     openblas_set_num_threads(1);
-    if (CU_initialize_registry() != CUE_SUCCESS || CU_register_suites(suites) != CUE_SUCCESS) {
-        return 2;
-    }
-    CU_basic_set_mode(CU_BRM_VERBOSE);
-    CU_basic_run_tests();
-    unsigned failed = CU_get_number_of_failures();
-    CU_cleanup_registry();
-    return failed == 0 ? EXIT_SUCCESS : EXIT_FAILURE;
+    return run_suites(suites);
 }

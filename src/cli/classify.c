@@ -81,12 +81,12 @@ static void print_json(const cli_job *job, const opinion *opinions, guint count)
 
 static void print_opinion(const char *path, const opinion *o, const nsk_labels *labels) {
     printf("%s\n", path);
-    cli_table *table = cli_table_new("llrll");
+    cli_table *table = cli_table_new("llrlr");
     cli_table_row(table, "  \tfloat\t\tinteger\t");
     for (int i = 0; i < MIN(labels->count, MOST_SHOWN); i++) {
         int f = ranked(o->by_float, labels->count, i);
         int q = ranked(o->by_integer, labels->count, i);
-        cli_table_row(table, "  %d\t%s\t%6.2f %%\t%s\t%6.2f %%", i + 1, labels->names[f],
+        cli_table_row(table, "  %d\t%s\t%.1f %%\t%s\t%.1f %%", i + 1, labels->names[f],
                       100.0 * (double)o->by_float[f], labels->names[q],
                       100.0 * (double)o->by_integer[q]);
     }
@@ -109,6 +109,7 @@ static int report(const classifier *c) {
         print_json(job, opinions, count);
     }
     for (guint i = 0; i < count && good && !job->json; i++) {
+        fputs(i > 0 ? "\n" : "", stdout);
         print_opinion(job->arguments[i + 1], &opinions[i], &job->brief->labels);
     }
     g_free(probabilities);

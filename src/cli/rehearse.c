@@ -61,8 +61,9 @@ static bool write_predictions(cli_job *job, const nsk_rehearsal *r) {
 static void print_summary(const cli_job *job, const nsk_rehearsal *r) {
     const nsk_decision *d = &job->brief->decision;
     char text[CLI_TEXT];
-    printf("%s on the simulated board '%s', camera at %g frames a second\n\n", job->brief->name,
+    printf("%s on the simulated board '%s', camera at %g frames a second.\n", job->brief->name,
            job->board->name, job->board->frame_rate);
+    printf("Pictures of %s, in an order drawn from seed %d\n\n", job->brief->held_out, job->seed);
     cli_table *table = cli_table_new("lrl");
     cli_table_row(table, "frames\t%d\tfrom the camera, in %s of virtual time", r->frames,
                   cli_time(r->seconds, text));

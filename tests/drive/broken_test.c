@@ -98,6 +98,28 @@ static void overlap_is_found(void) {
     json_node_unref(root);
 }
 
+/* Pictures of other sizes, and JPEG, in a folder whose name needs quoting in CSV. */
+static void mixed_pictures_are_compared(void) {
+    fresh_copy();
+    outcome o =
+        drive_for(0,
+                  "cd \"$T/d\" && '%s/resave' images/held-out/drip/drip-0000.png 96 80 "
+                  "images/held-out/drip/large.JPG && rm images/held-out/drip/drip-*.png && "
+                  "'%s/resave' images/held-out/belt/belt-0000.png 31 50 "
+                  "images/held-out/belt/small.jpeg && mv images/held-out 'images/held, \"out\"' "
+                  "&& netsuke compare kiln.ini --held-out 'images/held, \"out\"' "
+                  "--predictions p.csv --json && grep -c '^\"images/held, \"\"out\"\"/' p.csv "
+                  ">&2",
+                  NSK_BINARY_DIR, NSK_BINARY_DIR);
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "\"images\" : 22"));
+    CU_ASSERT_STRING_EQUAL(o.err, "22\n");
+    outcome_clear(&o);
+    o = drive_for(0, "cd \"$T/d\" && netsuke survey kiln.ini --held-out 'images/held, \"out\"'");
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "mixed sizes, 31 to 96 wide and 48 to 80 high"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "uneven: 5 of 'belt', 1 of 'drip'"));
+    outcome_clear(&o);
+}
+
 /* Swapped labels are not an error, and must show: accuracy falls with them. */
 static void wrong_label_order_shows(void) {
     fresh_copy();
@@ -112,6 +134,7 @@ CU_TestInfo broken_tests[] = {
     {"nothing is half-written", nothing_is_half_written},
     {"--tolerant goes on", tolerance_goes_on},
     {"overlap is found", overlap_is_found},
+    {"mixed pictures are compared", mixed_pictures_are_compared},
     {"a wrong order of labels shows", wrong_label_order_shows},
     CU_TEST_INFO_NULL,
 };

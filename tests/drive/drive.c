@@ -1,6 +1,7 @@
 #include "drive.h"
 
-#include <CUnit/Basic.h>
+#include "../run.h"
+
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -149,15 +150,9 @@ int main(void) {
         CU_SUITE_INFO_NULL,
     };
     folder = g_dir_make_tmp("netsuke-drive-XXXXXX", NULL);
-    if (CU_initialize_registry() != CUE_SUCCESS || CU_register_suites(suites) != CUE_SUCCESS) {
-        return 2;
-    }
-    CU_basic_set_mode(CU_BRM_VERBOSE);
-    CU_basic_run_tests();
-    unsigned failed = CU_get_number_of_failures();
-    CU_cleanup_registry();
+    int status = run_suites(suites);
     outcome o = drive("rm -rf \"$T\"");
     outcome_clear(&o);
     g_free(folder);
-    return failed == 0 ? EXIT_SUCCESS : EXIT_FAILURE;
+    return status;
 }

@@ -183,6 +183,75 @@ static void flattening_keeps_the_order(void) {
     CU_ASSERT(worst < 0.02);
 }
 
+/* The smallest network on pictures of the given channels, and its labels' pictures. */
+static nsk_model_file *quantise_small(const nsk_input *given, nsk_error *error) {
+    random_state r = {34};
+    char *folder = scratch_new();
+    char *path = scratch_path(folder, "m.onnx");
+    char *noise = scratch_path(folder, "noise");
+    nsk_input input = *given;
+    onnx_maker *m = onnx_new(13, input.colour == NSK_GREY ? 1 : 3, 0, 0);
+    onnx_node(m, "GlobalAveragePool", "x", "p", "");
+    finish_with_dense(m, "p", input.colour == NSK_GREY ? 1 : 3, &r);
+    onnx_finish(m, path);
+    nsk_network *network = nsk_network_read(path, &input, error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(network);
+    noise_set(noise, &labels, 4, 9, 7);
+    nsk_images *images = nsk_images_open(noise, &labels, &input, 0, false, error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(images);
+    nsk_model_file *file = nsk_quantise(network, images, error);
+    nsk_images_free(images);
+    nsk_network_free(network);
+    g_free(noise);
+    g_free(path);
+    scratch_remove(folder);
+    return file;
+}
+
+/* Every byte of every channel comes out as the formula of docs/arithmetic.md has it. */
+static void preparation_is_the_formula(void) {
+    static const nsk_input inputs[] = {
+        {4, 64, NSK_RGB, NSK_STRETCH, {0.5, 0.5, 0.5}, {0.25, 0.25, 0.25}, 1.0},
+        {4, 64, NSK_BGR, NSK_CROP, {0.485, 0.456, 0.406}, {0.229, 0.224, 0.225}, 1.0},
+        {4, 64, NSK_RGB, NSK_PAD, {100, 120, 140}, {50, 60, 1}, 255.0},
+        {4, 64, NSK_GREY, NSK_STRETCH, {0, 0, 0}, {1, 1, 1}, 1.0},
+    };
+    for (size_t i = 0; i < G_N_ELEMENTS(inputs); i++) {
+        nsk_error error = {""};
+        nsk_model model;
+        nsk_model_file *file = quantise_small(&inputs[i], &error);
+        CU_ASSERT_PTR_NOT_NULL_FATAL(file);
+        CU_ASSERT_EQUAL_FATAL(nsk_open(&model, file->bytes, file->size), NSK_OK);
+        CU_ASSERT(model.colour == inputs[i].colour && model.fit == inputs[i].fit);
+        CU_ASSERT_EQUAL(model.channels, inputs[i].colour == NSK_GREY ? 1 : 3);
+        uint8_t frame[256 * 3 + 64 * 5]; /* rows five bytes longer than they need be */
+        size_t row = (size_t)4 * model.channels;
+        for (size_t b = 0; b < 256; b++) {
+            for (size_t c = 0; c < model.channels; c++) {
+                frame[b / 4 * (row + 5) + b % 4 * model.channels + c] = (uint8_t)b;
+            }
+        }
+        int8_t *workspace = g_malloc(model.workspace_bytes);
+        nsk_prepare(&model, frame, row + 5, workspace);
+        nsk_tensor t = nsk_tensor_at(&model, model.input);
+        float scale;
+        memcpy(&scale, &t.scale_bits, sizeof scale);
+        for (int b = 0; b < 256; b++) {
+            for (int c = 0; c < model.channels; c++) {
+                double value =
+                    (b / 255.0 * inputs[i].top - inputs[i].mean[c]) / inputs[i].deviation[c];
+                double level = floor(value / (double)scale + 0.5) + t.zero;
+                level = fmin(fmax(level, -128.0), 127.0);
+                CU_ASSERT_EQUAL(workspace[t.place + (uint32_t)(b * model.channels + c)], level);
+                CU_ASSERT(fabs((double)scale * (level - t.zero) - value) <= 0.51 * (double)scale ||
+                          level <= -128.0 || level >= 127.0);
+            }
+        }
+        g_free(workspace);
+        nsk_model_file_free(file);
+    }
+}
+
 static void without_integer_form(void) {
     static const struct {
         const char *op, *inputs, *attributes, *said;
@@ -276,6 +345,7 @@ CU_TestInfo quantise_tests[] = {
     {"large biases survive", large_biases_survive},
     {"branching networks agree with float", branching_networks_agree},
     {"flattening keeps the order", flattening_keeps_the_order},
+    {"preparation is the formula", preparation_is_the_formula},
     {"what has no integer form is said", without_integer_form},
     {"the same bytes on any number of threads", the_same_bytes_on_any_threads},
     {"model files go out and come back", files_go_out_and_come_back},

@@ -97,6 +97,7 @@ static const char *const bad[][2] = {
     {"$[limits]\nlatency = 40\n", "'40' should be a time, as in '40 ms'"},
     {"$[limits]\nloss = much\n", "job.ini:5: loss: 'much' should be a number"},
     {"$[images]\ncalibration-limit = -1\n", "job.ini:5: calibration-limit"},
+    {"$[images]\ncalibration-limit = 20.5\n", "job.ini:5: calibration-limit: a whole number"},
     {"$[decision]\nframes = 1.5\n", "job.ini:5: frames: a whole number"},
     {"$[decision]\nthreshold = 2\n", "job.ini:5: threshold"},
     {"$[decision]\nresting = nobody\n", "job.ini:5: resting: no label has this name"},

@@ -121,6 +121,10 @@ static bool fill(nsk_brief *brief, const nsk_settings *s, nsk_error *error) {
            read_decision(s, &brief->labels, &brief->decision, error) &&
            nsk_settings_number(s, "images", "calibration-limit", NSK_NUMBER, 0, 1e6, &limit, error);
     brief->calibration_limit = (int)limit;
+    if (good && brief->calibration_limit != limit) {
+        return nsk_settings_fail(s, "images", "calibration-limit", error,
+                                 "a whole number is needed");
+    }
     return good;
 }
 

@@ -75,12 +75,12 @@ static bool decode_jpeg(const uint8_t *bytes, size_t size, nsk_picture *picture,
     jpeg_create_decompress(&info);
     jpeg_mem_src(&info, bytes, (unsigned long)size);
     jpeg_read_header(&info, TRUE);
-    info.out_color_space = JCS_RGB;
-    jpeg_start_decompress(&info);
-    if (!take_size(picture, info.output_width, info.output_height, error)) {
+    if (!take_size(picture, info.image_width, info.image_height, error)) {
         jpeg_destroy_decompress(&info);
         return false;
     }
+    info.out_color_space = JCS_RGB;
+    jpeg_start_decompress(&info); /* not scaled: the output has the picture's size */
     while (info.output_scanline < info.output_height) {
         JSAMPROW row = picture->rgb + (size_t)3 * info.output_width * info.output_scanline;
         jpeg_read_scanlines(&info, &row, 1);

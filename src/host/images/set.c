@@ -137,11 +137,6 @@ static bool scan(nsk_images *images, const char *root, nsk_error *error) {
     return good;
 }
 
-static void drop(nsk_images *images, guint index) {
-    g_free(g_array_index(images->entries, entry, index).path);
-    g_array_remove_index(images->entries, index);
-}
-
 /* Takes pictures from the classes in turn until there are `limit`, each class's evenly spaced. */
 static void thin(nsk_images *images, int limit) {
     int classes = images->labels.count;
@@ -182,16 +177,21 @@ static void thin(nsk_images *images, int limit) {
 
 /* Decodes every picture once and leaves out what cannot be read. */
 static void leave_out_unreadable(nsk_images *images) {
-    for (guint i = images->entries->len; i-- > 0;) {
+    GArray *kept = g_array_new(FALSE, FALSE, sizeof(entry));
+    for (guint i = 0; i < images->entries->len; i++) {
+        entry one = g_array_index(images->entries, entry, i);
         nsk_picture picture;
         nsk_error error;
-        if (nsk_picture_read(g_array_index(images->entries, entry, i).path, &picture, &error)) {
+        if (nsk_picture_read(one.path, &picture, &error)) {
             nsk_picture_clear(&picture);
+            g_array_append_val(kept, one);
         } else {
             leave_out(images, &error);
-            drop(images, i);
+            g_free(one.path);
         }
     }
+    g_array_free(images->entries, TRUE);
+    images->entries = kept;
 }
 
 nsk_images *nsk_images_open(const char *folder, const nsk_labels *labels, const nsk_input *input,
@@ -228,8 +228,8 @@ void nsk_images_free(nsk_images *images) {
     if (images == NULL) {
         return;
     }
-    while (images->entries->len > 0) {
-        drop(images, images->entries->len - 1);
+    for (guint i = 0; i < images->entries->len; i++) {
+        g_free(g_array_index(images->entries, entry, i).path);
     }
     g_array_free(images->entries, TRUE);
     g_strfreev(images->labels.names);

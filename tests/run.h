@@ -1,0 +1,20 @@
+/* run: a program's suites, in CUnit's verbose mode. */
+#ifndef TESTS_RUN_H
+#define TESTS_RUN_H
+
+#include <CUnit/Basic.h>
+#include <stdlib.h>
+
+/* The program's exit status. */
+static inline int run_suites(CU_SuiteInfo *suites) {
+    if (CU_initialize_registry() != CUE_SUCCESS || CU_register_suites(suites) != CUE_SUCCESS) {
+        return 2;
+    }
+    CU_basic_set_mode(CU_BRM_VERBOSE);
+    CU_basic_run_tests();
+    unsigned failed = CU_get_number_of_failures();
+    CU_cleanup_registry();
+    return failed == 0 ? EXIT_SUCCESS : EXIT_FAILURE;
+}
+
+#endif
