@@ -246,6 +246,18 @@ static void folding_changes_nothing(void) {
     nsk_graph_free(plain);
 }
 
+/* What would not fit into memory is said, not tried. */
+static void absurd_sizes_are_refused(void) {
+    nsk_error error = {""};
+    onnx_maker *m = onnx_new(13, 1, 4096, 4096);
+    onnx_floats(m, "w", 4, (int[]){1, 1, 9, 9}, NULL, 1);
+    onnx_node(m, "Conv", "x w", "y", "pads=l4,4,4,4");
+    nsk_graph *g = read_graph(m, true);
+    CU_ASSERT_PTR_NULL(nsk_pass_new(g, &error));
+    assert_error(&error, "node 'Conv_of_y' (Conv): one picture would need more than 2 GiB");
+    nsk_graph_free(g);
+}
+
 static void preparation_is_trainings(void) {
     const nsk_input input = {.width = 2,
                              .height = 1,
@@ -266,6 +278,7 @@ CU_TestInfo float_tests[] = {
     {"operators worked by hand", worked_by_hand},
     {"products against loops", products},
     {"folding changes nothing", folding_changes_nothing},
+    {"absurd sizes are refused", absurd_sizes_are_refused},
     {"preparation is training's", preparation_is_trainings},
     CU_TEST_INFO_NULL,
 };

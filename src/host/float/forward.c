@@ -307,7 +307,28 @@ static size_t columns_needed(const nsk_graph *graph, const nsk_node *node) {
            (size_t)(out->dims[2] * out->dims[3]);
 }
 
+/* Floats that one pass needs: every value is kept, so that any can be looked at afterwards. */
+static bool fits_memory(const nsk_graph *graph, nsk_error *error) {
+    const size_t MOST = (size_t)1 << 29;
+    size_t total = 0;
+    for (int i = 0; i < (int)graph->nodes->len; i++) {
+        const nsk_node *node = nsk_graph_node(graph, i);
+        size_t columns = node->dead ? 0 : columns_needed(graph, node);
+        total += node->dead ? 0 : nsk_value_count(nsk_graph_value(graph, node->output));
+        if (total > MOST || columns > MOST) {
+            return nsk_fail(error,
+                            "node '%s' (%s): one picture would need more than 2 GiB; give a "
+                            "smaller input size",
+                            node->name, nsk_op_name(node->op));
+        }
+    }
+    return true;
+}
+
 nsk_pass *nsk_pass_new(const nsk_graph *graph, nsk_error *error) {
+    if (!fits_memory(graph, error)) {
+        return NULL;
+    }
     nsk_pass *pass = g_new0(nsk_pass, 1);
     size_t columns = 1;
     pass->graph = graph;
