@@ -188,6 +188,23 @@ static void fold_arithmetic(nsk_graph *graph, nsk_node *node) {
     }
 }
 
+/* alpha goes into the weights, beta into the bias. */
+static void fold_gemm(nsk_graph *graph, nsk_node *node) {
+    double alpha = node->attributes.alpha;
+    if (alpha == 0.0 || !takes_affine(graph, node) ||
+        (alpha == 1.0 && node->attributes.beta == 1.0)) {
+        return;
+    }
+    affine a = affine_new(nsk_graph_value(graph, node->output)->dims[1]);
+    for (int64_t c = 0; c < a.channels; c++) {
+        a.gain[c] = alpha;
+    }
+    node->attributes.beta /= alpha; /* apply_affine multiplies the bias by both */
+    apply_affine(graph, node, &a);
+    node->attributes.alpha = 1.0;
+    affine_clear(&a);
+}
+
 /* ---- the other rewrites ---- */
 
 static void fold_matmul(nsk_graph *graph, nsk_node *node) {
@@ -264,15 +281,11 @@ static void fold_clamp(nsk_graph *graph, nsk_node *node) {
 
 bool nsk_graph_fold(nsk_graph *graph, nsk_error *error) {
     static void (*const rewrites[NSK_OPS])(nsk_graph *, nsk_node *) = {
-        [NSK_OP_ADD] = fold_arithmetic,
-        [NSK_OP_BATCH_NORM] = fold_norm,
-        [NSK_OP_CLIP] = fold_clamp,
-        [NSK_OP_DROPOUT] = fold_pass_through,
-        [NSK_OP_IDENTITY] = fold_pass_through,
-        [NSK_OP_MATMUL] = fold_matmul,
-        [NSK_OP_MUL] = fold_arithmetic,
-        [NSK_OP_PAD] = fold_pad,
-        [NSK_OP_RELU] = fold_clamp,
+        [NSK_OP_ADD] = fold_arithmetic, [NSK_OP_BATCH_NORM] = fold_norm,
+        [NSK_OP_CLIP] = fold_clamp,     [NSK_OP_DROPOUT] = fold_pass_through,
+        [NSK_OP_GEMM] = fold_gemm,      [NSK_OP_IDENTITY] = fold_pass_through,
+        [NSK_OP_MATMUL] = fold_matmul,  [NSK_OP_MUL] = fold_arithmetic,
+        [NSK_OP_PAD] = fold_pad,        [NSK_OP_RELU] = fold_clamp,
     };
     for (int i = 0; i < (int)graph->nodes->len; i++) {
         nsk_node *node = nsk_graph_node(graph, i);

@@ -75,6 +75,7 @@ void nsk_picture_resize(const nsk_picture *source, int width, int height, nsk_pi
             for (int i = 0; i < tap->count; i++) {
                 sum += tap->weight[i] * line[3 * (tap->first + i) + x % 3];
             }
+            /* weights like 1/3 leave a half a little short: the last term brings it back */
             to[x] = (uint8_t)floor(fmin(sum + 0.5 + 1e-9, 255.0));
         }
     }
