@@ -139,7 +139,8 @@ int json_length(JsonNode *root, const char *path) {
     return (int)json_array_get_length(json_node_get_array(find(root, path)));
 }
 
-int main(void) {
+/* nsk-drive [SUITE...]: all suites, or those named. */
+int main(int argc, char **argv) {
     CU_SuiteInfo suites[] = {
         {"commands", NULL, NULL, NULL, NULL, command_tests},
         {"contracts", NULL, NULL, NULL, NULL, contract_tests},
@@ -149,6 +150,14 @@ int main(void) {
         {"README", NULL, NULL, NULL, NULL, readme_tests},
         CU_SUITE_INFO_NULL,
     };
+    for (CU_SuiteInfo *suite = suites; suite->pName != NULL && argc > 1;) {
+        if (g_strv_contains((const char *const *)argv + 1, suite->pName)) {
+            suite++;
+        } else { /* the ones behind move up, the closing entry with them */
+            memmove(suite, suite + 1,
+                    sizeof *suite * (size_t)(suites + G_N_ELEMENTS(suites) - suite - 1));
+        }
+    }
     folder = g_dir_make_tmp("netsuke-drive-XXXXXX", NULL);
     int status = run_suites(suites);
     outcome o = drive("rm -rf \"$T\"");
