@@ -209,7 +209,7 @@ typedef struct nsk_board {
     char *path, *name, *core;
     double clock;       /* Hz */
     double flash, ram;  /* bytes */
-    double wait_states; /* cycles added to each fetch from flash that misses its buffer */
+    double wait_states; /* cycles that a taken branch waits for flash */
     double frame_rate;  /* of the camera, frames a second */
     double active_power, idle_power; /* watts; negative: not given */
     char *costs;                     /* the cost table's file */
