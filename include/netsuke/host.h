@@ -207,10 +207,10 @@ void nsk_probabilities(const nsk_model *model, const int8_t *scores, float *prob
 
 typedef struct nsk_board {
     char *path, *name, *core;
-    double clock;       /* Hz */
-    double flash, ram;  /* bytes */
-    double wait_states; /* cycles that a taken branch waits for flash */
-    double frame_rate;  /* of the camera, frames a second */
+    double clock;                    /* Hz */
+    double flash, ram;               /* bytes */
+    double wait_states;              /* cycles that a taken branch waits for flash */
+    double frame_rate;               /* of the camera, frames a second */
     double active_power, idle_power; /* watts; negative: not given */
     char *costs;                     /* the cost table's file */
 } nsk_board;
