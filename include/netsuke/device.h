@@ -82,7 +82,13 @@ typedef enum nsk_kind {
     NSK_MULTIPLY = 7,
     NSK_TABLE = 8,
     NSK_SOFTMAX = 9,
-    NSK_KINDS /* one past the last */
+    NSK_LARGER = 10,   /* of two tensors, element by element */
+    NSK_SMALLER = 11,  /* the same */
+    NSK_MOVE = 12,     /* elements to other places: transposition, slice, concatenation, margin */
+    NSK_CONSTANT = 13, /* out of the model file */
+    NSK_RESIZE = 14,
+    NSK_TRANSPOSED = 15, /* transposed convolution */
+    NSK_KINDS            /* one past the last */
 } nsk_kind;
 
 /* Called after each layer, in order: to time it, to look at its output, to feed a watchdog. */
@@ -121,7 +127,8 @@ nsk_tensor nsk_tensor_at(const nsk_model *model, unsigned tensor);
 unsigned nsk_layer_output(const nsk_model *model, unsigned layer);
 
 /* What a layer costs, counted from its shapes: multiply-accumulates that touch the picture (taps
- * in the padding are left out), outputs written, and input bytes read from at least once. */
+ * in the padding are left out; a move has its runs of evenly spaced elements here), outputs
+ * written, and input bytes read from at least once. */
 typedef struct nsk_work {
     uint64_t macs, outputs, inputs;
 } nsk_work;

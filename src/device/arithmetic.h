@@ -43,6 +43,17 @@ static inline int32_t nsk_weighted_sum(int32_t a, int32_t ka, int32_t b, int32_t
     return (a * ka + b * kb + (INT32_C(1) << (shift - 1))) >> shift;
 }
 
+/* Two neighbours, (2^11 - part) of a and part of b, in units of 2^-11. */
+enum { NSK_BLEND_BITS = 11, NSK_BLEND_ONE = 1 << NSK_BLEND_BITS };
+static inline int32_t nsk_blend_pair(int32_t a, int32_t b, int32_t part) {
+    return a * (NSK_BLEND_ONE - part) + b * part;
+}
+
+/* Back from units of 2^-22, to the nearest, halves up. */
+static inline int32_t nsk_blend_round(int32_t value) {
+    return (value + (INT32_C(1) << (2 * NSK_BLEND_BITS - 1))) >> (2 * NSK_BLEND_BITS);
+}
+
 /* Share of `part` in `sum` as a score: floor((256 part + floor(sum / 2)) / sum) - 128, at most 127.
  */
 static inline int8_t nsk_share(uint32_t part, uint32_t sum) {

@@ -1,5 +1,5 @@
-/* Sum, product and table look-up, element by element. The second input of a sum or product is as
- * large as the first, or one pixel that meets every pixel of the first. */
+/* Sum, product, larger, smaller and table look-up, element by element. The second of two inputs is
+ * as large as the first, or one pixel that meets every pixel of the first, or one number. */
 #include "arithmetic.h"
 #include "format.h"
 #include "layer.h"
@@ -13,6 +13,19 @@ static int32_t weighted_sum(const nsk_layer *l, int32_t a, int32_t b) {
 
 static int32_t product(const nsk_layer *l, int32_t a, int32_t b) {
     return nsk_rescale(a * b, nsk_word(l->multipliers, 0), l->shifts[0]);
+}
+
+/* The number itself by the one factor, or the other by the other: whichever comes out larger. */
+static int32_t larger(const nsk_layer *l, int32_t a, int32_t b) {
+    int32_t left = a * nsk_word(l->multipliers, 0);
+    int32_t right = b * nsk_word(l->multipliers, 1);
+    return nsk_weighted_sum(left > right ? left : right, 1, 0, 0, l->shifts[0]);
+}
+
+static int32_t smaller(const nsk_layer *l, int32_t a, int32_t b) {
+    int32_t left = a * nsk_word(l->multipliers, 0);
+    int32_t right = b * nsk_word(l->multipliers, 1);
+    return nsk_weighted_sum(left < right ? left : right, 1, 0, 0, l->shifts[0]);
 }
 
 static void elementwise(const nsk_layer *l, int8_t *workspace, combine *both) {
@@ -35,6 +48,14 @@ void nsk_add(const nsk_layer *l, int8_t *workspace) {
 
 void nsk_multiply(const nsk_layer *l, int8_t *workspace) {
     elementwise(l, workspace, product);
+}
+
+void nsk_larger(const nsk_layer *l, int8_t *workspace) {
+    elementwise(l, workspace, larger);
+}
+
+void nsk_smaller(const nsk_layer *l, int8_t *workspace) {
+    elementwise(l, workspace, smaller);
 }
 
 void nsk_table(const nsk_layer *l, int8_t *workspace) {

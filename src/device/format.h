@@ -63,7 +63,7 @@ enum nsk_layer_field {
     NSK_L_PAD_LEFT = 15,       /* u8 */
     NSK_L_LOW = 16,            /* i8: the output's clamp */
     NSK_L_HIGH = 17,           /* i8 */
-    NSK_L_COUNT = 18,          /* u16: conv: groups; softmax: entries of the table */
+    NSK_L_COUNT = 18,          /* u16: conv: groups; softmax: entries of the table; move: loops */
     NSK_L_WEIGHTS_AT = 20,     /* u32: offset */
     NSK_L_BIAS_AT = 24,        /* u32: offset of int32, one an output channel */
     NSK_L_MULTIPLIERS_AT = 28, /* u32: offset of int32 */
@@ -75,8 +75,27 @@ enum nsk_layer_field {
 #define NSK_NO_TENSOR 0xffffU
 
 enum nsk_flag {
-    NSK_FLAG_COUNTED =
-        1 /* average pool: one multiplier for each count of pixels, count - 1 first */
+    NSK_FLAG_COUNTED = 1, /* average: one multiplier for each count of pixels, count - 1 first */
+    NSK_FLAG_FILL = 2,    /* move: the whole output is filled first */
+    NSK_FLAG_TABLE = 4,   /* move: bytes pass through a table of 256 */
+    NSK_FLAG_LEAST = 8    /* maximum: the minimum instead */
+};
+
+/* A move's numbers, int32, stand where other layers have multipliers. */
+enum nsk_move_field {
+    NSK_M_FILL = 0,       /* what to fill with */
+    NSK_M_IN_ORIGIN = 1,  /* element of the input, of the output: where to start */
+    NSK_M_OUT_ORIGIN = 2, /* then for each loop, the innermost first: */
+    NSK_M_LOOPS = 3,      /* count, step in the input, step in the output */
+    NSK_MOST_LOOPS = 6
+};
+
+/* A resize's table: for each row, then each column, of the output three u16. */
+enum nsk_blend_field {
+    NSK_B_FIRST = 0,  /* row or column of the input */
+    NSK_B_SECOND = 2, /* another one */
+    NSK_B_PART = 4,   /* how much of the second, in 2^-11 */
+    NSK_BLEND_BYTES = 6
 };
 
 static inline uint32_t nsk_load16(const uint8_t *at) {

@@ -32,7 +32,8 @@ void nsk_layer_decode(const nsk_model *model, unsigned index, nsk_layer *layer);
 typedef void nsk_kernel(const nsk_layer *layer, int8_t *workspace);
 
 nsk_kernel nsk_conv, nsk_depthwise, nsk_dense, nsk_max_pool, nsk_average_pool, nsk_add,
-    nsk_multiply, nsk_table, nsk_softmax;
+    nsk_multiply, nsk_table, nsk_softmax, nsk_larger, nsk_smaller, nsk_move, nsk_constant,
+    nsk_resize, nsk_transposed;
 
 /* The kernel taps [first, last) of a window that fall inside the picture, along one axis, and the
  * picture's coordinate of tap 0. */

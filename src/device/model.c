@@ -104,6 +104,15 @@ static uint64_t window_taps(const nsk_layer *l) {
     return down * across;
 }
 
+/* Elements that a move copies. */
+static uint64_t moved(const nsk_layer *l) {
+    uint64_t count = 1;
+    for (uint32_t i = 0; i < l->count; i++) {
+        count *= (uint32_t)nsk_word(l->multipliers, NSK_M_LOOPS + 3U * i);
+    }
+    return count;
+}
+
 nsk_work nsk_layer_work(const nsk_model *model, unsigned layer) {
     nsk_layer l;
     nsk_layer_decode(model, layer, &l);
@@ -119,6 +128,14 @@ nsk_work nsk_layer_work(const nsk_model *model, unsigned layer) {
         break;
     case NSK_DENSE:
         work.macs = work.inputs * work.outputs;
+        break;
+    case NSK_TRANSPOSED: /* every input meets every tap of its group, pads aside */
+        work.macs = (uint64_t)work.inputs * (uint32_t)(l.kernel_height * l.kernel_width) *
+                    (l.out.channels / l.count);
+        break;
+    case NSK_MOVE:
+        work.outputs = moved(&l);
+        work.macs = work.outputs / (uint32_t)nsk_word(l.multipliers, NSK_M_LOOPS);
         break;
     default:
         work.macs = work.outputs;

@@ -128,8 +128,8 @@ static bool check_average_pool(const nsk_model *m, const nsk_layer *l) {
 }
 
 static bool check_pair(const nsk_layer *l) {
-    bool one_pixel =
-        l->second.height == 1 && l->second.width == 1 && l->second.channels == l->in.channels;
+    bool one_pixel = l->second.height == 1 && l->second.width == 1 &&
+                     (l->second.channels == l->in.channels || l->second.channels == 1);
     return l->has_second && same_size(&l->in, &l->out) &&
            (same_size(&l->in, &l->second) || one_pixel);
 }
@@ -162,6 +162,68 @@ static bool check_softmax(const nsk_model *m, const nsk_layer *l) {
            nsk_load16(l->weights) > 0;
 }
 
+/* All elements that the loops reach lie inside of both tensors. */
+static bool check_move(const nsk_model *m, const nsk_layer *l) {
+    if (l->count < 1 || l->count > NSK_MOST_LOOPS ||
+        !lies_inside(m, (uint32_t)(l->multipliers - m->bytes), NSK_M_LOOPS + 3U * l->count, 4, 4) ||
+        ((l->flags & NSK_FLAG_TABLE) != 0 &&
+         !lies_inside(m, (uint32_t)(l->weights - m->bytes), 256, 1, 1))) {
+        return false;
+    }
+    int64_t size[2] = {nsk_tensor_bytes(&l->in), nsk_tensor_bytes(&l->out)};
+    int64_t copies = 1;
+    int64_t least[2];
+    int64_t most[2];
+    for (uint32_t side = 0; side < 2; side++) {
+        least[side] = most[side] = nsk_word(l->multipliers, NSK_M_IN_ORIGIN + side);
+    }
+    for (uint32_t i = 0; i < l->count; i++) {
+        const uint8_t *loop = l->multipliers + 4U * (NSK_M_LOOPS + 3U * i);
+        int64_t count = nsk_word(loop, 0);
+        if (count < 1 || count > MOST_ELEMENTS || (copies *= count) > MOST_ELEMENTS) {
+            return false;
+        }
+        for (uint32_t side = 0; side < 2; side++) {
+            int64_t step = nsk_word(loop, 1U + side);
+            if (step < -MOST_ELEMENTS || step > MOST_ELEMENTS) {
+                return false; /* so that what the kernel computes stays within 32 bits */
+            }
+            *(step < 0 ? &least[side] : &most[side]) += step * (count - 1);
+        }
+    }
+    return least[0] >= 0 && most[0] < size[0] && least[1] >= 0 && most[1] < size[1];
+}
+
+static bool check_constant(const nsk_model *m, const nsk_layer *l) {
+    return lies_inside(m, (uint32_t)(l->weights - m->bytes), nsk_tensor_bytes(&l->out), 1, 1);
+}
+
+static bool check_resize(const nsk_model *m, const nsk_layer *l) {
+    uint32_t rows = l->out.height;
+    uint32_t all = rows + l->out.width;
+    if (l->in.channels != l->out.channels ||
+        !lies_inside(m, (uint32_t)(l->weights - m->bytes), all, NSK_BLEND_BYTES, 2)) {
+        return false;
+    }
+    for (uint32_t i = 0; i < all; i++) {
+        const uint8_t *at = l->weights + NSK_BLEND_BYTES * i;
+        uint32_t size = i < rows ? l->in.height : l->in.width;
+        if (nsk_load16(at + NSK_B_FIRST) >= size || nsk_load16(at + NSK_B_SECOND) >= size ||
+            nsk_load16(at + NSK_B_PART) > NSK_BLEND_ONE) {
+            return false;
+        }
+    }
+    return true;
+}
+
+/* Any pad is safe: taps that no input meets are left out. */
+static bool check_transposed(const nsk_model *m, const nsk_layer *l) {
+    return l->count >= 1 && l->in.channels % l->count == 0 && l->out.channels % l->count == 0 &&
+           l->kernel_height >= 1 && l->kernel_width >= 1 && l->stride_down >= 1 &&
+           l->stride_across >= 1 && l->dilate_down >= 1 && l->dilate_across >= 1 &&
+           check_weights(m, l, kernel_area(l) * (l->in.channels / l->count), false);
+}
+
 static bool check_layer(const nsk_model *m, unsigned index) {
     static bool (*const checks[NSK_KINDS])(const nsk_model *, const nsk_layer *) = {
         [NSK_CONV] = check_conv,
@@ -172,7 +234,13 @@ static bool check_layer(const nsk_model *m, unsigned index) {
         [NSK_ADD] = check_add,
         [NSK_MULTIPLY] = check_multiply,
         [NSK_TABLE] = check_table,
-        [NSK_SOFTMAX] = check_softmax};
+        [NSK_SOFTMAX] = check_softmax,
+        [NSK_LARGER] = check_add,
+        [NSK_SMALLER] = check_add,
+        [NSK_MOVE] = check_move,
+        [NSK_CONSTANT] = check_constant,
+        [NSK_RESIZE] = check_resize,
+        [NSK_TRANSPOSED] = check_transposed};
     const uint8_t *at = m->bytes + nsk_load32(m->bytes + NSK_H_LAYERS_AT) + NSK_LAYER_BYTES * index;
     uint32_t second = nsk_load16(at + NSK_L_SECOND);
     if (nsk_load16(at + NSK_L_INPUT) >= m->tensors || nsk_load16(at + NSK_L_OUTPUT) >= m->tensors ||

@@ -20,6 +20,20 @@ static int8_t window_max(const nsk_layer *l, const int8_t *in, nsk_window rows,
     return nsk_clamp(most, l->low, l->high);
 }
 
+static int8_t window_min(const nsk_layer *l, const int8_t *in, nsk_window rows,
+                         nsk_window columns) {
+    int32_t least = 127;
+    for (int32_t ky = rows.first; ky < rows.last; ky++) {
+        int32_t y = rows.origin + ky * l->dilate_down;
+        for (int32_t kx = columns.first; kx < columns.last; kx++) {
+            int32_t x = columns.origin + kx * l->dilate_across;
+            int32_t value = in[(y * l->in.width + x) * l->in.channels];
+            least = value < least ? value : least;
+        }
+    }
+    return nsk_clamp(least, l->low, l->high);
+}
+
 static int8_t window_average(const nsk_layer *l, const int8_t *in, nsk_window rows,
                              nsk_window columns) {
     int32_t pixels = (rows.last - rows.first) * (columns.last - columns.first);
@@ -52,7 +66,7 @@ static void pool(const nsk_layer *l, int8_t *workspace, pool_window *window) {
 }
 
 void nsk_max_pool(const nsk_layer *l, int8_t *workspace) {
-    pool(l, workspace, window_max);
+    pool(l, workspace, (l->flags & NSK_FLAG_LEAST) != 0 ? window_min : window_max);
 }
 
 void nsk_average_pool(const nsk_layer *l, int8_t *workspace) {

@@ -30,6 +30,12 @@ void nsk_run(const nsk_model *model, void *workspace, const nsk_observer *observ
         [NSK_MULTIPLY] = nsk_multiply,
         [NSK_TABLE] = nsk_table,
         [NSK_SOFTMAX] = nsk_softmax,
+        [NSK_LARGER] = nsk_larger,
+        [NSK_SMALLER] = nsk_smaller,
+        [NSK_MOVE] = nsk_move,
+        [NSK_CONSTANT] = nsk_constant,
+        [NSK_RESIZE] = nsk_resize,
+        [NSK_TRANSPOSED] = nsk_transposed,
     };
     for (unsigned i = 0; i < model->layers; i++) {
         nsk_layer layer;

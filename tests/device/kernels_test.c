@@ -228,11 +228,12 @@ static void dense_is_exact(void) {
     bed_done(b);
 }
 
-/* Sum, maximum and count of what a window has inside the picture. */
+/* Sum, maximum (or minimum) and count of what a window has inside the picture. */
 static void gather(const bed *b, int oy, int ox, int c, exact *sum, int *most, int *count) {
     const nsk_layer *l = &b->layer;
+    bool least = (l->flags & NSK_FLAG_LEAST) != 0;
     *sum = 0;
-    *most = -128;
+    *most = least ? 127 : -128;
     *count = 0;
     for (int k = 0; k < l->kernel_height * l->kernel_width; k++) {
         bool inside;
@@ -241,7 +242,8 @@ static void gather(const bed *b, int oy, int ox, int c, exact *sum, int *most, i
         int value = (int)pixel(b, y, x, c, &inside);
         *sum += value;
         *count += inside;
-        *most = inside && value + l->in.zero > *most ? value + l->in.zero : *most;
+        int q = value + l->in.zero;
+        *most = inside && (least ? q < *most : q > *most) ? q : *most;
     }
 }
 
@@ -264,14 +266,15 @@ static int8_t max_formula(const bed *b, int oy, int ox, int c) {
 }
 
 static void pools_are_exact(void) {
+    static const uint32_t flags[] = {NSK_FLAG_COUNTED, NSK_FLAG_LEAST};
     for (int kind = 0; kind < 2; kind++) {
         bed *b = bed_new(14 + (uint64_t)kind);
-        while (b->checked < ENOUGH) {
+        while (b->checked < 2 * ENOUGH) {
             int channels = between(b, 1, 9);
             start(b, kind == 0 ? NSK_AVERAGE_POOL : NSK_MAX_POOL);
             draw_window(b, channels, channels);
             draw_scales(b, 16, 1);
-            b->layer.flags = between(b, 0, 1) == 0 ? NSK_FLAG_COUNTED : 0;
+            b->layer.flags = between(b, 0, 1) == 0 ? flags[kind] : 0;
             check_output(b, kind == 0 ? nsk_average_pool : nsk_max_pool,
                          kind == 0 ? average_formula : max_formula);
         }
@@ -282,18 +285,23 @@ static void pools_are_exact(void) {
 /* Both inputs of a pair, less their zero points. */
 static void pair(const bed *b, int y, int x, int c, exact *left, exact *right) {
     const nsk_layer *l = &b->layer;
-    bool one_pixel = l->second.height * l->second.width == 1;
     int at = (y * l->in.width + x) * l->in.channels + c;
+    int other = l->second.height * l->second.width > 1 ? at : l->second.channels > 1 ? c : 0;
     *left = b->workspace[at] - l->in.zero;
-    *right = b->workspace[l->second.place + (uint32_t)(one_pixel ? c : at)] - l->second.zero;
+    *right = b->workspace[l->second.place + (uint32_t)other] - l->second.zero;
 }
 
-static int8_t add_formula(const bed *b, int y, int x, int c) {
+/* The sum, or the larger or smaller of its parts. */
+static int8_t sum_formula(const bed *b, int y, int x, int c) {
     const nsk_layer *l = &b->layer;
     exact left;
     exact right;
     pair(b, y, x, c, &left, &right);
-    exact sum = left * nsk_word(b->multipliers, 0) + right * nsk_word(b->multipliers, 1);
+    left *= nsk_word(b->multipliers, 0);
+    right *= nsk_word(b->multipliers, 1);
+    exact sum = l->kind == NSK_ADD                          ? left + right
+                : (l->kind == NSK_LARGER) == (left > right) ? left
+                                                            : right;
     exact value =
         exact_floor_divide(sum + ((exact)1 << (b->shifts[0] - 1)), (exact)1 << b->shifts[0]) +
         l->out.zero;
@@ -307,26 +315,39 @@ static int8_t multiply_formula(const bed *b, int y, int x, int c) {
     return finish(b, left * right, 0);
 }
 
+static void draw_pair(bed *b, nsk_kind kind) {
+    int h = between(b, 1, 9);
+    int w = between(b, 1, 9);
+    int c = between(b, 1, 12);
+    int second = between(b, 0, 2); /* as large, one pixel, one number */
+    start(b, kind);
+    draw_tensor(b, &b->layer.in, 0, h, w, c);
+    draw_tensor(b, &b->layer.second, MOST, second == 0 ? h : 1, second == 0 ? w : 1,
+                second == 2 ? 1 : c);
+    draw_tensor(b, &b->layer.out, 2 * MOST, h, w, c);
+    draw_scales(b, 2, 100);
+    if (kind != NSK_MULTIPLY) { /* a difference has a factor below zero */
+        int least = kind == NSK_ADD ? -(1 << 21) : 0;
+        put_word(b->multipliers, 0, between(b, least, 1 << 21));
+        put_word(b->multipliers, 1, between(b, least, 1 << 21));
+        b->shifts[0] = (uint8_t)between(b, 1, 30);
+    }
+}
+
 static void pairs_are_exact(void) {
-    for (int kind = 0; kind < 2; kind++) {
-        bed *b = bed_new(16 + (uint64_t)kind);
+    static const struct {
+        nsk_kind kind;
+        nsk_kernel *kernel;
+        formula *expected;
+    } cases[] = {{NSK_ADD, nsk_add, sum_formula},
+                 {NSK_MULTIPLY, nsk_multiply, multiply_formula},
+                 {NSK_LARGER, nsk_larger, sum_formula},
+                 {NSK_SMALLER, nsk_smaller, sum_formula}};
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        bed *b = bed_new(16 + (uint64_t)i);
         while (b->checked < ENOUGH) {
-            int h = between(b, 1, 9);
-            int w = between(b, 1, 9);
-            int c = between(b, 1, 12);
-            bool one = between(b, 0, 1) == 0;
-            start(b, kind == 0 ? NSK_ADD : NSK_MULTIPLY);
-            draw_tensor(b, &b->layer.in, 0, h, w, c);
-            draw_tensor(b, &b->layer.second, MOST, one ? 1 : h, one ? 1 : w, c);
-            draw_tensor(b, &b->layer.out, 2 * MOST, h, w, c);
-            draw_scales(b, 2, 100);
-            if (kind == 0) {
-                put_word(b->multipliers, 0, between(b, 0, 1 << 21));
-                put_word(b->multipliers, 1, between(b, 0, 1 << 21));
-                b->shifts[0] = (uint8_t)between(b, 1, 30);
-            }
-            check_output(b, kind == 0 ? nsk_add : nsk_multiply,
-                         kind == 0 ? add_formula : multiply_formula);
+            draw_pair(b, cases[i].kind);
+            check_output(b, cases[i].kernel, cases[i].expected);
         }
         bed_done(b);
     }
@@ -380,12 +401,194 @@ static void tables_are_exact(void) {
     }
 }
 
+/* ---- moves: what stands at each place of the output, found by walking the loops one by one ----
+ */
+
+static int8_t moved[MOST];
+
+static int8_t moved_formula(const bed *b, int y, int x, int c) {
+    return moved[(y * b->layer.out.width + x) * b->layer.out.channels + c];
+}
+
+static int32_t move_number(const bed *b, uint32_t loop, uint32_t part) {
+    return nsk_word(b->table, NSK_M_LOOPS + 3U * loop + part);
+}
+
+/* Loops of random counts and steps, forwards and backwards, and where they must start so that both
+ * tensors hold all that they reach. */
+static void draw_move(bed *b) {
+    int32_t origin[2] = {between(b, 0, 3), between(b, 0, 3)};
+    int32_t size[2] = {origin[0], origin[1]};
+    start(b, NSK_MOVE);
+    b->layer.count = (uint32_t)between(b, 1, 4);
+    b->layer.multipliers = b->table;
+    for (int i = 0; i < (int)b->layer.count; i++) {
+        int count = between(b, 1, 5);
+        put_word(b->table, NSK_M_LOOPS + 3 * i, count);
+        for (int side = 0; side < 2; side++) {
+            int step = between(b, -6, 6);
+            put_word(b->table, NSK_M_LOOPS + 3 * i + 1 + side, step);
+            size[side] += abs(step) * (count - 1);
+            origin[side] += step < 0 ? -step * (count - 1) : 0;
+        }
+    }
+    put_word(b->table, NSK_M_FILL, between(b, -128, 127));
+    put_word(b->table, NSK_M_IN_ORIGIN, origin[0]);
+    put_word(b->table, NSK_M_OUT_ORIGIN, origin[1]);
+    draw_tensor(b, &b->layer.in, 0, 1, 1, size[0] + between(b, 1, 9));
+    draw_tensor(b, &b->layer.out, 2 * MOST, 1, 1, size[1] + between(b, 1, 9));
+    b->layer.flags = (uint32_t)between(b, 0, 3) << 1; /* fill, table */
+}
+
+static void expect_move(bed *b) {
+    const nsk_layer *l = &b->layer;
+    int copies = 1;
+    for (uint32_t i = 0; i < l->count; i++) {
+        copies *= move_number(b, i, 0);
+    }
+    for (int i = 0; i < l->out.channels; i++) {
+        moved[i] = (l->flags & NSK_FLAG_FILL) != 0 ? (int8_t)nsk_word(b->table, NSK_M_FILL)
+                                                   : b->workspace[2 * MOST + i];
+    }
+    for (int n = 0; n < copies; n++) {
+        int32_t from = nsk_word(b->table, NSK_M_IN_ORIGIN);
+        int32_t to = nsk_word(b->table, NSK_M_OUT_ORIGIN);
+        int rest = n;
+        for (uint32_t i = 0; i < l->count; i++) {
+            from += rest % move_number(b, i, 0) * move_number(b, i, 1);
+            to += rest % move_number(b, i, 0) * move_number(b, i, 2);
+            rest /= move_number(b, i, 0);
+        }
+        int8_t q = b->workspace[from];
+        moved[to] = (l->flags & NSK_FLAG_TABLE) != 0 ? b->weights[q + 128] : q;
+    }
+}
+
+static void moves_are_exact(void) {
+    bed *b = bed_new(20);
+    while (b->checked < ENOUGH) {
+        draw_move(b);
+        expect_move(b);
+        check_output(b, nsk_move, moved_formula);
+    }
+    bed_done(b);
+}
+
+static int8_t constant_formula(const bed *b, int y, int x, int c) {
+    return b->weights[(y * b->layer.out.width + x) * b->layer.out.channels + c];
+}
+
+static void constants_are_exact(void) {
+    bed *b = bed_new(21);
+    while (b->checked < ENOUGH) {
+        start(b, NSK_CONSTANT);
+        draw_tensor(b, &b->layer.out, 2 * MOST, between(b, 1, 9), between(b, 1, 9),
+                    between(b, 1, 20));
+        check_output(b, nsk_constant, constant_formula);
+    }
+    bed_done(b);
+}
+
+/* The three numbers of a row or column of a resize. */
+static void blend_numbers(const bed *b, int index, int *first, int *second, exact *part) {
+    const uint8_t *at = b->table + NSK_BLEND_BYTES * index;
+    *first = at[0] + 256 * at[1];
+    *second = at[2] + 256 * at[3];
+    *part = at[4] + 256 * at[5];
+}
+
+static int8_t resize_formula(const bed *b, int y, int x, int c) {
+    const nsk_layer *l = &b->layer;
+    int rows[2];
+    int columns[2];
+    exact down;
+    exact across;
+    bool inside;
+    blend_numbers(b, y, &rows[0], &rows[1], &down);
+    blend_numbers(b, l->out.height + x, &columns[0], &columns[1], &across);
+    exact sum = 0;
+    for (int k = 0; k < 4; k++) {
+        exact share = (k / 2 == 0 ? 2048 - down : down) * (k % 2 == 0 ? 2048 - across : across);
+        sum += share * pixel(b, rows[k / 2], columns[k % 2], c, &inside);
+    }
+    exact value = exact_floor_divide(sum + (1 << 21), 1 << 22) + l->out.zero;
+    return (int8_t)(value < l->low ? l->low : value > l->high ? l->high : value);
+}
+
+static void resizes_are_exact(void) {
+    bed *b = bed_new(22);
+    while (b->checked < ENOUGH) {
+        start(b, NSK_RESIZE);
+        int channels = between(b, 1, 9);
+        draw_tensor(b, &b->layer.in, 0, between(b, 1, 9), between(b, 1, 9), channels);
+        draw_tensor(b, &b->layer.out, 2 * MOST, between(b, 1, 20), between(b, 1, 20), channels);
+        b->layer.weights = b->table;
+        for (int i = 0; i < b->layer.out.height + b->layer.out.width; i++) {
+            int size = i < b->layer.out.height ? b->layer.in.height : b->layer.in.width;
+            int part = between(b, 0, 2048);
+            uint8_t *at = b->table + NSK_BLEND_BYTES * i;
+            at[0] = (uint8_t)between(b, 0, size - 1);
+            at[2] = (uint8_t)between(b, 0, size - 1);
+            at[1] = at[3] = 0;
+            at[4] = (uint8_t)part;
+            at[5] = (uint8_t)(part >> 8);
+        }
+        check_output(b, nsk_resize, resize_formula);
+    }
+    bed_done(b);
+}
+
+/* Every input spreads over the outputs; here each output asks every input whether it does. */
+static int8_t transposed_formula(const bed *b, int oy, int ox, int c) {
+    const nsk_layer *l = &b->layer;
+    int inputs = l->in.channels / (int)l->count;
+    int group = c / (l->out.channels / (int)l->count);
+    int area = l->kernel_height * l->kernel_width;
+    exact acc = nsk_word(b->bias, (uint32_t)c);
+    for (int n = 0; n < l->in.height * l->in.width * area; n++) {
+        int y = n / area / l->in.width;
+        int x = n / area % l->in.width;
+        int ky = n % area / l->kernel_width;
+        int kx = n % area % l->kernel_width;
+        if (y * l->stride_down + ky * l->dilate_down - l->pad_top != oy ||
+            x * l->stride_across + kx * l->dilate_across - l->pad_left != ox) {
+            continue;
+        }
+        for (int i = 0; i < inputs; i++) {
+            bool inside;
+            acc += (exact)pixel(b, y, x, group * inputs + i, &inside) *
+                   b->weights[(c * area + n % area) * inputs + i];
+        }
+    }
+    return finish(b, acc, c);
+}
+
+static void transposed_is_exact(void) {
+    bed *b = bed_new(23);
+    while (b->checked < ENOUGH) {
+        int groups = between(b, 0, 2) == 0 ? between(b, 2, 3) : 1;
+        int inputs = groups * between(b, 1, 5);
+        start(b, NSK_TRANSPOSED);
+        draw_window(b, inputs, groups * between(b, 1, 5));
+        b->layer.count = (uint32_t)groups;
+        b->layer.out.height = (uint16_t)between(b, 1, 16);
+        b->layer.out.width = (uint16_t)between(b, 1, 16);
+        draw_scales(b, b->layer.out.channels, inputs / groups * 4);
+        check_output(b, nsk_transposed, transposed_formula);
+    }
+    bed_done(b);
+}
+
 CU_TestInfo kernel_tests[] = {
     {"convolution", conv_is_exact},
     {"depthwise convolution", depthwise_is_exact},
     {"dense", dense_is_exact},
-    {"average and maximum", pools_are_exact},
-    {"sum and product", pairs_are_exact},
+    {"average, maximum and minimum", pools_are_exact},
+    {"sum, product, larger and smaller", pairs_are_exact},
     {"table and softmax", tables_are_exact},
+    {"move", moves_are_exact},
+    {"constant", constants_are_exact},
+    {"resize", resizes_are_exact},
+    {"transposed convolution", transposed_is_exact},
     CU_TEST_INFO_NULL,
 };
