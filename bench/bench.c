@@ -31,8 +31,8 @@ static double float_rate(const bench *b) {
         nsk_pass *pass = nsk_pass_new(b->network->graph, &error);
 #pragma omp for
         for (int i = 0; i < b->count; i++) {
-            nsk_float_prepare(&b->brief->input, b->frames + (size_t)i * b->frame_bytes,
-                              nsk_pass_input(pass));
+            nsk_float_prepare(b->network->graph, &b->brief->input,
+                              b->frames + (size_t)i * b->frame_bytes, nsk_pass_input(pass));
             nsk_pass_run(pass);
         }
         nsk_pass_free(pass);
@@ -58,7 +58,8 @@ static double integer_rate(const bench *b) {
 
 static bool load(bench *b, const char *path, nsk_error *error) {
     if ((b->brief = nsk_brief_read(path, error)) == NULL ||
-        (b->network = nsk_network_read(b->brief->model, &b->brief->input, error)) == NULL ||
+        (b->network = nsk_network_read(b->brief->model, &b->brief->input, b->brief->output,
+                                       error)) == NULL ||
         (b->images = nsk_images_open(b->brief->calibration, &b->brief->labels, &b->brief->input,
                                      IMAGES, false, error)) == NULL ||
         (b->file = nsk_quantise(b->network, b->images, error)) == NULL) {

@@ -47,6 +47,12 @@ static kind_cost kinds[] = {
     {.kind = "multiply", .source = "elementwise.c", .traced = 34},
     {.kind = "table", .source = "elementwise.c", .traced = 37},
     {.kind = "softmax", .source = "softmax.c", .traced = 45},
+    {.kind = "larger", .source = "elementwise.c", .traced = 46},
+    {.kind = "smaller", .source = "elementwise.c", .traced = 49},
+    {.kind = "move", .source = "move.c", .traced = 52},
+    {.kind = "constant", .source = "move.c", .traced = 55},
+    {.kind = "resize", .source = "resize.c", .traced = 58},
+    {.kind = "transposed", .source = "transposed.c", .traced = 61},
     {.kind = "prepare", .source = "run.c", .traced = 0},
 };
 

@@ -2,6 +2,7 @@
 
 #include <math.h>
 
+#include "device/arithmetic.h"
 #include "quantise/plan.h"
 #include "quantise/write.h"
 #include "train/random.h"
@@ -30,43 +31,119 @@ const grid_shape grid_shapes[] = {
     {NSK_DENSE, 4, 32, 20, 1, 1},       {NSK_DENSE, 6, 16, 64, 1, 1},
     {NSK_DENSE, 1, 256, 6, 1, 1},       {NSK_SOFTMAX, 1, 10, 10, 1, 1},
     {NSK_SOFTMAX, 1, 100, 100, 1, 1},   {NSK_SOFTMAX, 4, 8, 8, 1, 1},
+    {NSK_LARGER, 12, 16, 16, 1, 1},     {NSK_LARGER, 6, 64, 64, 1, 1},
+    {NSK_LARGER, 24, 8, 8, 1, 1},       {NSK_SMALLER, 12, 16, 16, 1, 1},
+    {NSK_SMALLER, 6, 64, 64, 1, 1},     {NSK_SMALLER, 24, 8, 8, 1, 1},
+    {NSK_MOVE, 12, 16, 16, 1, 1},       {NSK_MOVE, 6, 64, 64, 1, 1},
+    {NSK_MOVE, 24, 8, 8, 1, 1},         {NSK_CONSTANT, 12, 16, 16, 1, 1},
+    {NSK_CONSTANT, 6, 64, 64, 1, 1},    {NSK_CONSTANT, 24, 8, 8, 1, 1},
+    {NSK_RESIZE, 8, 16, 16, 1, 2},      {NSK_RESIZE, 6, 32, 32, 1, 2},
+    {NSK_RESIZE, 12, 8, 8, 1, 2},       {NSK_TRANSPOSED, 8, 16, 16, 3, 2},
+    {NSK_TRANSPOSED, 6, 32, 16, 2, 2},  {NSK_TRANSPOSED, 8, 8, 12, 4, 2},
 };
 const int grid_shape_count = G_N_ELEMENTS(grid_shapes);
 
 static int add_tensor(nsk_lowered *net, int size, int channels) {
-    nsk_low_tensor t = {.height = size, .width = size, .channels = channels, .shares = NSK_NONE};
+    const nsk_low_tensor t = {.height = size,
+                              .width = size,
+                              .channels = channels,
+                              .shares = NSK_NONE,
+                              .stands_in = NSK_NONE};
     g_array_append_val(net->tensors, t);
     return (int)net->tensors->len - 1;
 }
 
+/* How a kind sees its shape. */
+typedef struct kind_form {
+    bool window;  /* slides its kernel over the picture */
+    bool pads;    /* by half of its kernel */
+    bool pair;    /* has two inputs */
+    bool weights; /* one set an output channel */
+    bool grows;   /* the picture, by its stride */
+} kind_form;
+
+static const kind_form forms[NSK_KINDS] = {
+    [NSK_CONV] = {.window = true, .pads = true, .weights = true},
+    [NSK_DEPTHWISE] = {.window = true, .pads = true, .weights = true},
+    [NSK_DENSE] = {.weights = true},
+    [NSK_MAX_POOL] = {.window = true},
+    [NSK_AVERAGE_POOL] = {.window = true},
+    [NSK_ADD] = {.pair = true},
+    [NSK_MULTIPLY] = {.pair = true},
+    [NSK_LARGER] = {.pair = true},
+    [NSK_SMALLER] = {.pair = true},
+    [NSK_RESIZE] = {.grows = true},
+    [NSK_TRANSPOSED] = {.weights = true, .grows = true},
+};
+
+static int output_size(const grid_shape *s) {
+    const kind_form *form = &forms[s->kind];
+    int pad = form->pads ? s->kernel / 2 : 0;
+    return form->window           ? (s->size + 2 * pad - s->kernel) / s->stride + 1
+           : form->grows          ? s->size * s->stride
+           : s->kind == NSK_DENSE ? 1
+                                  : s->size;
+}
+
+static int taps_of(const grid_shape *s) {
+    int area = s->kernel * s->kernel;
+    return s->kind == NSK_DEPTHWISE ? area
+           : s->kind == NSK_DENSE   ? s->size * s->size * s->in_channels
+                                    : area * s->in_channels;
+}
+
+static void draw_weights(nsk_low_layer *l, int taps, int channels, random_state *r) {
+    l->taps = taps;
+    l->weights = g_new(float, (gsize)taps *(gsize)channels);
+    l->bias = g_new0(float, channels);
+    for (int i = 0; i < taps * channels; i++) {
+        l->weights[i] = (float)(random_normal(r) / sqrt(taps));
+    }
+}
+
+/* Channels in two groups that take turns, as a channel shuffle moves them. */
+static void shuffle(nsk_low_layer *l, const grid_shape *s) {
+    const int32_t half = s->channels / 2;
+    const int32_t numbers[] = {
+        0, 0, 0, half, 1, 2, 2, half, 1, s->size * s->size, s->channels, s->channels};
+    l->loops = 3;
+    l->moves = g_memdup2(numbers, sizeof numbers);
+}
+
+/* Each row and column halfway between two. */
+static void draw_blends(nsk_low_layer *l, const grid_shape *s) {
+    int out = s->size * s->stride;
+    l->blends = g_new(uint16_t, 3 * 2 * (gsize)out);
+    for (int i = 0; i < 2 * out; i++) {
+        int first = i % out / s->stride;
+        l->blends[3 * i] = (uint16_t)first;
+        l->blends[3 * i + 1] = (uint16_t)MIN(first + 1, s->size - 1);
+        l->blends[3 * i + 2] = NSK_BLEND_ONE / 2;
+    }
+}
+
 static void add_layer(nsk_lowered *net, const grid_shape *s, const char *name, random_state *r) {
-    bool window = s->kind == NSK_CONV || s->kind == NSK_DEPTHWISE || s->kind == NSK_MAX_POOL ||
-                  s->kind == NSK_AVERAGE_POOL;
-    bool pads = s->kind == NSK_CONV || s->kind == NSK_DEPTHWISE;
-    int pad = pads ? s->kernel / 2 : 0;
-    int out_size = window ? (s->size + 2 * pad - s->kernel) / s->stride + 1
-                          : (s->kind == NSK_DENSE ? 1 : s->size);
-    nsk_low_layer l = {.kind = s->kind, .name = name, .low = -INFINITY, .high = INFINITY};
+    const kind_form *form = &forms[s->kind];
+    int pad = form->pads ? s->kernel / 2 : 0;
+    nsk_low_layer l = {
+        .kind = s->kind, .name = name, .sign = {1, 1}, .low = -INFINITY, .high = INFINITY};
     l.in = (int)net->tensors->len - 1;
-    l.second = s->kind == NSK_ADD || s->kind == NSK_MULTIPLY ? l.in : NSK_NONE;
-    l.out = add_tensor(net, out_size, s->channels);
+    l.second = form->pair ? l.in : NSK_NONE;
+    l.out = add_tensor(net, output_size(s), s->channels);
     l.window = (nsk_window_attributes){.kernel = {s->kernel, s->kernel},
                                        .stride = {s->stride, s->stride},
                                        .dilation = {1, 1},
                                        .pad_before = {pad, pad},
                                        .pad_after = {pad, pad},
                                        .groups = 1};
-    int area = s->kernel * s->kernel;
-    l.taps = s->kind == NSK_CONV        ? area * s->in_channels
-             : s->kind == NSK_DEPTHWISE ? area
-             : s->kind == NSK_DENSE     ? s->size * s->size * s->in_channels
-                                        : 0;
-    if (l.taps > 0) {
-        l.weights = g_new(float, (gsize)l.taps *(gsize)s->channels);
-        l.bias = g_new0(float, s->channels);
-        for (int i = 0; i < l.taps * s->channels; i++) {
-            l.weights[i] = (float)(random_normal(r) / sqrt(l.taps));
-        }
+    if (form->weights) {
+        draw_weights(&l, taps_of(s), s->channels, r);
+    } else if (s->kind == NSK_CONSTANT) {
+        draw_weights(&l, s->size * s->size * s->channels, 1, r);
+    } else if (s->kind == NSK_MOVE) {
+        shuffle(&l, s);
+    } else if (s->kind == NSK_RESIZE) {
+        draw_blends(&l, s);
     }
     g_array_append_val(net->layers, l);
     /* cppcheck-suppress memleak; the array holds what the layer points to */
@@ -96,6 +173,7 @@ static nsk_model_file *write_model(nsk_lowered *net, nsk_error *error) {
     for (int i = 0; i < layers && good; i++) {
         const nsk_low_layer *l = nsk_low_layer_at(net, i);
         integers[i].channels = nsk_low_tensor_at(net, l->out)->channels;
+        integers[i].table_count = 2 * nsk_low_tensor_at(net, l->out)->height;
         good = nsk_integer_layer_make(l, scales[l->in], scales[l->in], scales[l->out], &integers[i],
                                       error);
     }
@@ -103,12 +181,22 @@ static nsk_model_file *write_model(nsk_lowered *net, nsk_error *error) {
     for (int i = 0; i < tensors; i++) {
         places[i] = buffers[i].place;
     }
-    const nsk_model_parts parts = {"grid",   &labels, &input,    net,      scales,
-                                   integers, places,  workspace, workspace};
+    nsk_graph *no_graph = nsk_graph_new(); /* whose input is taken as it is */
+    const nsk_model_parts parts = {.name = "grid",
+                                   .labels = &labels,
+                                   .input = &input,
+                                   .graph = no_graph,
+                                   .lowered = net,
+                                   .scales = scales,
+                                   .layers = integers,
+                                   .places = places,
+                                   .workspace = workspace,
+                                   .lower_bound = workspace};
     nsk_model_file *file = good ? nsk_model_write(&parts, error) : NULL;
     for (int i = 0; i < layers; i++) {
         nsk_integer_layer_clear(&integers[i]);
     }
+    nsk_graph_free(no_graph);
     g_free(integers);
     g_free(scales);
     g_free(buffers);
@@ -137,6 +225,8 @@ nsk_model_file *grid_model(const grid_shape *shape, nsk_error *error) {
     for (int i = 0; i < (int)net.layers->len; i++) {
         g_free(nsk_low_layer_at(&net, i)->weights);
         g_free(nsk_low_layer_at(&net, i)->bias);
+        g_free(nsk_low_layer_at(&net, i)->moves);
+        g_free(nsk_low_layer_at(&net, i)->blends);
     }
     g_array_free(net.tensors, TRUE);
     g_array_free(net.layers, TRUE);

@@ -11,7 +11,8 @@ static int report(const nsk_error *error) {
 int main(int argc, char **argv) {
     nsk_error error;
     nsk_brief *brief = nsk_brief_read(argc > 1 ? argv[1] : "demo/kiln.ini", &error);
-    nsk_network *network = brief ? nsk_network_read(brief->model, &brief->input, &error) : NULL;
+    nsk_network *network =
+        brief ? nsk_network_read(brief->model, &brief->input, brief->output, &error) : NULL;
     if (network == NULL) {
         return report(&error);
     }

@@ -255,11 +255,11 @@ void onnx_finish(onnx_maker *m, const char *path) {
 /* ---- the demo ---- */
 
 void kiln_load(kiln *k, int images) {
-    nsk_error error = {""};
+    nsk_error error = {.text = ""};
     memset(k, 0, sizeof *k);
     k->brief = nsk_brief_read(NSK_SOURCE_DIR "/demo/kiln.ini", &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(k->brief);
-    k->network = nsk_network_read(k->brief->model, &k->brief->input, &error);
+    k->network = nsk_network_read(k->brief->model, &k->brief->input, k->brief->output, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(k->network);
     k->calibration = nsk_images_open(k->brief->calibration, &k->brief->labels, &k->brief->input,
                                      images, false, &error);

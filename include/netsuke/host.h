@@ -14,7 +14,8 @@ extern "C" {
 #endif
 
 typedef struct nsk_error {
-    char text[640];
+    char text[1200];
+    bool unsupported; /* the file is sound, but asks for what netsuke does not do */
 } nsk_error;
 
 /* ---- The brief: one file that describes a job --------------------------------------------- */
@@ -51,6 +52,7 @@ typedef struct nsk_decision {
 typedef struct nsk_brief {
     char *path, *name;
     char *model, *board;          /* files, as paths from here; board may be NULL */
+    char *output;                 /* of the model, where it has several; or NULL */
     char *calibration, *held_out; /* folders; may be NULL */
     int calibration_limit;        /* pictures; 0: all */
     nsk_labels labels;
@@ -117,8 +119,10 @@ typedef struct nsk_network nsk_network;
 /* Reads an ONNX classifier, infers and checks every shape, folds batch normalisation, pads and
  * constants. A size that the file leaves open is taken from `input`; a size, or a count of
  * channels, that contradicts it is an error. Takes what is missing in `input` from the file;
- * `input` may be NULL where the file fixes everything. */
-nsk_network *nsk_network_read(const char *path, nsk_input *input, nsk_error *error);
+ * `input` may be NULL where the file fixes everything. `output` names the output to take where the
+ * file has several, and may be NULL where it has one. */
+nsk_network *nsk_network_read(const char *path, nsk_input *input, const char *output,
+                              nsk_error *error);
 void nsk_network_free(nsk_network *network);
 int nsk_network_classes(const nsk_network *network);
 /* Scores a prepared frame with training's own float preparation: `classes` probabilities. */

@@ -31,7 +31,8 @@ bool cli_load_brief(cli_job *job) {
 
 bool cli_load_network(cli_job *job) {
     if (job->network == NULL && cli_load_brief(job)) {
-        job->network = nsk_network_read(job->brief->model, &job->brief->input, &job->error);
+        job->network = nsk_network_read(job->brief->model, &job->brief->input, job->brief->output,
+                                        &job->error);
     }
     return job->network != NULL;
 }

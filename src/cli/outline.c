@@ -83,7 +83,7 @@ static bool load(cli_job *job) {
     if (!g_str_has_suffix(path, ".onnx")) {
         return cli_load_network(job);
     }
-    job->network = nsk_network_read(path, NULL, &job->error);
+    job->network = nsk_network_read(path, NULL, NULL, &job->error);
     return job->network != NULL;
 }
 

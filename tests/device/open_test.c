@@ -6,6 +6,8 @@
 #include "../support.h"
 #include "device/crc.h"
 #include "device/format.h"
+#include "grid.h"
+#include "train/random.h"
 
 static void put32(uint8_t *at, uint32_t value) {
     for (int i = 0; i < 4; i++) {
@@ -150,36 +152,118 @@ static void impossible_facts_are_refused(void) {
     kiln_free(&k);
 }
 
-/* Noise in the records under a right checksum: refused, or run without leaving the workspace. */
+/* The first shape of the grid of a kind, as a model whose second layer it is. */
+static nsk_model_file *model_of_kind(nsk_kind kind) {
+    nsk_error error = {.text = ""};
+    for (int i = 0; i < grid_shape_count; i++) {
+        if (grid_shapes[i].kind == kind) {
+            nsk_model_file *file = grid_model(&grid_shapes[i], &error);
+            CU_ASSERT_PTR_NOT_NULL_FATAL(file);
+            return file;
+        }
+    }
+    CU_FAIL_FATAL("no such shape");
+    return NULL;
+}
+
+/* The numbers that layers carry outside of their records: loops of a move, blends of a resize. */
+static void impossible_numbers_are_refused(void) {
+    static const struct {
+        nsk_kind kind;
+        int pointer; /* field of the layer's record: where the numbers stand */
+        int at, width;
+        uint32_t value;
+    } cases[] = {
+        {NSK_MOVE, NSK_L_MULTIPLIERS_AT, 4 * NSK_M_IN_ORIGIN, 4, 0xffffffff},
+        {NSK_MOVE, NSK_L_MULTIPLIERS_AT, 4 * NSK_M_IN_ORIGIN, 4, 1},
+        {NSK_MOVE, NSK_L_MULTIPLIERS_AT, 4 * NSK_M_OUT_ORIGIN, 4, 0x7fffffff},
+        {NSK_MOVE, NSK_L_MULTIPLIERS_AT, 4 * NSK_M_LOOPS, 4, 0},
+        {NSK_MOVE, NSK_L_MULTIPLIERS_AT, 4 * NSK_M_LOOPS, 4, 1000000000},
+        {NSK_MOVE, NSK_L_MULTIPLIERS_AT, 4 * NSK_M_LOOPS, 4, 0x80000000},
+        {NSK_MOVE, NSK_L_MULTIPLIERS_AT, 4 * NSK_M_LOOPS + 4, 4, 0x80000000},
+        {NSK_MOVE, NSK_L_MULTIPLIERS_AT, 4 * NSK_M_LOOPS + 8, 4, 3},
+        {NSK_RESIZE, NSK_L_WEIGHTS_AT, NSK_B_FIRST, 2, 8},
+        {NSK_RESIZE, NSK_L_WEIGHTS_AT, NSK_B_SECOND, 2, 65535},
+        {NSK_RESIZE, NSK_L_WEIGHTS_AT, NSK_B_PART, 2, 2049},
+        {NSK_TRANSPOSED, 0, NSK_L_STRIDE_DOWN, 1, 0},
+        {NSK_TRANSPOSED, 0, NSK_L_KERNEL_WIDTH, 1, 0},
+        {NSK_TRANSPOSED, 0, NSK_L_KERNEL_WIDTH, 1, 255},
+        {NSK_TRANSPOSED, 0, NSK_L_DILATE_ACROSS, 1, 0},
+        {NSK_TRANSPOSED, 0, NSK_L_COUNT, 2, 3},
+        {NSK_TRANSPOSED, 0, NSK_L_COUNT, 2, 0},
+        {NSK_MOVE, 0, NSK_L_COUNT, 2, 0},
+        {NSK_MOVE, 0, NSK_L_COUNT, 2, 7},
+        {NSK_MOVE, 0, NSK_L_MULTIPLIERS_AT, 4, 0xfffffff0},
+        {NSK_CONSTANT, 0, NSK_L_WEIGHTS_AT, 4, 0xfffffff0},
+        {NSK_RESIZE, 0, NSK_L_WEIGHTS_AT, 4, 1},
+        {NSK_LARGER, 0, NSK_L_SECOND, 2, NSK_NO_TENSOR},
+        {NSK_SMALLER, NSK_L_SHIFTS_AT, 0, 1, 31},
+        {NSK_LARGER, NSK_L_MULTIPLIERS_AT, 0, 4, 0x7fffffff},
+    };
+    for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
+        nsk_model_file *file = model_of_kind(cases[i].kind);
+        size_t record = get32(file->bytes + NSK_H_LAYERS_AT) + NSK_LAYER_BYTES;
+        CU_ASSERT_EQUAL(file->bytes[record + NSK_L_KIND], cases[i].kind);
+        size_t start =
+            cases[i].pointer != 0 ? get32(file->bytes + record + (size_t)cases[i].pointer) : record;
+        for (int b = 0; b < cases[i].width; b++) {
+            file->bytes[start + (size_t)(cases[i].at + b)] = (uint8_t)(cases[i].value >> (8 * b));
+        }
+        reseal(file->bytes, file->size);
+        nsk_model model;
+        nsk_status status = nsk_open(&model, file->bytes, file->size);
+        if (status != NSK_INCONSISTENT) {
+            fprintf(stderr, "\n    case %zu: status %d\n", i, (int)status);
+        }
+        CU_ASSERT_EQUAL(status, NSK_INCONSISTENT);
+        nsk_model_file_free(file);
+    }
+}
+
+/* Opens, and perhaps runs, noise at `count` places of the first `reach` bytes behind the header,
+ * under a right checksum. */
+static bool noise_opens(const nsk_model_file *file, random_state *r, int count, int reach,
+                        bool run) {
+    static const uint8_t frame[1 << 16];
+    uint8_t *copy = g_memdup2(file->bytes, file->size);
+    for (; count > 0; count--) {
+        size_t at = NSK_HEADER_BYTES + (size_t)random_below(r, reach);
+        copy[at] = (uint8_t)random_bits(r);
+    }
+    reseal(copy, file->size);
+    nsk_model model;
+    bool opens = nsk_open(&model, copy, file->size) == NSK_OK;
+    if (opens && run) {
+        void *workspace = malloc(model.workspace_bytes);
+        nsk_prepare(&model, frame, (size_t)model.width * model.channels, workspace);
+        nsk_run(&model, workspace, NULL);
+        nsk_best(&model, nsk_scores(&model, workspace));
+        free(workspace);
+    }
+    g_free(copy);
+    return opens;
+}
+
+/* Refused, or run without leaving the workspace. */
 static void resealed_noise_is_safe(void) {
     kiln k;
     random_state r = {5};
     int opened = 0;
     kiln_load(&k, 6);
-    uint8_t *frame = g_malloc0(1 << 16);
     for (int round = 0; round < 3000; round++) {
-        uint8_t *copy = g_memdup2(k.file->bytes, k.file->size);
-        for (int n = 1 + random_below(&r, 2); n > 0; n--) {
-            size_t at = NSK_HEADER_BYTES + (size_t)random_below(&r, 800);
-            copy[at] = (uint8_t)random_bits(&r);
-        }
-        reseal(copy, k.file->size);
-        nsk_model model;
-        if (nsk_open(&model, copy, k.file->size) == NSK_OK) {
-            opened++;
-            void *workspace = malloc(model.workspace_bytes);
-            if (round % 16 == 0) {
-                nsk_prepare(&model, frame, (size_t)model.width * model.channels, workspace);
-                nsk_run(&model, workspace, NULL);
-                nsk_best(&model, nsk_scores(&model, workspace));
-            }
-            free(workspace);
-        }
-        g_free(copy);
+        opened += noise_opens(k.file, &r, 1 + random_below(&r, 2), 800, round % 16 == 0);
     }
     CU_ASSERT(opened > 100); /* places, scales and clamps may be anything */
-    g_free(frame);
     kiln_free(&k);
+    for (int kind = NSK_CONV; kind < NSK_KINDS; kind++) { /* records and numbers of each kind */
+        nsk_model_file *file = model_of_kind((nsk_kind)kind);
+        opened = 0;
+        for (int round = 0; round < 400; round++) {
+            opened += noise_opens(file, &r, 1, 330, round % 2 == 0);
+        }
+        CU_ASSERT(opened > 10);
+        nsk_model_file_free(file);
+    }
 }
 
 /* Weights that could overflow an accumulator do not open, whoever wrote them. */
@@ -210,6 +294,7 @@ CU_TestInfo open_tests[] = {
     {"every flipped byte of the demo's model is refused", every_flipped_byte_is_refused},
     {"every cut is refused", every_cut_is_refused},
     {"impossible facts are refused", impossible_facts_are_refused},
+    {"impossible numbers of layers are refused", impossible_numbers_are_refused},
     {"noise under a right checksum is safe", resealed_noise_is_safe},
     {"accumulators that could overflow are refused", overflow_is_refused},
     {"statuses in words", statuses_have_words},

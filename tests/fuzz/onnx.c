@@ -7,7 +7,8 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size);
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {
     nsk_error error;
-    nsk_graph *graph = nsk_onnx_read(data, size, NULL, &error);
+    const nsk_onnx_options options = {0};
+    nsk_graph *graph = nsk_onnx_read(data, size, &options, &error);
     if (graph != NULL && nsk_graph_infer(graph, &error) && nsk_graph_fold(graph, &error)) {
         nsk_lowered_free(nsk_lower(graph, &error));
     }

@@ -18,7 +18,7 @@ static void costs_by_hand(void) {
 
 static void the_tighter_limit_counts(void) {
     kiln k;
-    nsk_error error = {""};
+    nsk_error error = {.text = ""};
     kiln_load(&k, 6);
     nsk_board *board = nsk_board_read(k.brief->board, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(board);
@@ -59,7 +59,7 @@ static void tables_are_checked(void) {
          "'call' is missing; add it under [conv]"},
     };
     kiln k;
-    nsk_error error = {""};
+    nsk_error error = {.text = ""};
     kiln_load(&k, 6);
     char *folder = scratch_new();
     char *path = scratch_path(folder, "costs.ini");
@@ -84,7 +84,7 @@ static void run_emulated(const kiln *k, int count, emulated_run *run) {
     char *frames_path = scratch_path(folder, "frames");
     size_t size = nsk_images_frame_bytes(k->held_out);
     uint8_t *frames = g_malloc(size * (size_t)count);
-    nsk_error error = {""};
+    nsk_error error = {.text = ""};
     nsk_model model;
     for (int i = 0; i < count; i++) {
         int image = i * nsk_images_count(k->held_out) / count;
@@ -117,7 +117,7 @@ static void run_emulated(const kiln *k, int count, emulated_run *run) {
 
 static void estimates_agree_with_the_emulated_core(void) {
     kiln k;
-    nsk_error error = {""};
+    nsk_error error = {.text = ""};
     emulated_run run;
     kiln_load(&k, 200);
     run_emulated(&k, 12, &run);

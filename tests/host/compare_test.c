@@ -53,7 +53,7 @@ static void interval_covers(void) {
 
 static void the_kiln_line_loses_little(void) {
     kiln k;
-    nsk_error error = {""};
+    nsk_error error = {.text = ""};
     kiln_load(&k, 200);
     nsk_comparison *c = nsk_compare(k.network, k.file, k.held_out, NULL, NULL, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(c);
@@ -76,7 +76,7 @@ static void the_kiln_line_loses_little(void) {
 
 static void what_does_not_belong_together(void) {
     kiln k;
-    nsk_error error = {""};
+    nsk_error error = {.text = ""};
     kiln_load(&k, 12);
     char *swapped[] = {(char *)"sound",
                        (char *)"belt",

@@ -12,7 +12,7 @@ static const nsk_input input = {.width = 4, .height = 4, .deviation = {1, 1, 1},
 
 static void folders_are_classes(void) {
     char *folder = scratch_new();
-    nsk_error error = {""};
+    nsk_error error = {.text = ""};
     noise_set(folder, &labels, 5, 6, 5);
     nsk_images *set = nsk_images_open(folder, &labels, &input, 0, false, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(set);
@@ -28,7 +28,7 @@ static void folders_are_classes(void) {
 
 static void limits_spread_over_classes(void) {
     char *folder = scratch_new();
-    nsk_error error = {""};
+    nsk_error error = {.text = ""};
     noise_set(folder, &labels, 10, 4, 4);
     for (int limit = 1; limit <= 40; limit++) {
         nsk_images *set = nsk_images_open(folder, &labels, &input, limit, false, &error);
@@ -58,7 +58,7 @@ static void mistakes_are_named_or_left_out(void) {
     };
     for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
         char *folder = scratch_new();
-        nsk_error error = {""};
+        nsk_error error = {.text = ""};
         noise_set(folder, &labels, 3, 4, 4);
         if (cases[i].remove != NULL) {
             scratch_remove(g_build_filename(folder, cases[i].remove, NULL));
@@ -90,7 +90,7 @@ static void mistakes_are_named_or_left_out(void) {
 
 static void nothing_to_open(void) {
     char *folder = scratch_new();
-    nsk_error error = {""};
+    nsk_error error = {.text = ""};
     CU_ASSERT_PTR_NULL(nsk_images_open(folder, &labels, &input, 0, true, &error));
     assert_error(&error, "no picture of any class");
     CU_ASSERT_PTR_NULL(nsk_images_open("/nowhere", &labels, &input, 0, true, &error));
@@ -103,7 +103,7 @@ static void nothing_to_open(void) {
 static void surveys_find_overlap(void) {
     char *folders[2] = {scratch_new(), scratch_new()};
     nsk_images *sets[2];
-    nsk_error error = {""};
+    nsk_error error = {.text = ""};
     noise_set(folders[0], &labels, 4, 6, 6);
     noise_set(folders[1], &labels, 3, 8, 5);
     char *from = scratch_path(folders[0], "belt/2.png");

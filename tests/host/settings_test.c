@@ -12,7 +12,7 @@ static void with_brief(const char *text, void (*check)(nsk_brief *brief, const n
     char *folder = scratch_new();
     char *labels = scratch_path(folder, "labels.txt");
     char *path = scratch_path(folder, "job.ini");
-    nsk_error error = {""};
+    nsk_error error = {.text = ""};
     scratch_write_text(labels, "belt\nsound\ncrack\n");
     scratch_write_text(path, text);
     nsk_brief *brief = nsk_brief_read(path, &error);
@@ -135,7 +135,7 @@ static void labels_are_checked(void) {
     char *path = scratch_path(folder, "job.ini");
     scratch_write_text(path, GOOD);
     for (size_t i = 0; i < G_N_ELEMENTS(files); i++) {
-        nsk_error error = {""};
+        nsk_error error = {.text = ""};
         scratch_write_text(labels, files[i][0]);
         CU_ASSERT_PTR_NULL(nsk_brief_read(path, &error));
         assert_error(&error, files[i][1]);
@@ -148,7 +148,7 @@ static void labels_are_checked(void) {
 static void not_a_text_file(void) {
     char *folder = scratch_new();
     char *path = scratch_path(folder, "job.ini");
-    nsk_error error = {""};
+    nsk_error error = {.text = ""};
     scratch_write(path, "[model]\0\xff", 9);
     CU_ASSERT_PTR_NULL(nsk_brief_read(path, &error));
     assert_error(&error, "not a text file");
@@ -172,7 +172,7 @@ static void boards_are_checked(void) {
     };
     char *folder = scratch_new();
     char *path = scratch_path(folder, "b.ini");
-    nsk_error error = {""};
+    nsk_error error = {.text = ""};
     for (size_t i = 0; i < G_N_ELEMENTS(ends); i++) {
         char *text = g_strconcat(HEAD, ends[i][0], i > 0 ? "[costs]\nfile = c.ini\n" : "", NULL);
         scratch_write_text(path, text);

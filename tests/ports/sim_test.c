@@ -22,7 +22,7 @@ static void touch_last(void *context) {
 static void the_last_byte_is_the_last(void) {
     static const size_t sizes[] = {4, 100, 4096, 24576, 65536, 100000};
     for (size_t i = 0; i < G_N_ELEMENTS(sizes); i++) {
-        nsk_error error = {""};
+        nsk_error error = {.text = ""};
         nsk_ram *ram = nsk_ram_new(sizes[i], &error);
         CU_ASSERT_PTR_NOT_NULL_FATAL(ram);
         touch t = {ram, sizes[i], NULL};
@@ -44,7 +44,7 @@ typedef struct stage {
 } stage;
 
 static void stage_set(stage *s) {
-    nsk_error error = {""};
+    nsk_error error = {.text = ""};
     kiln_load(&s->k, 60);
     s->board = nsk_board_read(s->k.brief->board, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(s->board);
@@ -65,7 +65,7 @@ static nsk_rehearsal *play(const stage *s, int frames, unsigned seed, nsk_error 
 
 static void the_clock_is_the_budgets(void) {
     stage s;
-    nsk_error error = {""};
+    nsk_error error = {.text = ""};
     stage_set(&s);
     nsk_rehearsal *r = play(&s, 50, 3, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(r);
@@ -83,7 +83,7 @@ static void the_clock_is_the_budgets(void) {
 /* At a twentieth of the clock a frame takes many periods; those that start meanwhile are lost. */
 static void slow_boards_drop_frames(void) {
     stage s;
-    nsk_error error = {""};
+    nsk_error error = {.text = ""};
     stage_set(&s);
     s.board->clock /= 20.0;
     nsk_rehearsal *r = play(&s, 100, 3, &error);
@@ -97,7 +97,7 @@ static void slow_boards_drop_frames(void) {
 
 static void small_boards_fault(void) {
     stage s;
-    nsk_error error = {""};
+    nsk_error error = {.text = ""};
     stage_set(&s);
     s.board->ram = s.budget->ram - 4;
     CU_ASSERT_PTR_NULL(play(&s, 3, 1, &error));
@@ -112,7 +112,7 @@ static void small_boards_fault(void) {
 /* The board's answers are the comparison's, image by image, and the seed fixes the order. */
 static void answers_are_the_comparisons(void) {
     stage s;
-    nsk_error error = {""};
+    nsk_error error = {.text = ""};
     stage_set(&s);
     nsk_comparison *c = nsk_compare(s.k.network, s.k.file, s.k.held_out, NULL, NULL, &error);
     nsk_rehearsal *r = play(&s, 0, 9, &error);

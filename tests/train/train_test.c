@@ -100,10 +100,10 @@ static void it_learns_and_exports(void) {
 
     char *folder = scratch_new();
     char *path = scratch_path(folder, "t.onnx");
-    nsk_error error = {""};
+    nsk_error error = {.text = ""};
     nsk_input input = {.mean = {0.5, 0.5, 0.5}, .deviation = {0.25, 0.25, 0.25}, .top = 1.0};
     CU_ASSERT(nsk_train_export(net, "test", path, &error));
-    nsk_network *network = nsk_network_read(path, &input, &error);
+    nsk_network *network = nsk_network_read(path, &input, NULL, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(network);
     int right = 0;
     for (int i = 0; i < COUNT; i++) {

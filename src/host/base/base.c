@@ -23,6 +23,18 @@ bool nsk_fail(nsk_error *error, const char *format, ...) {
     char *text = g_strdup_vprintf(format, arguments);
     va_end(arguments);
     put_line(error, "", text);
+    error->unsupported = false;
+    g_free(text);
+    return false;
+}
+
+bool nsk_unsupported(nsk_error *error, const char *format, ...) {
+    va_list arguments;
+    va_start(arguments, format);
+    char *text = g_strdup_vprintf(format, arguments);
+    va_end(arguments);
+    put_line(error, "", text);
+    error->unsupported = true;
     g_free(text);
     return false;
 }

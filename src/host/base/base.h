@@ -13,6 +13,9 @@
  * can end with `return nsk_fail(...)`. */
 bool nsk_fail(nsk_error *error, const char *format, ...) G_GNUC_PRINTF(2, 3);
 
+/* The same, for a file that is sound but asks for what netsuke does not do. */
+bool nsk_unsupported(nsk_error *error, const char *format, ...) G_GNUC_PRINTF(2, 3);
+
 /* Puts "what: " before the text that `error` already holds; returns false. */
 bool nsk_fail_in(nsk_error *error, const char *format, ...) G_GNUC_PRINTF(2, 3);
 

@@ -7,26 +7,13 @@
 #include "brief/settings.h"
 
 static const nsk_setting_name known[] = {
-    {"model", "file"},
-    {"model", "labels"},
-    {"input", "size"},
-    {"input", "colour"},
-    {"input", "fit"},
-    {"input", "mean"},
-    {"input", "deviation"},
-    {"input", "range"},
-    {"images", "calibration"},
-    {"images", "held-out"},
-    {"images", "calibration-limit"},
-    {"board", "file"},
-    {"limits", "flash"},
-    {"limits", "ram"},
-    {"limits", "latency"},
-    {"limits", "loss"},
-    {"decision", "threshold"},
-    {"decision", "frames"},
-    {"decision", "resting"},
-    {NULL, NULL},
+    {"model", "file"},         {"model", "labels"},     {"model", "output"},
+    {"input", "size"},         {"input", "colour"},     {"input", "fit"},
+    {"input", "mean"},         {"input", "deviation"},  {"input", "range"},
+    {"images", "calibration"}, {"images", "held-out"},  {"images", "calibration-limit"},
+    {"board", "file"},         {"limits", "flash"},     {"limits", "ram"},
+    {"limits", "latency"},     {"limits", "loss"},      {"decision", "threshold"},
+    {"decision", "frames"},    {"decision", "resting"}, {NULL, NULL},
 };
 
 static bool read_size(const nsk_settings *s, nsk_input *input, nsk_error *error) {
@@ -111,6 +98,7 @@ static bool fill(nsk_brief *brief, const nsk_settings *s, nsk_error *error) {
         return false;
     }
     brief->model = path_setting(s, brief->path, "model", "file");
+    brief->output = g_strdup(nsk_settings_text(s, "model", "output"));
     brief->board = path_setting(s, brief->path, "board", "file");
     brief->calibration = path_setting(s, brief->path, "images", "calibration");
     brief->held_out = path_setting(s, brief->path, "images", "held-out");
@@ -153,8 +141,8 @@ void nsk_brief_free(nsk_brief *brief) {
         return;
     }
     char *const texts[] = {
-        brief->path,        brief->name,     brief->model,           brief->board,
-        brief->calibration, brief->held_out, brief->decision.resting};
+        brief->path,  brief->name,        brief->model,    brief->output,
+        brief->board, brief->calibration, brief->held_out, brief->decision.resting};
     for (size_t i = 0; i < G_N_ELEMENTS(texts); i++) {
         g_free(texts[i]);
     }

@@ -11,7 +11,13 @@ const char *nsk_cost_kind(const nsk_model *model, unsigned layer) {
                                                  [NSK_ADD] = "add",
                                                  [NSK_MULTIPLY] = "multiply",
                                                  [NSK_TABLE] = "table",
-                                                 [NSK_SOFTMAX] = "softmax"};
+                                                 [NSK_SOFTMAX] = "softmax",
+                                                 [NSK_LARGER] = "larger",
+                                                 [NSK_SMALLER] = "smaller",
+                                                 [NSK_MOVE] = "move",
+                                                 [NSK_CONSTANT] = "constant",
+                                                 [NSK_RESIZE] = "resize",
+                                                 [NSK_TRANSPOSED] = "transposed"};
     nsk_layer l;
     nsk_layer_decode(model, layer, &l);
     bool pointwise = l.kind == NSK_CONV && l.kernel_height * l.kernel_width == 1;

@@ -34,7 +34,8 @@ static bool answer_image(const runner *r, int index, nsk_answer *answer, nsk_err
         return false;
     }
     answer->label = nsk_images_label(r->images, index);
-    nsk_float_prepare(nsk_images_input(r->images), r->frame, nsk_pass_input(r->pass));
+    nsk_float_prepare(r->network->graph, nsk_images_input(r->images), r->frame,
+                      nsk_pass_input(r->pass));
     nsk_pass_run(r->pass);
     const float *scores = nsk_pass_value(r->pass, r->network->graph->output);
     answer->float_class = best_of(scores, r->model->classes);

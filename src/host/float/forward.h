@@ -17,7 +17,21 @@ void nsk_pass_run(nsk_pass *pass);
 /* What a value holds after the run. */
 const float *nsk_pass_value(const nsk_pass *pass, int value);
 
-/* Training's own float preparation: channel-interleaved bytes to planes of values. */
-void nsk_float_prepare(const nsk_input *input, const uint8_t *frame, float *planes);
+/* What a camera byte of that channel becomes: training's own preparation, then what the graph's own
+ * first nodes do to their input. */
+double nsk_prepared(const nsk_graph *graph, const nsk_input *input, size_t channel, double byte);
+
+/* The same for a frame: channel-interleaved bytes to planes of values. */
+void nsk_float_prepare(const nsk_graph *graph, const nsk_input *input, const uint8_t *frame,
+                       float *planes);
+
+/* The clamp that ends a node: activations folded into it, and a Relu's or Clip's own. */
+void nsk_clamp_of(const nsk_graph *graph, const nsk_node *node, double *low, double *high);
+
+/* Computes a node whose inputs are all constants; its output becomes one, and the node dies. */
+bool nsk_evaluate(nsk_graph *graph, nsk_node *node, nsk_error *error);
+
+/* The integer that a number without fraction is, saturated. */
+int64_t nsk_whole_of(double x);
 
 #endif

@@ -1,49 +1,22 @@
 /* Rewrites that leave the function the same. */
-#include "graph/graph.h"
-
 #include <math.h>
 #include <string.h>
 
-static nsk_node *producer_of(const nsk_graph *graph, int value) {
-    int producer = nsk_graph_value(graph, value)->producer;
-    return producer == NSK_NONE ? NULL : nsk_graph_node(graph, producer);
-}
-
-/* Makes every reader of the node's output read `value` instead, and the node disappear. */
-static void bypass(nsk_graph *graph, nsk_node *node, int value) {
-    for (int i = 0; i < (int)graph->nodes->len; i++) {
-        nsk_node *reader = nsk_graph_node(graph, i);
-        for (int k = 0; k < reader->inputs; k++) {
-            reader->input[k] = reader->input[k] == node->output ? value : reader->input[k];
-        }
-    }
-    graph->output = graph->output == node->output ? value : graph->output;
-    node->dead = true;
-}
+#include "float/forward.h"
+#include "graph/graph.h"
+#include "graph/rearrange.h"
 
 /* The node whose result goes to `value` and nowhere else, and is not clamped yet. */
 static nsk_node *sole_producer(nsk_graph *graph, int value) {
-    nsk_node *node = producer_of(graph, value);
+    nsk_node *node = nsk_graph_producer(graph, value);
     bool plain = node != NULL && !node->dead && isinf(node->low) && isinf(node->high);
     return plain && nsk_graph_readers(graph, value) == 1 ? node : NULL;
 }
 
-static void note_folded(nsk_node *into, const nsk_node *gone) {
-    g_string_append_printf(into->folded, "%s%s", into->folded->len > 0 ? ", " : "", gone->name);
-    if (gone->folded->len > 0) {
-        g_string_append_printf(into->folded, ", %s", gone->folded->str);
-    }
-}
-
-static int add_constant(nsk_graph *graph, const char *owner, const char *what, int rank,
-                        const int64_t *dims, float *data) {
+static int named_constant(nsk_graph *graph, const char *owner, const char *what, int rank,
+                          const int64_t *dims, float *data) {
     char *name = g_strdup_printf("%s:%s", owner, what);
-    int index = nsk_graph_add_value(graph, name);
-    nsk_value *value = nsk_graph_value(graph, index);
-    value->rank = rank;
-    memcpy(value->dims, dims, (size_t)rank * sizeof *dims);
-    value->shaped = true;
-    value->data = data;
+    int index = nsk_graph_add_constant(graph, name, rank, dims, data);
     g_free(name);
     return index;
 }
@@ -69,11 +42,18 @@ static void affine_clear(affine *a) {
     g_free(a->offset);
 }
 
+/* A convolution or Gemm whose weights and bias are known, the bias one number or one a channel. */
 static bool takes_affine(const nsk_graph *graph, const nsk_node *node) {
-    bool linear = node != NULL && (node->op == NSK_OP_CONV || node->op == NSK_OP_GEMM);
-    const nsk_value *bias = linear ? nsk_node_input(graph, node, 2) : NULL;
-    return linear && nsk_node_input(graph, node, 1)->data != NULL &&
-           (bias == NULL || bias->data != NULL);
+    if (node == NULL || (node->op != NSK_OP_CONV && node->op != NSK_OP_GEMM)) {
+        return false;
+    }
+    const nsk_value *bias = nsk_node_input(graph, node, 2);
+    size_t channels = (size_t)nsk_graph_value(graph, node->output)->dims[1];
+    bool known =
+        bias == NULL ||
+        (bias->data != NULL && (nsk_value_count(bias) == 1 || nsk_value_count(bias) == channels));
+    bool by_row = bias != NULL && bias->rank == 2 && bias->dims[0] > 1;
+    return known && !by_row && nsk_node_input(graph, node, 1)->data != NULL;
 }
 
 /* weight x gain, bias x gain + offset, in new constants: the old ones may be shared. */
@@ -99,8 +79,8 @@ static void apply_affine(nsk_graph *graph, nsk_node *node, const affine *a) {
     int rank = weight->rank;
     memcpy(weight_dims, weight->dims, sizeof weight_dims);
     char *owner = g_strdup(node->name);
-    int weight_index = add_constant(graph, owner, "weight", rank, weight_dims, new_weight);
-    int bias_index = add_constant(graph, owner, "bias", 1, &a->channels, new_bias);
+    int weight_index = named_constant(graph, owner, "weight", rank, weight_dims, new_weight);
+    int bias_index = named_constant(graph, owner, "bias", 1, &a->channels, new_bias);
     g_free(owner);
     node->input[1] = weight_index;
     node->input[2] = bias_index;
@@ -118,21 +98,31 @@ static void become_depthwise(nsk_graph *graph, nsk_node *node, int input, int64_
     node->attributes.window = (nsk_window_attributes){
         .kernel = {1, 1}, .stride = {1, 1}, .dilation = {1, 1}, .groups = channels};
     node->input[0] = input;
-    node->input[1] = add_constant(graph, node->name, "weight", 4, dims, ones);
+    node->input[1] = named_constant(graph, node->name, "weight", 4, dims, ones);
     node->inputs = 2;
 }
 
-/* Folds the affine into what makes `input`, or lets the node do it by itself. */
-static void absorb(nsk_graph *graph, nsk_node *node, int input, const affine *a) {
+/* Folds the affine into what makes `input`, or into the preparation of the graph's own input. */
+static bool absorb(nsk_graph *graph, nsk_node *node, int input, const affine *a) {
     nsk_node *before = sole_producer(graph, input);
     if (takes_affine(graph, before)) {
         apply_affine(graph, before, a);
-        note_folded(before, node);
-        bypass(graph, node, input);
-    } else if (nsk_graph_value(graph, input)->rank == 4) {
-        become_depthwise(graph, node, input, a->channels);
-        apply_affine(graph, node, a);
+    } else if (input == graph->input && a->channels <= 3 && nsk_graph_readers(graph, input) == 1) {
+        for (int64_t c = 0; c < a->channels; c++) {
+            graph->input_gain[c] *= a->gain[c];
+            graph->input_offset[c] = graph->input_offset[c] * a->gain[c] + a->offset[c];
+        }
+        before = NULL;
+    } else {
+        return false;
     }
+    if (before != NULL) {
+        nsk_node_note(before, node);
+        before->low = node->low;
+        before->high = node->high;
+    }
+    nsk_graph_bypass(graph, node, input);
+    return true;
 }
 
 static void fold_norm(nsk_graph *graph, nsk_node *node) {
@@ -149,7 +139,10 @@ static void fold_norm(nsk_graph *graph, nsk_node *node) {
         a.gain[c] = (double)in[1][c] / deviation;
         a.offset[c] = (double)in[2][c] - (double)in[3][c] * a.gain[c];
     }
-    absorb(graph, node, node->input[0], &a);
+    if (!absorb(graph, node, node->input[0], &a) && nsk_node_input(graph, node, 0)->rank == 4) {
+        become_depthwise(graph, node, node->input[0], a.channels);
+        apply_affine(graph, node, &a);
+    }
     affine_clear(&a);
 }
 
@@ -168,24 +161,54 @@ static bool is_per_channel(const nsk_value *constant, const nsk_value *like) {
     return true;
 }
 
-/* Add or Mul with a constant on either side. */
-static void fold_arithmetic(nsk_graph *graph, nsk_node *node) {
+/* The affine that an Add or Mul with a constant is, and the side of the other operand; NSK_NONE
+ * where it is none. */
+static int affine_of(const nsk_graph *graph, const nsk_node *node, affine *a) {
     for (int side = 0; side < 2; side++) {
         const nsk_value *constant = nsk_node_input(graph, node, side);
         const nsk_value *other = nsk_node_input(graph, node, 1 - side);
         if (!is_per_channel(constant, other) || other->data != NULL) {
             continue;
         }
-        affine a = affine_new(other->dims[1]);
+        *a = affine_new(other->dims[1]);
         bool single = nsk_value_count(constant) == 1;
-        for (int64_t c = 0; c < a.channels; c++) {
+        for (int64_t c = 0; c < a->channels; c++) {
             double number = (double)constant->data[single ? 0 : c];
-            *(node->op == NSK_OP_MUL ? &a.gain[c] : &a.offset[c]) = number;
+            *(node->op == NSK_OP_MUL ? &a->gain[c] : &a->offset[c]) = number;
         }
-        absorb(graph, node, node->input[1 - side], &a);
+        return 1 - side;
+    }
+    return NSK_NONE;
+}
+
+static bool is_clamped(const nsk_node *node) {
+    return !isinf(node->low) || !isinf(node->high);
+}
+
+static void fold_arithmetic(nsk_graph *graph, nsk_node *node) {
+    affine a;
+    int side = affine_of(graph, node, &a);
+    if (side != NSK_NONE) {
+        if (!is_clamped(node) || node->input[side] != graph->input) {
+            absorb(graph, node, node->input[side], &a);
+        }
         affine_clear(&a);
+    }
+}
+
+/* What no convolution before it takes in becomes one of its own. */
+static void fold_rest(nsk_graph *graph, nsk_node *node) {
+    affine a;
+    bool pair = node->op == NSK_OP_ADD || node->op == NSK_OP_MUL;
+    int side = pair ? affine_of(graph, node, &a) : NSK_NONE;
+    if (side == NSK_NONE) {
         return;
     }
+    if (nsk_node_input(graph, node, side)->rank == 4) {
+        become_depthwise(graph, node, node->input[side], a.channels);
+        apply_affine(graph, node, &a);
+    }
+    affine_clear(&a);
 }
 
 /* alpha goes into the weights, beta into the bias. */
@@ -207,48 +230,44 @@ static void fold_gemm(nsk_graph *graph, nsk_node *node) {
 
 /* ---- the other rewrites ---- */
 
-static void fold_matmul(nsk_graph *graph, nsk_node *node) {
-    if (nsk_node_input(graph, node, 1)->data != NULL) {
-        node->op = NSK_OP_GEMM;
-        node->attributes.alpha = node->attributes.beta = 1.0;
-        node->attributes.transpose_a = node->attributes.transpose_b = false;
-    }
-}
-
-static void fold_pass_through(nsk_graph *graph, nsk_node *node) {
-    bypass(graph, node, node->input[0]);
-}
-
 /* Zeroes around the picture become the convolution's own padding. */
 static void fold_pad(nsk_graph *graph, nsk_node *node) {
     const nsk_value *filler = nsk_node_input(graph, node, 2);
+    const nsk_value *in = nsk_node_input(graph, node, 0);
     bool zero = filler == NULL || (filler->data != NULL && filler->data[0] == 0.0F);
+    nsk_margins m;
+    nsk_error error;
+    zero = zero && in->rank == 4 && node->attributes.mode == NSK_MODE_CONSTANT &&
+           nsk_margins_of(graph, node, &m, &error) && m.before[0] + m.after[0] == 0 &&
+           m.before[1] == 0 && m.after[1] == 0 && graph->output != node->output;
+    for (int axis = 2; zero && axis < 4; axis++) {
+        zero = m.before[axis] >= 0 && m.after[axis] >= 0;
+    }
     for (int i = 0; i < (int)graph->nodes->len; i++) {
         const nsk_node *reader = nsk_graph_node(graph, i);
         bool reads = !reader->dead && reader->inputs > 0 && reader->input[0] == node->output;
         zero = zero && !(reads && reader->op != NSK_OP_CONV);
     }
-    if (!zero || graph->output == node->output) {
+    if (!zero) {
         return;
     }
-    const nsk_window_attributes *pad = &node->attributes.window;
     for (int i = 0; i < (int)graph->nodes->len; i++) {
         nsk_node *reader = nsk_graph_node(graph, i);
         if (!reader->dead && reader->inputs > 0 && reader->input[0] == node->output) {
             for (int axis = 0; axis < 2; axis++) {
-                reader->attributes.window.pad_before[axis] += pad->pad_before[axis];
-                reader->attributes.window.pad_after[axis] += pad->pad_after[axis];
+                reader->attributes.window.pad_before[axis] += m.before[2 + axis];
+                reader->attributes.window.pad_after[axis] += m.after[2 + axis];
             }
-            note_folded(reader, node);
+            nsk_node_note(reader, node);
         }
     }
-    bypass(graph, node, node->input[0]);
+    nsk_graph_bypass(graph, node, node->input[0]);
 }
 
 static bool takes_clamp(nsk_op op) {
     static const nsk_op ops[] = {NSK_OP_ADD,      NSK_OP_AVERAGE_POOL,        NSK_OP_CONV,
                                  NSK_OP_GEMM,     NSK_OP_GLOBAL_AVERAGE_POOL, NSK_OP_MUL,
-                                 NSK_OP_MAX_POOL, NSK_OP_GLOBAL_MAX_POOL};
+                                 NSK_OP_MAX_POOL, NSK_OP_GLOBAL_MAX_POOL,     NSK_OP_SUB};
     for (size_t i = 0; i < G_N_ELEMENTS(ops); i++) {
         if (ops[i] == op) {
             return true;
@@ -257,41 +276,51 @@ static bool takes_clamp(nsk_op op) {
     return false;
 }
 
-static double clip_bound(const nsk_graph *graph, const nsk_node *node, int input, double given) {
-    const nsk_value *bound = nsk_node_input(graph, node, input);
-    return bound != NULL && bound->data != NULL ? (double)bound->data[0] : given;
-}
-
 static void fold_clamp(nsk_graph *graph, nsk_node *node) {
-    bool relu = node->op == NSK_OP_RELU;
-    double low = relu ? 0.0 : clip_bound(graph, node, 1, node->attributes.low);
-    double high = relu ? INFINITY : clip_bound(graph, node, 2, node->attributes.high);
-    node->low = fmax(node->low, low);
-    node->high = fmin(node->high, high);
-    nsk_node *before = producer_of(graph, node->input[0]);
+    double low;
+    double high;
+    nsk_clamp_of(graph, node, &low, &high);
+    nsk_node *before = nsk_graph_producer(graph, node->input[0]);
     if (before == NULL || !takes_clamp(before->op) || low > high ||
         nsk_graph_readers(graph, node->input[0]) != 1) {
         return;
     }
     before->low = fmin(fmax(before->low, low), high);
     before->high = fmax(fmin(before->high, high), low);
-    note_folded(before, node);
-    bypass(graph, node, node->input[0]);
+    nsk_node_note(before, node);
+    nsk_graph_bypass(graph, node, node->input[0]);
 }
 
-bool nsk_graph_fold(nsk_graph *graph, nsk_error *error) {
-    static void (*const rewrites[NSK_OPS])(nsk_graph *, nsk_node *) = {
-        [NSK_OP_ADD] = fold_arithmetic, [NSK_OP_BATCH_NORM] = fold_norm,
-        [NSK_OP_CLIP] = fold_clamp,     [NSK_OP_DROPOUT] = fold_pass_through,
-        [NSK_OP_GEMM] = fold_gemm,      [NSK_OP_IDENTITY] = fold_pass_through,
-        [NSK_OP_MATMUL] = fold_matmul,  [NSK_OP_MUL] = fold_arithmetic,
-        [NSK_OP_PAD] = fold_pad,        [NSK_OP_RELU] = fold_clamp,
-    };
+/* Runs a table's rewrites on every node, in order. */
+static void apply(nsk_graph *graph, void (*const *rewrites)(nsk_graph *, nsk_node *)) {
     for (int i = 0; i < (int)graph->nodes->len; i++) {
         nsk_node *node = nsk_graph_node(graph, i);
         if (!node->dead && rewrites[node->op] != NULL) {
             rewrites[node->op](graph, node);
         }
     }
+    nsk_graph_sort(graph);
+}
+
+bool nsk_graph_fold(nsk_graph *graph, nsk_error *error) {
+    static void (*const first[NSK_OPS])(nsk_graph *, nsk_node *) = {
+        [NSK_OP_ADD] = fold_arithmetic, [NSK_OP_BATCH_NORM] = fold_norm, [NSK_OP_CLIP] = fold_clamp,
+        [NSK_OP_GEMM] = fold_gemm,      [NSK_OP_MUL] = fold_arithmetic,  [NSK_OP_PAD] = fold_pad,
+        [NSK_OP_RELU] = fold_clamp,
+    };
+    static void (*const rest[NSK_OPS])(nsk_graph *, nsk_node *) = {
+        [NSK_OP_ADD] = fold_rest,
+        [NSK_OP_MUL] = fold_rest,
+    };
+    if (nsk_graph_value(graph, graph->output)->producer == NSK_NONE ||
+        nsk_graph_is_constant(graph, graph->output)) {
+        return true; /* nothing is computed */
+    }
+    if (!nsk_graph_rewrite(graph, error)) {
+        return false;
+    }
+    apply(graph, first);
+    nsk_graph_fuse(graph);
+    apply(graph, rest);
     return nsk_graph_infer(graph, error);
 }

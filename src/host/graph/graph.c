@@ -9,31 +9,79 @@ const char *nsk_op_name(nsk_op op) {
         [NSK_OP_ADD] = "Add",
         [NSK_OP_AVERAGE_POOL] = "AveragePool",
         [NSK_OP_BATCH_NORM] = "BatchNormalization",
+        [NSK_OP_CAST] = "Cast",
         [NSK_OP_CLIP] = "Clip",
-        [NSK_OP_CONSTANT] = "Constant",
+        [NSK_OP_CONCAT] = "Concat",
+        [NSK_OP_CONSTANT_OF_SHAPE] = "ConstantOfShape",
         [NSK_OP_CONV] = "Conv",
+        [NSK_OP_CONV_TRANSPOSE] = "ConvTranspose",
+        [NSK_OP_DEPTH_TO_SPACE] = "DepthToSpace",
+        [NSK_OP_DIV] = "Div",
         [NSK_OP_DROPOUT] = "Dropout",
+        [NSK_OP_EXPAND] = "Expand",
         [NSK_OP_FLATTEN] = "Flatten",
+        [NSK_OP_FUNCTION] = "Function",
+        [NSK_OP_GATHER] = "Gather",
         [NSK_OP_GEMM] = "Gemm",
         [NSK_OP_GLOBAL_AVERAGE_POOL] = "GlobalAveragePool",
         [NSK_OP_GLOBAL_MAX_POOL] = "GlobalMaxPool",
         [NSK_OP_IDENTITY] = "Identity",
+        [NSK_OP_LOG_SOFTMAX] = "LogSoftmax",
+        [NSK_OP_LRN] = "LRN",
         [NSK_OP_MATMUL] = "MatMul",
+        [NSK_OP_MAX] = "Max",
         [NSK_OP_MAX_POOL] = "MaxPool",
+        [NSK_OP_MIN] = "Min",
         [NSK_OP_MUL] = "Mul",
         [NSK_OP_PAD] = "Pad",
+        [NSK_OP_POW] = "Pow",
+        [NSK_OP_PRELU] = "PRelu",
+        [NSK_OP_RANGE] = "Range",
+        [NSK_OP_REDUCE_MAX] = "ReduceMax",
+        [NSK_OP_REDUCE_MEAN] = "ReduceMean",
+        [NSK_OP_REDUCE_MIN] = "ReduceMin",
+        [NSK_OP_REDUCE_SUM] = "ReduceSum",
         [NSK_OP_RELU] = "Relu",
         [NSK_OP_RESHAPE] = "Reshape",
+        [NSK_OP_RESIZE] = "Resize",
+        [NSK_OP_SHAPE] = "Shape",
+        [NSK_OP_SLICE] = "Slice",
         [NSK_OP_SOFTMAX] = "Softmax",
+        [NSK_OP_SPACE_TO_DEPTH] = "SpaceToDepth",
+        [NSK_OP_SPLIT] = "Split",
+        [NSK_OP_SQUEEZE] = "Squeeze",
+        [NSK_OP_SUB] = "Sub",
+        [NSK_OP_TILE] = "Tile",
+        [NSK_OP_TRANSPOSE] = "Transpose",
+        [NSK_OP_UNSQUEEZE] = "Unsqueeze",
     };
     return names[op];
 }
 
+static void free_value(gpointer data) {
+    nsk_value *value = data;
+    g_free(value->name);
+    g_free(value->data);
+    g_free(value->integers);
+    g_free(value);
+}
+
+static void free_node(gpointer data) {
+    nsk_node *node = data;
+    g_free(node->name);
+    g_free(node->program);
+    g_string_free(node->folded, TRUE);
+    g_free(node);
+}
+
 nsk_graph *nsk_graph_new(void) {
     nsk_graph *graph = g_new0(nsk_graph, 1);
-    graph->values = g_array_new(FALSE, TRUE, sizeof(nsk_value));
-    graph->nodes = g_array_new(FALSE, TRUE, sizeof(nsk_node));
+    graph->values = g_ptr_array_new_with_free_func(free_value);
+    graph->nodes = g_ptr_array_new_with_free_func(free_node);
     graph->input = graph->output = NSK_NONE;
+    for (int c = 0; c < 3; c++) {
+        graph->input_gain[c] = 1.0;
+    }
     return graph;
 }
 
@@ -41,33 +89,24 @@ void nsk_graph_free(nsk_graph *graph) {
     if (graph == NULL) {
         return;
     }
-    for (int i = 0; i < (int)graph->values->len; i++) {
-        nsk_value *value = nsk_graph_value(graph, i);
-        g_free(value->name);
-        g_free(value->data);
-        g_free(value->integers);
-    }
-    for (int i = 0; i < (int)graph->nodes->len; i++) {
-        nsk_node *node = nsk_graph_node(graph, i);
-        g_free(node->name);
-        g_string_free(node->folded, TRUE);
-    }
-    g_array_free(graph->values, TRUE);
-    g_array_free(graph->nodes, TRUE);
+    g_ptr_array_free(graph->values, TRUE);
+    g_ptr_array_free(graph->nodes, TRUE);
     g_free(graph);
 }
 
 nsk_value *nsk_graph_value(const nsk_graph *graph, int value) {
-    return &g_array_index(graph->values, nsk_value, value);
+    return g_ptr_array_index(graph->values, value);
 }
 
 nsk_node *nsk_graph_node(const nsk_graph *graph, int node) {
-    return &g_array_index(graph->nodes, nsk_node, node);
+    return g_ptr_array_index(graph->nodes, node);
 }
 
 int nsk_graph_add_value(nsk_graph *graph, const char *name) {
-    nsk_value value = {.name = g_strdup(name), .producer = NSK_NONE};
-    g_array_append_val(graph->values, value);
+    nsk_value *value = g_new0(nsk_value, 1);
+    value->name = g_strdup(name);
+    value->producer = NSK_NONE;
+    g_ptr_array_add(graph->values, value);
     return (int)graph->values->len - 1;
 }
 
@@ -81,15 +120,55 @@ int nsk_graph_find_value(const nsk_graph *graph, const char *name) {
 }
 
 int nsk_graph_add_node(nsk_graph *graph, nsk_op op, const char *name, int output) {
-    nsk_node node = {.op = op, .name = g_strdup(name), .output = output};
-    node.low = -INFINITY;
-    node.high = INFINITY;
-    node.attributes.constant = NSK_NONE;
-    node.folded = g_string_new("");
-    g_array_append_val(graph->nodes, node);
-    int index = (int)graph->nodes->len - 1;
-    nsk_graph_value(graph, output)->producer = index;
-    return index; /* cppcheck-suppress memleak; the array holds what the node points to */
+    nsk_node *node = g_new0(nsk_node, 1);
+    node->op = op;
+    node->name = g_strdup(name);
+    node->output = output;
+    node->low = -INFINITY;
+    node->high = INFINITY;
+    node->folded = g_string_new("");
+    g_ptr_array_add(graph->nodes, node);
+    return nsk_graph_value(graph, output)->producer = (int)graph->nodes->len - 1;
+}
+
+int nsk_graph_append(nsk_graph *graph, nsk_op op, const char *name, int count, const int *inputs) {
+    int output = nsk_graph_add_value(graph, name);
+    nsk_node *node = nsk_graph_node(graph, nsk_graph_add_node(graph, op, name, output));
+    memcpy(node->input, inputs, (size_t)count * sizeof *inputs);
+    node->inputs = count;
+    return output;
+}
+
+static int add_shaped(nsk_graph *graph, const char *name, int rank, const int64_t *dims) {
+    int index = nsk_graph_add_value(graph, name);
+    nsk_value *value = nsk_graph_value(graph, index);
+    value->rank = rank;
+    for (int i = 0; i < rank; i++) {
+        value->dims[i] = dims[i];
+    }
+    value->shaped = true;
+    return index;
+}
+
+int nsk_graph_add_constant(nsk_graph *graph, const char *name, int rank, const int64_t *dims,
+                           float *data) {
+    int index = add_shaped(graph, name, rank, dims);
+    nsk_graph_value(graph, index)->data = data;
+    return index;
+}
+
+int nsk_graph_add_integers(nsk_graph *graph, const char *name, int rank, const int64_t *dims,
+                           int64_t *integers) {
+    int index = add_shaped(graph, name, rank, dims);
+    nsk_value *value = nsk_graph_value(graph, index);
+    size_t count = nsk_value_count(value);
+    value->integers = integers;
+    value->whole = true;
+    value->data = g_new0(float, count + 1);
+    for (size_t i = 0; i < count; i++) {
+        value->data[i] = (float)integers[i];
+    }
+    return index;
 }
 
 bool nsk_graph_is_constant(const nsk_graph *graph, int value) {
@@ -98,6 +177,72 @@ bool nsk_graph_is_constant(const nsk_graph *graph, int value) {
     }
     const nsk_value *v = nsk_graph_value(graph, value);
     return v->data != NULL || v->integers != NULL;
+}
+
+nsk_node *nsk_graph_producer(const nsk_graph *graph, int value) {
+    int producer = nsk_graph_value(graph, value)->producer;
+    return producer == NSK_NONE ? NULL : nsk_graph_node(graph, producer);
+}
+
+void nsk_graph_bypass(nsk_graph *graph, nsk_node *node, int value) {
+    for (int i = 0; i < (int)graph->nodes->len; i++) {
+        nsk_node *reader = nsk_graph_node(graph, i);
+        for (int k = 0; k < reader->inputs; k++) {
+            reader->input[k] = reader->input[k] == node->output ? value : reader->input[k];
+        }
+    }
+    graph->output = graph->output == node->output ? value : graph->output;
+    node->dead = true;
+}
+
+/* Puts the node behind all that it reads from, and them before it. */
+static void place(nsk_graph *graph, int index, GPtrArray *order, bool *seen) {
+    nsk_node *node = nsk_graph_node(graph, index);
+    seen[index] = true;
+    for (int k = 0; k < node->inputs; k++) {
+        int producer = node->input[k] == NSK_NONE
+                           ? NSK_NONE
+                           : nsk_graph_value(graph, node->input[k])->producer;
+        if (producer != NSK_NONE && !seen[producer] && !nsk_graph_node(graph, producer)->dead) {
+            place(graph, producer, order, seen);
+        }
+    }
+    g_ptr_array_add(order, node);
+}
+
+void nsk_graph_sort(nsk_graph *graph) {
+    bool *seen = g_new0(bool, graph->nodes->len + 1);
+    GPtrArray *order = g_ptr_array_new_with_free_func(free_node);
+    int last = nsk_graph_value(graph, graph->output)->producer;
+    if (last != NSK_NONE && !nsk_graph_node(graph, last)->dead) {
+        place(graph, last, order, seen);
+    }
+    for (int i = 0; i < (int)graph->nodes->len; i++) {
+        if (!seen[i]) {
+            nsk_graph_value(graph, nsk_graph_node(graph, i)->output)->producer = NSK_NONE;
+            free_node(nsk_graph_node(graph, i));
+        }
+    }
+    for (int i = 0; i < (int)order->len; i++) {
+        const nsk_node *node = g_ptr_array_index(order, i);
+        nsk_graph_value(graph, node->output)->producer = i;
+    }
+    g_ptr_array_set_free_func(graph->nodes, NULL);
+    g_ptr_array_free(graph->nodes, TRUE);
+    graph->nodes = order;
+    g_free(seen);
+}
+
+void nsk_node_note(nsk_node *into, const nsk_node *gone) {
+    g_string_append_printf(into->folded, "%s%s", into->folded->len > 0 ? ", " : "", gone->name);
+    if (gone->folded->len > 0) {
+        g_string_append_printf(into->folded, ", %s", gone->folded->str);
+    }
+}
+
+const char *nsk_node_kind(const nsk_node *node) {
+    bool single = node->op == NSK_OP_FUNCTION && node->program->count == 1;
+    return single ? nsk_function_name(node->program->steps[0].fn) : nsk_op_name(node->op);
 }
 
 int nsk_graph_readers(const nsk_graph *graph, int value) {
@@ -162,9 +307,14 @@ uint64_t nsk_node_macs(const nsk_graph *graph, const nsk_node *node) {
     case NSK_OP_CONV:
         return window_taps(graph, node) *
                (uint64_t)(out->dims[1] * (in->dims[1] / node->attributes.window.groups));
+    case NSK_OP_CONV_TRANSPOSE: /* every input meets every tap of its group */
+        return nsk_value_count(in) * nsk_value_count(nsk_node_input(graph, node, 1)) /
+               (uint64_t)in->dims[1];
     case NSK_OP_GEMM:
+        return nsk_value_count(out) *
+               (uint64_t)in->dims[node->attributes.transpose_a ? 0 : in->rank - 1];
     case NSK_OP_MATMUL:
-        return nsk_value_count(nsk_node_input(graph, node, 1));
+        return nsk_value_count(out) * (uint64_t)in->dims[in->rank - 1];
     default:
         return 0;
     }

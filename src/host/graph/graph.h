@@ -9,34 +9,64 @@
 #define NSK_GRAPH_H
 
 #include "base/base.h"
+#include "graph/function.h"
 
 typedef enum nsk_op {
     NSK_OP_ADD,
     NSK_OP_AVERAGE_POOL,
     NSK_OP_BATCH_NORM,
+    NSK_OP_CAST,
     NSK_OP_CLIP,
-    NSK_OP_CONSTANT,
+    NSK_OP_CONCAT,
+    NSK_OP_CONSTANT_OF_SHAPE,
     NSK_OP_CONV,
+    NSK_OP_CONV_TRANSPOSE,
+    NSK_OP_DEPTH_TO_SPACE,
+    NSK_OP_DIV,
     NSK_OP_DROPOUT,
+    NSK_OP_EXPAND,
     NSK_OP_FLATTEN,
+    NSK_OP_FUNCTION, /* any function of one input, element by element */
+    NSK_OP_GATHER,
     NSK_OP_GEMM,
     NSK_OP_GLOBAL_AVERAGE_POOL,
     NSK_OP_GLOBAL_MAX_POOL,
     NSK_OP_IDENTITY,
+    NSK_OP_LOG_SOFTMAX,
+    NSK_OP_LRN,
     NSK_OP_MATMUL,
+    NSK_OP_MAX,
     NSK_OP_MAX_POOL,
+    NSK_OP_MIN,
     NSK_OP_MUL,
     NSK_OP_PAD,
+    NSK_OP_POW,
+    NSK_OP_PRELU,
+    NSK_OP_RANGE,
+    NSK_OP_REDUCE_MAX,
+    NSK_OP_REDUCE_MEAN,
+    NSK_OP_REDUCE_MIN,
+    NSK_OP_REDUCE_SUM,
     NSK_OP_RELU,
     NSK_OP_RESHAPE,
+    NSK_OP_RESIZE,
+    NSK_OP_SHAPE,
+    NSK_OP_SLICE,
     NSK_OP_SOFTMAX,
+    NSK_OP_SPACE_TO_DEPTH,
+    NSK_OP_SPLIT,
+    NSK_OP_SQUEEZE,
+    NSK_OP_SUB,
+    NSK_OP_TILE,
+    NSK_OP_TRANSPOSE,
+    NSK_OP_UNSQUEEZE,
     NSK_OPS
 } nsk_op;
 
 /* The ONNX name. */
 const char *nsk_op_name(nsk_op op);
 
-enum { NSK_MOST_RANK = 8, NSK_MOST_INPUTS = 8 };
+enum { NSK_MOST_RANK = 8, NSK_MOST_INPUTS = 64 };
 enum { NSK_NONE = -1 }; /* no value, no node */
 
 typedef struct nsk_value {
@@ -44,6 +74,7 @@ typedef struct nsk_value {
     int rank;
     int64_t dims[NSK_MOST_RANK];
     bool shaped;       /* rank and dims are known */
+    bool whole;        /* elements are integers: shapes, indices */
     float *data;       /* a constant's elements, else NULL */
     int64_t *integers; /* a constant of integers, else NULL */
     int producer;      /* node, or NSK_NONE */
@@ -65,16 +96,53 @@ typedef struct nsk_window_attributes {
     bool ceil_mode, count_include_pad;
 } nsk_window_attributes;
 
+/* How Pad fills, how Resize interpolates, in which order DepthToSpace reads. */
+typedef enum nsk_mode {
+    NSK_MODE_CONSTANT,
+    NSK_MODE_REFLECT,
+    NSK_MODE_EDGE,
+    NSK_MODE_NEAREST,
+    NSK_MODE_LINEAR,
+    NSK_MODE_DEPTH_FIRST, /* DCR */
+    NSK_MODE_COLUMN_FIRST /* CRD */
+} nsk_mode;
+
+/* Resize: from an output's coordinate to an input's. */
+typedef enum nsk_coordinates {
+    NSK_HALF_PIXEL,
+    NSK_PYTORCH_HALF_PIXEL,
+    NSK_ALIGN_CORNERS,
+    NSK_ASYMMETRIC,
+    NSK_HALF_PIXEL_FOR_NEAREST
+} nsk_coordinates;
+
+typedef enum nsk_nearest {
+    NSK_ROUND_PREFER_FLOOR,
+    NSK_ROUND_PREFER_CEIL,
+    NSK_FLOOR,
+    NSK_CEIL
+} nsk_nearest;
+
 typedef struct nsk_attributes {
-    nsk_window_attributes window;  /* Conv, pools, Pad (before and after) */
+    nsk_window_attributes window;  /* Conv, ConvTranspose, pools */
     double epsilon;                /* BatchNormalization */
-    double alpha, beta;            /* Gemm */
+    double alpha, beta, bias;      /* Gemm, LRN; ConstantOfShape: alpha is the number */
+    int64_t size;                  /* LRN; DepthToSpace, SpaceToDepth: block */
     bool transpose_a, transpose_b; /* Gemm */
-    int64_t axis;                  /* Flatten, Softmax */
+    int64_t axis;                  /* Flatten, Softmax, Concat, Gather, Split */
+    bool meets_at_axis;            /* Add and its kin before opset 7: input 2 stands at `axis` */
     bool flatten_from_axis;        /* Softmax before opset 13: over all axes from `axis` on */
     bool allow_zero;               /* Reshape */
-    double low, high;              /* Clip, when given as attributes */
-    int constant;                  /* Constant: the value that holds it */
+    bool keep_axes;                /* ReduceMean and its kin */
+    bool none_means_all;           /* of axes to reduce */
+    bool whole;                    /* Cast: to integers; ConstantOfShape: of integers */
+    int64_t list[NSK_MOST_RANK];   /* Transpose: order; Shape: start, end; ConvTranspose: output */
+    int listed;
+    int64_t extra[2]; /* ConvTranspose: output_padding */
+    int part, parts;  /* Split: which of how many outputs */
+    nsk_mode mode;
+    nsk_coordinates coordinates;
+    nsk_nearest nearest;
 } nsk_attributes;
 
 typedef struct nsk_node {
@@ -84,27 +152,37 @@ typedef struct nsk_node {
     int inputs;
     int output;
     nsk_attributes attributes;
-    double low, high; /* the result is clamped to this: activations folded into the node */
-    GString *folded;  /* what was folded into it, for people */
+    nsk_program *program; /* Function */
+    double low, high;     /* the result is clamped to this: activations folded into the node */
+    GString *folded;      /* what was folded into it, for people */
     bool dead;
 } nsk_node;
 
 typedef struct nsk_graph {
-    GArray *values; /* of nsk_value */
-    GArray *nodes;  /* of nsk_node */
+    GPtrArray *values; /* of nsk_value */
+    GPtrArray *nodes;  /* of nsk_node */
     int input, output;
+    /* Arithmetic on the input that preparation does instead, by channel: x gain + offset. */
+    double input_gain[3], input_offset[3];
+    bool raw_input; /* the file takes camera bytes (uint8) */
 } nsk_graph;
 
 nsk_graph *nsk_graph_new(void);
 void nsk_graph_free(nsk_graph *graph);
 
-/* Pointers into the arrays hold until the next addition. */
 nsk_value *nsk_graph_value(const nsk_graph *graph, int value);
 nsk_node *nsk_graph_node(const nsk_graph *graph, int node);
 int nsk_graph_add_value(nsk_graph *graph, const char *name);
 int nsk_graph_find_value(const nsk_graph *graph, const char *name); /* or NSK_NONE */
 /* Appends a node that writes `output`; inputs are added by the caller. */
 int nsk_graph_add_node(nsk_graph *graph, nsk_op op, const char *name, int output);
+/* The same, with `count` inputs and a new value for output; returns that value. */
+int nsk_graph_append(nsk_graph *graph, nsk_op op, const char *name, int count, const int *inputs);
+/* A constant of numbers or of integers; takes over the elements (g_free). */
+int nsk_graph_add_constant(nsk_graph *graph, const char *name, int rank, const int64_t *dims,
+                           float *data);
+int nsk_graph_add_integers(nsk_graph *graph, const char *name, int rank, const int64_t *dims,
+                           int64_t *integers);
 bool nsk_graph_is_constant(const nsk_graph *graph, int value);
 /* How many living nodes read the value, the graph's output counting as one. */
 int nsk_graph_readers(const nsk_graph *graph, int value);
@@ -116,14 +194,33 @@ size_t nsk_value_count(const nsk_value *value);
 /* "1 x 16 x 24 x 24", in a buffer of the caller's. */
 const char *nsk_value_text(const nsk_value *value, char *buffer, size_t size);
 
-/* Infers and checks every shape, in order, and finishes attributes that depend on shapes (auto_pad,
- * kernels left out). An inconsistency is an error that names the node. */
+/* Infers and checks every shape, in order, finishes attributes that depend on shapes (auto_pad,
+ * kernels left out) and evaluates nodes whose inputs are all constants. An inconsistency is an
+ * error that names the node. */
 bool nsk_graph_infer(nsk_graph *graph, nsk_error *error);
+/* One node of it: shape.c and rearrange.c hold a function an operator. */
+bool nsk_infer_node(nsk_graph *graph, nsk_node *node, nsk_error *error);
 
-/* Rewrites that leave the function the same: constants evaluated, pass-through nodes removed, pads,
- * batch normalisation, per-channel constants and clamping activations folded into what stands
- * before or behind them. Needs nsk_graph_infer first. */
+/* Rewrites that leave the function the same; needs nsk_graph_infer first. In this order: operators
+ * without a kernel of their own are written out in others, transpositions that meet cancel out
+ * (rewrite.c), pads, batch normalisation, per-channel constants and clamping activations go into
+ * what stands before or behind them, arithmetic on the input into its preparation (fold.c), and
+ * chains of element-wise operators become one function (fuse.c). */
 bool nsk_graph_fold(nsk_graph *graph, nsk_error *error);
+bool nsk_graph_rewrite(nsk_graph *graph, nsk_error *error);
+void nsk_graph_fuse(nsk_graph *graph);
+
+/* Orders the nodes so that each stands behind those it reads from, and drops those that the output
+ * does not need. */
+void nsk_graph_sort(nsk_graph *graph);
+
+/* Makes every reader of the node's output read `value` instead, and the node disappear. */
+void nsk_graph_bypass(nsk_graph *graph, nsk_node *node, int value);
+nsk_node *nsk_graph_producer(const nsk_graph *graph, int value); /* or NULL */
+/* Remembers for people that `gone` is now done by `into`. */
+void nsk_node_note(nsk_node *into, const nsk_node *gone);
+/* What to call the node for people: its operator, or its function's. */
+const char *nsk_node_kind(const nsk_node *node);
 
 /* Multiply-accumulates of one node, taps in the padding left out, and its trained numbers. */
 uint64_t nsk_node_macs(const nsk_graph *graph, const nsk_node *node);

@@ -8,38 +8,79 @@
 
 static const size_t MOST_BYTES = (size_t)512 << 20;
 
-/* Adds a softmax where the network ends in plain scores, so that both halves give probabilities. */
-static void end_in_softmax(nsk_graph *graph) {
-    const nsk_node *last = nsk_graph_node(graph, nsk_graph_value(graph, graph->output)->producer);
-    if (last->op == NSK_OP_SOFTMAX) {
+/* ---- how a classifier ends: in one line of probabilities ---- */
+
+static bool only_reshapes(nsk_op op) {
+    return op == NSK_OP_FLATTEN || op == NSK_OP_RESHAPE || op == NSK_OP_SQUEEZE ||
+           op == NSK_OP_UNSQUEEZE;
+}
+
+/* The node that makes the scores, reshaping behind it set aside. */
+static const nsk_node *last_node(const nsk_graph *graph) {
+    const nsk_node *node = nsk_graph_producer(graph, graph->output);
+    while (node != NULL && only_reshapes(node->op)) {
+        node = nsk_graph_producer(graph, node->input[0]);
+    }
+    return node;
+}
+
+static int append_shaped(nsk_graph *graph, nsk_op op, const char *name, int count,
+                         const int *inputs, int64_t classes) {
+    int output = nsk_graph_append(graph, op, name, count, inputs);
+    nsk_value *out = nsk_graph_value(graph, output);
+    out->rank = 2;
+    out->dims[0] = 1;
+    out->dims[1] = classes;
+    out->shaped = true;
+    return output;
+}
+
+/* As 1 x classes. */
+static void end_in_a_line(nsk_graph *graph) {
+    static const int64_t two = 2;
+    const nsk_value *out = nsk_graph_value(graph, graph->output);
+    int64_t classes = (int64_t)nsk_value_count(out);
+    if (out->rank == 2 && out->dims[1] == classes) {
         return;
     }
+    int64_t *shape = g_new(int64_t, 2);
+    shape[0] = 1;
+    shape[1] = classes;
+    const int inputs[2] = {graph->output,
+                           nsk_graph_add_integers(graph, "netsuke:classes", 1, &two, shape)};
+    graph->output = append_shaped(graph, NSK_OP_RESHAPE, "reshape (added)", 2, inputs, classes);
+}
+
+/* Adds a softmax where the network ends in plain scores, so that both halves give probabilities. A
+ * logarithm of them is one too: softmax takes it back. */
+static void end_in_softmax(nsk_graph *graph) {
+    const nsk_node *last = last_node(graph);
+    if (last != NULL && last->op == NSK_OP_SOFTMAX) {
+        return;
+    }
+    int64_t classes = nsk_graph_value(graph, graph->output)->dims[1];
     int scores = graph->output;
-    nsk_value shape = *nsk_graph_value(graph, scores);
-    graph->output = nsk_graph_add_value(graph, "netsuke:probabilities");
-    int index = nsk_graph_add_node(graph, NSK_OP_SOFTMAX, "softmax (added)", graph->output);
-    nsk_node *node = nsk_graph_node(graph, index);
-    node->input[0] = scores;
-    node->inputs = 1;
-    node->attributes.axis = 1;
-    nsk_value *out = nsk_graph_value(graph, graph->output);
-    out->rank = shape.rank;
-    memcpy(out->dims, shape.dims, sizeof out->dims);
-    out->shaped = true;
+    graph->output = append_shaped(graph, NSK_OP_SOFTMAX, "softmax (added)", 1, &scores, classes);
+    nsk_graph_producer(graph, graph->output)->attributes.axis = 1;
+    if (last != NULL && last->op == NSK_OP_LOG_SOFTMAX) {
+        nsk_graph_bypass(graph, nsk_graph_producer(graph, last->output), last->input[0]);
+        nsk_graph_sort(graph);
+    }
 }
 
 static bool check_output(const nsk_graph *graph, nsk_error *error) {
     const nsk_value *out = nsk_graph_value(graph, graph->output);
-    size_t count = nsk_value_count(out);
     char shape[160];
-    if (nsk_graph_value(graph, graph->output)->producer == NSK_NONE) {
+    if (out->producer == NSK_NONE || nsk_graph_is_constant(graph, graph->output)) {
         return nsk_fail(error, "the graph does nothing with its input");
     }
-    if (out->rank < 2 || count != (size_t)out->dims[1] || count < 2) {
-        return nsk_fail(error, "output '%s' is %s; a classifier gives 1 x classes, two or more",
-                        out->name, nsk_value_text(out, shape, sizeof shape));
+    bool line = false; /* one axis holds all elements */
+    for (int i = 0; i < out->rank; i++) {
+        line = line || out->dims[i] == (int64_t)nsk_value_count(out);
     }
-    return true;
+    return (line && nsk_value_count(out) >= 2) ||
+           nsk_fail(error, "output '%s' is %s; a classifier gives one number a class, two or more",
+                    out->name, nsk_value_text(out, shape, sizeof shape));
 }
 
 static bool prepare_graph(nsk_graph *graph, nsk_error *error) {
@@ -47,19 +88,35 @@ static bool prepare_graph(nsk_graph *graph, nsk_error *error) {
         !check_output(graph, error)) {
         return false;
     }
+    end_in_a_line(graph);
     end_in_softmax(graph);
     return true;
 }
 
-nsk_network *nsk_network_read(const char *path, nsk_input *input, nsk_error *error) {
+/* A file that takes the camera's bytes has its preparation inside. */
+static bool check_raw_input(const nsk_graph *graph, const nsk_input *input, nsk_error *error) {
+    for (int c = 0; graph->raw_input && input != NULL && c < 3; c++) {
+        if (input->mean[c] != 0.0 || input->deviation[c] != 1.0 || input->top != 255.0) {
+            return nsk_fail(error, "it takes bytes and prepares them itself; set 'range = 0..255' "
+                                   "under [input] in the brief and leave mean and deviation out");
+        }
+    }
+    return true;
+}
+
+nsk_network *nsk_network_read(const char *path, nsk_input *input, const char *output,
+                              nsk_error *error) {
     size_t size;
     uint8_t *bytes = nsk_file_read(path, MOST_BYTES, &size, error);
     if (bytes == NULL) {
         return NULL;
     }
-    nsk_graph *graph = nsk_onnx_read(bytes, size, input, error);
+    char *folder = g_path_get_dirname(path);
+    const nsk_onnx_options options = {.input = input, .folder = folder, .output = output};
+    nsk_graph *graph = nsk_onnx_read(bytes, size, &options, error);
+    g_free(folder);
     g_free(bytes);
-    if (graph == NULL || !prepare_graph(graph, error)) {
+    if (graph == NULL || !prepare_graph(graph, error) || !check_raw_input(graph, input, error)) {
         nsk_graph_free(graph);
         nsk_fail_in(error, "%s", path);
         return NULL;
@@ -93,7 +150,7 @@ bool nsk_network_score(const nsk_network *network, const nsk_input *input, const
     if (pass == NULL) {
         return false;
     }
-    nsk_float_prepare(input, frame, nsk_pass_input(pass));
+    nsk_float_prepare(network->graph, input, frame, nsk_pass_input(pass));
     nsk_pass_run(pass);
     memcpy(probabilities, nsk_pass_value(pass, network->graph->output),
            (size_t)nsk_network_classes(network) * sizeof *probabilities);
@@ -105,7 +162,7 @@ static void outline_node(const nsk_graph *graph, const nsk_node *node, nsk_outli
     const nsk_value *out = nsk_graph_value(graph, node->output);
     bool picture = out->rank == 4;
     layer->name = node->name;
-    layer->kind = nsk_op_name(node->op);
+    layer->kind = nsk_node_kind(node);
     layer->folded = node->folded->str;
     layer->height = picture ? (int)out->dims[2] : 1;
     layer->width = picture ? (int)out->dims[3] : 1;

@@ -1,22 +1,23 @@
 /* Shape inference, one function an operator. */
-#include "graph/graph.h"
-
 #include <stdio.h>
 #include <string.h>
 
+#include "float/forward.h"
+#include "graph/infer.h"
+#include "graph/rearrange.h"
+
 static const int64_t MOST_ELEMENTS = (int64_t)1 << 26;
 
-typedef struct scope {
-    nsk_graph *graph;
-    nsk_node *node;
-    nsk_error *error;
-} scope;
-
-static bool complain(const scope *s, const char *text) {
+bool nsk_complain(const nsk_scope *s, const char *text) {
     return nsk_fail(s->error, "node '%s' (%s): %s", s->node->name, nsk_op_name(s->node->op), text);
 }
 
-static bool complain_shape(const scope *s, int input, const char *wanted) {
+bool nsk_complain_unsupported(const nsk_scope *s, const char *text) {
+    return nsk_unsupported(s->error, "node '%s' (%s): %s", s->node->name, nsk_op_name(s->node->op),
+                           text);
+}
+
+bool nsk_complain_shape(const nsk_scope *s, int input, const char *wanted) {
     char shape[160];
     return nsk_fail(s->error, "node '%s' (%s): input %d is %s; %s", s->node->name,
                     nsk_op_name(s->node->op), input + 1,
@@ -24,7 +25,7 @@ static bool complain_shape(const scope *s, int input, const char *wanted) {
                     wanted);
 }
 
-static bool give(const scope *s, int rank, const int64_t *dims) {
+bool nsk_give(const nsk_scope *s, int rank, const int64_t *dims) {
     nsk_value *out = nsk_graph_value(s->graph, s->node->output);
     int64_t count = 1;
     out->rank = rank;
@@ -33,7 +34,7 @@ static bool give(const scope *s, int rank, const int64_t *dims) {
         if (dims[i] < 1 || dims[i] > MOST_ELEMENTS || (count *= dims[i]) > MOST_ELEMENTS) {
             char shape[160];
             out->rank = i + 1;
-            return nsk_fail(
+            return nsk_unsupported(
                 s->error,
                 "node '%s' (%s): its output would be %s ...; each axis needs 1 or more, "
                 "all together at most 2^26",
@@ -44,9 +45,14 @@ static bool give(const scope *s, int rank, const int64_t *dims) {
     return true;
 }
 
-static bool same_as_input(const scope *s) {
+bool nsk_give_input(const nsk_scope *s) {
     const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
-    return give(s, in->rank, in->dims);
+    return nsk_give(s, in->rank, in->dims);
+}
+
+int nsk_axis(int64_t axis, int rank) {
+    axis += axis < 0 ? rank : 0;
+    return axis >= 0 && axis < rank ? (int)axis : NSK_NONE;
 }
 
 /* ---- windows ---- */
@@ -88,34 +94,35 @@ static bool window_numbers_are_good(const nsk_window_attributes *w) {
     return true;
 }
 
-static bool window_shape(const scope *s, int64_t channels) {
+static bool window_shape(const nsk_scope *s, int64_t channels) {
     const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
     nsk_window_attributes *w = &s->node->attributes.window;
     if (!window_numbers_are_good(w)) {
-        return complain(s, "a kernel, stride, dilation or pad is negative, zero or over 4096");
+        return nsk_complain(s, "a kernel, stride, dilation or pad is negative, zero or over 4096");
     }
     int64_t dims[4] = {in->dims[0], channels, slide(w, 0, in->dims[2]), slide(w, 1, in->dims[3])};
     if (dims[2] < 1 || dims[3] < 1) {
-        return complain_shape(s, 0, "smaller than the kernel; give a larger input size or pads");
+        return nsk_complain_shape(s, 0,
+                                  "smaller than the kernel; give a larger input size or pads");
     }
     w->auto_pad = NSK_PAD_GIVEN;
-    return give(s, 4, dims);
+    return nsk_give(s, 4, dims);
 }
 
-static bool conv_shape(const scope *s) {
+static bool conv_shape(const nsk_scope *s) {
     const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
     const nsk_value *weight = nsk_node_input(s->graph, s->node, 1);
     const nsk_value *bias = nsk_node_input(s->graph, s->node, 2);
     nsk_window_attributes *w = &s->node->attributes.window;
     if (in->rank != 4) {
-        return complain_shape(s, 0, "a picture of four axes is needed (only 2-D convolution)");
+        return nsk_complain_unsupported(s, "its input is no picture of four axes");
     }
     if (weight->rank != 4) {
-        return complain_shape(s, 1, "weights of four axes are needed");
+        return nsk_complain_shape(s, 1, "weights of four axes are needed");
     }
     for (int axis = 0; axis < 2; axis++) {
         if (w->kernel[axis] != 0 && w->kernel[axis] != weight->dims[2 + axis]) {
-            return complain_shape(s, 1, "this contradicts kernel_shape");
+            return nsk_complain_shape(s, 1, "this contradicts kernel_shape");
         }
         w->kernel[axis] = weight->dims[2 + axis];
     }
@@ -126,66 +133,114 @@ static bool conv_shape(const scope *s) {
                  "its weights expect %" G_GINT64_FORMAT " channels in %" G_GINT64_FORMAT
                  " groups; check the layer before",
                  weight->dims[1] * w->groups, w->groups);
-        return complain_shape(s, 0, wanted);
+        return nsk_complain_shape(s, 0, wanted);
     }
     if (bias != NULL && (bias->rank != 1 || bias->dims[0] != weight->dims[0])) {
-        return complain_shape(s, 2, "one bias an output channel is needed");
+        return nsk_complain_shape(s, 2, "one bias an output channel is needed");
     }
     return window_shape(s, weight->dims[0]);
 }
 
-static bool pool_shape(const scope *s) {
+/* Output size along an axis, and the pads where the size is given or auto_pad asks for one. */
+static int64_t spread(nsk_attributes *a, int axis, int64_t in) {
+    nsk_window_attributes *w = &a->window;
+    int64_t reach = (w->kernel[axis] - 1) * w->dilation[axis] + 1;
+    int64_t full = (in - 1) * w->stride[axis] + reach + a->extra[axis];
+    bool same = w->auto_pad == NSK_PAD_SAME_UPPER || w->auto_pad == NSK_PAD_SAME_LOWER;
+    if (a->listed == 0 && !same) {
+        return full - w->pad_before[axis] - w->pad_after[axis];
+    }
+    int64_t out = a->listed > 0 ? a->list[axis] : in * w->stride[axis];
+    int64_t pad = full > out ? full - out : 0;
+    a->extra[axis] += out > full ? out - full : 0;
+    w->pad_before[axis] = w->auto_pad == NSK_PAD_SAME_UPPER ? pad / 2 : pad - pad / 2;
+    w->pad_after[axis] = pad - w->pad_before[axis];
+    return out;
+}
+
+static bool conv_transpose_shape(const nsk_scope *s) {
+    const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
+    const nsk_value *weight = nsk_node_input(s->graph, s->node, 1);
+    const nsk_value *bias = nsk_node_input(s->graph, s->node, 2);
+    nsk_window_attributes *w = &s->node->attributes.window;
+    if (in->rank != 4 || weight->rank != 4) {
+        return nsk_complain_unsupported(s, "its input is no picture of four axes");
+    }
+    w->kernel[0] = weight->dims[2];
+    w->kernel[1] = weight->dims[3];
+    if (!window_numbers_are_good(w) || w->groups < 1 || weight->dims[0] != in->dims[1] ||
+        in->dims[1] % w->groups != 0) {
+        return nsk_complain_shape(s, 1, "this does not fit its input, or a number is absurd");
+    }
+    int64_t channels = weight->dims[1] * w->groups;
+    if (bias != NULL && (bias->rank != 1 || bias->dims[0] != channels)) {
+        return nsk_complain_shape(s, 2, "one bias an output channel is needed");
+    }
+    const int64_t dims[4] = {in->dims[0], channels, spread(&s->node->attributes, 0, in->dims[2]),
+                             spread(&s->node->attributes, 1, in->dims[3])};
+    w->auto_pad = NSK_PAD_GIVEN;
+    s->node->attributes.listed = 0;
+    return nsk_give(s, 4, dims);
+}
+
+static bool pool_shape(const nsk_scope *s) {
     const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
     if (in->rank != 4) {
-        return complain_shape(s, 0, "a picture of four axes is needed");
+        return nsk_complain_unsupported(s, "its input is no picture of four axes");
     }
     return window_shape(s, in->dims[1]);
 }
 
-static bool global_pool_shape(const scope *s) {
+static bool global_pool_shape(const nsk_scope *s) {
     const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
     if (in->rank != 4) {
-        return complain_shape(s, 0, "a picture of four axes is needed");
+        return nsk_complain_shape(s, 0, "a picture of four axes is needed");
     }
     nsk_window_attributes *w = &s->node->attributes.window;
     *w = (nsk_window_attributes){
         .kernel = {in->dims[2], in->dims[3]}, .stride = {1, 1}, .dilation = {1, 1}, .groups = 1};
     const int64_t dims[4] = {in->dims[0], in->dims[1], 1, 1};
-    return give(s, 4, dims);
-}
-
-static bool pad_shape(const scope *s) {
-    const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
-    const nsk_value *pads = nsk_node_input(s->graph, s->node, 1);
-    nsk_window_attributes *w = &s->node->attributes.window;
-    if (in->rank != 4) {
-        return complain_shape(s, 0, "a picture of four axes is needed");
-    }
-    if (pads != NULL) {
-        if (pads->integers == NULL || nsk_value_count(pads) != 8) {
-            return complain_shape(s, 1, "eight constant numbers are needed");
-        }
-        const int64_t *p = pads->integers;
-        if (p[0] != 0 || p[1] != 0 || p[4] != 0 || p[5] != 0) {
-            return complain(s, "only rows and columns can be padded");
-        }
-        w->pad_before[0] = p[2];
-        w->pad_before[1] = p[3];
-        w->pad_after[0] = p[6];
-        w->pad_after[1] = p[7];
-    }
-    w->kernel[0] = w->kernel[1] = w->stride[0] = w->stride[1] = 1;
-    w->dilation[0] = w->dilation[1] = 1;
-    return window_shape(s, in->dims[1]);
+    return nsk_give(s, 4, dims);
 }
 
 /* ---- the rest ---- */
 
-static bool broadcast_shape(const scope *s) {
+/* Gives a constant second input the axes of one behind it, so that it meets the first from the last
+ * axis on, as newer operator sets have it. */
+static bool align_second(const nsk_scope *s) {
+    const nsk_value *a = nsk_node_input(s->graph, s->node, 0);
+    const nsk_value *b = nsk_node_input(s->graph, s->node, 1);
+    nsk_attributes *at = &s->node->attributes;
+    int axis = nsk_axis(at->axis, a->rank);
+    if (axis != NSK_NONE && axis + b->rank == a->rank) {
+        return true;
+    }
+    if (axis == NSK_NONE || axis + b->rank > a->rank || b->data == NULL || b->whole) {
+        return nsk_complain(s, "its axis attribute needs a constant second input that fits there");
+    }
+    int64_t dims[NSK_MOST_RANK];
+    for (int i = axis; i < a->rank; i++) {
+        dims[i - axis] = i - axis < b->rank ? b->dims[i - axis] : 1;
+    }
+    float *data = g_memdup2(b->data, (nsk_value_count(b) + 1) * sizeof *data);
+    char *name = g_strdup_printf("%s:second", s->node->name);
+    s->node->input[1] = nsk_graph_add_constant(s->graph, name, a->rank - axis, dims, data);
+    at->meets_at_axis = false;
+    g_free(name);
+    return true;
+}
+
+static bool broadcast_shape(const nsk_scope *s) {
+    if (s->node->attributes.meets_at_axis && !align_second(s)) {
+        return false;
+    }
     const nsk_value *a = nsk_node_input(s->graph, s->node, 0);
     const nsk_value *b = nsk_node_input(s->graph, s->node, 1);
     int rank = a->rank > b->rank ? a->rank : b->rank;
     int64_t dims[NSK_MOST_RANK];
+    if (a->whole != b->whole && s->node->op != NSK_OP_POW) {
+        return nsk_complain(s, "one input is of integers, the other is not; add a Cast before");
+    }
     for (int i = 0; i < rank; i++) {
         int ia = i - (rank - a->rank);
         int ib = i - (rank - b->rank);
@@ -196,94 +251,46 @@ static bool broadcast_shape(const scope *s) {
             char wanted[240];
             snprintf(wanted, sizeof wanted, "it cannot meet the other input's %s",
                      nsk_value_text(b, shape, sizeof shape));
-            return complain_shape(s, 0, wanted);
+            return nsk_complain_shape(s, 0, wanted);
         }
         dims[i] = da > db ? da : db;
     }
-    return give(s, rank, dims);
+    return nsk_give(s, rank, dims);
 }
 
-static bool norm_shape(const scope *s) {
+static bool norm_shape(const nsk_scope *s) {
     const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
-    if (in->rank != 2 && in->rank != 4) {
-        return complain_shape(s, 0, "two or four axes are needed");
+    if (in->rank < 2) {
+        return nsk_complain_shape(s, 0, "two axes or more are needed");
     }
     for (int i = 1; i < 5; i++) {
         const nsk_value *each = nsk_node_input(s->graph, s->node, i);
         if (each == NULL || each->rank != 1 || each->dims[0] != in->dims[1]) {
-            return complain_shape(s, 0, "its statistics are for another number of channels");
+            return nsk_complain_shape(s, 0, "its statistics are for another number of channels");
         }
     }
-    return same_as_input(s);
+    return nsk_give_input(s);
 }
 
-static bool clip_shape(const scope *s) {
+static bool clip_shape(const nsk_scope *s) {
     for (int i = 1; i < s->node->inputs; i++) {
         const nsk_value *bound = nsk_node_input(s->graph, s->node, i);
-        if (bound != NULL && (bound->data == NULL || nsk_value_count(bound) != 1)) {
-            return complain_shape(s, i, "a bound must be one constant number");
+        bool constant = bound != NULL && nsk_graph_is_constant(s->graph, s->node->input[i]);
+        if (bound != NULL && (!constant || nsk_value_count(bound) != 1)) {
+            return nsk_complain_shape(s, i, "a bound must be one constant number");
         }
     }
-    return same_as_input(s);
+    return nsk_give_input(s);
 }
 
-static bool flatten_shape(const scope *s) {
-    const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
-    int64_t axis = s->node->attributes.axis;
-    axis += axis < 0 ? in->rank : 0;
-    if (axis < 0 || axis > in->rank) {
-        return complain_shape(s, 0, "its axis attribute lies outside of that");
-    }
-    int64_t dims[2] = {1, 1};
-    for (int i = 0; i < in->rank; i++) {
-        dims[i >= axis] *= in->dims[i];
-    }
-    return give(s, 2, dims);
-}
-
-static bool reshape_shape(const scope *s) {
-    const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
-    const nsk_value *shape = nsk_node_input(s->graph, s->node, 1);
-    if (shape->integers == NULL || shape->rank != 1 || shape->dims[0] > NSK_MOST_RANK) {
-        return complain(s, "its shape must be a constant list of at most 8 numbers");
-    }
-    int rank = (int)shape->dims[0];
-    int64_t dims[NSK_MOST_RANK];
-    int64_t known = 1;
-    int open = NSK_NONE;
-    for (int i = 0; i < rank; i++) {
-        int64_t want = shape->integers[i];
-        if (want == 0 && !s->node->attributes.allow_zero && i < in->rank) {
-            want = in->dims[i];
-        }
-        if (want < -1 || want > MOST_ELEMENTS || (want == -1 && open != NSK_NONE)) {
-            return complain(s, "its shape holds a number that makes no sense");
-        }
-        dims[i] = want;
-        open = want == -1 ? i : open;
-        known = want == -1 ? known : known * want;
-        if (known > MOST_ELEMENTS) {
-            return complain(s, "its shape is too large");
-        }
-    }
-    int64_t count = (int64_t)nsk_value_count(in);
-    if (open != NSK_NONE && known > 0) {
-        dims[open] = count / known;
-        known *= dims[open];
-    }
-    if (known != count) {
-        return complain_shape(s, 0, "its elements do not fill the shape asked for");
-    }
-    return give(s, rank, dims);
-}
-
-static bool gemm_shape(const scope *s) {
+static bool gemm_shape(const nsk_scope *s) {
     const nsk_value *a = nsk_node_input(s->graph, s->node, 0);
     const nsk_value *b = nsk_node_input(s->graph, s->node, 1);
     const nsk_value *c = nsk_node_input(s->graph, s->node, 2);
     const nsk_attributes *at = &s->node->attributes;
     if (a->rank != 2 || b->rank != 2) {
-        return complain_shape(s, a->rank != 2 ? 0 : 1, "two axes are needed; add a Flatten before");
+        return nsk_complain_shape(s, a->rank != 2 ? 0 : 1,
+                                  "two axes are needed; add a Flatten before");
     }
     const int64_t dims[2] = {a->dims[at->transpose_a ? 1 : 0], b->dims[at->transpose_b ? 0 : 1]};
     if (a->dims[at->transpose_a ? 0 : 1] != b->dims[at->transpose_b ? 1 : 0]) {
@@ -292,74 +299,182 @@ static bool gemm_shape(const scope *s) {
                  "its weights expect %" G_GINT64_FORMAT
                  " inputs; check the input size and the layer before",
                  b->dims[at->transpose_b ? 1 : 0]);
-        return complain_shape(s, 0, wanted);
+        return nsk_complain_shape(s, 0, wanted);
     }
     for (int i = 0; c != NULL && i < c->rank; i++) {
         int64_t want = dims[2 - c->rank + i < 0 ? 0 : 2 - c->rank + i];
         if (c->rank > 2 || (c->dims[i] != 1 && c->dims[i] != want)) {
-            return complain_shape(s, 2, "it cannot be added to the product");
+            return nsk_complain_shape(s, 2, "it cannot be added to the product");
         }
     }
-    return give(s, 2, dims);
+    return nsk_give(s, 2, dims);
 }
 
-static bool matmul_shape(const scope *s) {
+/* Any number of leading axes, which are broadcast; a list is a row on the left and a column on the
+ * right. */
+static bool matmul_shape(const nsk_scope *s) {
     const nsk_value *a = nsk_node_input(s->graph, s->node, 0);
     const nsk_value *b = nsk_node_input(s->graph, s->node, 1);
-    if (a->rank != 2 || b->rank != 2 || a->dims[1] != b->dims[0]) {
-        return complain_shape(s, 0,
-                              "two matrices are needed, the first as wide as the second is "
-                              "high");
+    if (a->rank < 2 || b->rank < 2) {
+        return nsk_complain_unsupported(s, "two or more axes are needed on both sides");
     }
-    const int64_t dims[2] = {a->dims[0], b->dims[1]};
-    return give(s, 2, dims);
+    if (a->dims[a->rank - 1] != b->dims[b->rank - 2]) {
+        char wanted[120];
+        snprintf(wanted, sizeof wanted,
+                 "its weights expect %" G_GINT64_FORMAT
+                 " inputs; check the input size and the layer before",
+                 b->dims[b->rank - 2]);
+        return nsk_complain_shape(s, 0, wanted);
+    }
+    int rank = a->rank > b->rank ? a->rank : b->rank;
+    int64_t dims[NSK_MOST_RANK];
+    for (int i = 0; i < rank - 2; i++) {
+        int64_t da = i >= rank - a->rank ? a->dims[i - (rank - a->rank)] : 1;
+        int64_t db = i >= rank - b->rank ? b->dims[i - (rank - b->rank)] : 1;
+        if (da != db && da != 1 && db != 1) {
+            return nsk_complain_shape(s, 0, "its leading axes do not fit the other input's");
+        }
+        dims[i] = da > db ? da : db;
+    }
+    dims[rank - 2] = a->dims[a->rank - 2];
+    dims[rank - 1] = b->dims[b->rank - 1];
+    return nsk_give(s, rank, dims);
 }
 
-static bool softmax_shape(const scope *s) {
+/* The slope is spread over the input, never the other way round. */
+static bool prelu_shape(const nsk_scope *s) {
+    const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
+    if (s->node->attributes.meets_at_axis &&
+        nsk_value_count(nsk_node_input(s->graph, s->node, 1)) > 1 && !align_second(s)) {
+        return false;
+    }
+    const nsk_value *slope = nsk_node_input(s->graph, s->node, 1);
+    for (int i = 0; i < slope->rank; i++) {
+        int axis = i + in->rank - slope->rank;
+        if (axis < 0 || (slope->dims[i] != 1 && slope->dims[i] != in->dims[axis])) {
+            return nsk_complain_shape(s, 1, "it cannot be spread over the input");
+        }
+    }
+    return nsk_give_input(s);
+}
+
+static bool reduce_shape(const nsk_scope *s) {
+    const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
+    const nsk_attributes *a = &s->node->attributes;
+    bool marked[NSK_MOST_RANK];
+    int64_t dims[NSK_MOST_RANK];
+    int rank = 0;
+    if (!nsk_axes_of(s->graph, s->node, a->none_means_all, marked, s->error)) {
+        return false;
+    }
+    for (int i = 0; i < in->rank; i++) {
+        if (!marked[i] || a->keep_axes) {
+            dims[rank++] = marked[i] ? 1 : in->dims[i];
+        }
+    }
+    return nsk_give(s, rank, dims);
+}
+
+static bool lrn_shape(const nsk_scope *s) {
+    const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
+    if (in->rank != 4 || s->node->attributes.size < 1) {
+        return nsk_complain_unsupported(s, "its input is no picture of four axes");
+    }
+    return nsk_give_input(s);
+}
+
+static bool softmax_shape(const nsk_scope *s) {
     const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
     int64_t axis = s->node->attributes.axis;
     axis += axis < 0 ? in->rank : 0;
     if (axis < 0 || axis >= in->rank) {
-        return complain_shape(s, 0, "its axis attribute lies outside of that");
+        return nsk_complain_shape(s, 0, "its axis attribute lies outside of that");
     }
     s->node->attributes.axis = axis;
-    return same_as_input(s);
+    return nsk_give_input(s);
 }
 
-static bool infer_node(const scope *s) {
-    static bool (*const shapes[NSK_OPS])(const scope *) = {
-        [NSK_OP_ADD] = broadcast_shape,
-        [NSK_OP_AVERAGE_POOL] = pool_shape,
-        [NSK_OP_BATCH_NORM] = norm_shape,
-        [NSK_OP_CLIP] = clip_shape,
-        [NSK_OP_CONV] = conv_shape,
-        [NSK_OP_DROPOUT] = same_as_input,
-        [NSK_OP_FLATTEN] = flatten_shape,
-        [NSK_OP_GEMM] = gemm_shape,
-        [NSK_OP_GLOBAL_AVERAGE_POOL] = global_pool_shape,
-        [NSK_OP_GLOBAL_MAX_POOL] = global_pool_shape,
-        [NSK_OP_IDENTITY] = same_as_input,
-        [NSK_OP_MATMUL] = matmul_shape,
-        [NSK_OP_MAX_POOL] = pool_shape,
-        [NSK_OP_MUL] = broadcast_shape,
-        [NSK_OP_PAD] = pad_shape,
-        [NSK_OP_RELU] = same_as_input,
-        [NSK_OP_RESHAPE] = reshape_shape,
-        [NSK_OP_SOFTMAX] = softmax_shape,
-    };
-    for (int i = 0; i < s->node->inputs; i++) {
-        const nsk_value *in = nsk_node_input(s->graph, s->node, i);
-        if (in != NULL && !in->shaped) {
-            return complain(s, "an input has no shape");
+static nsk_shape_function *const shapes[NSK_OPS] = {
+    [NSK_OP_ADD] = broadcast_shape,
+    [NSK_OP_AVERAGE_POOL] = pool_shape,
+    [NSK_OP_BATCH_NORM] = norm_shape,
+    [NSK_OP_CAST] = nsk_cast_shape,
+    [NSK_OP_CLIP] = clip_shape,
+    [NSK_OP_CONCAT] = nsk_concat_shape,
+    [NSK_OP_CONSTANT_OF_SHAPE] = nsk_constant_of_shape_shape,
+    [NSK_OP_CONV] = conv_shape,
+    [NSK_OP_CONV_TRANSPOSE] = conv_transpose_shape,
+    [NSK_OP_DEPTH_TO_SPACE] = nsk_depth_to_space_shape,
+    [NSK_OP_DIV] = broadcast_shape,
+    [NSK_OP_DROPOUT] = nsk_give_input,
+    [NSK_OP_EXPAND] = nsk_expand_shape,
+    [NSK_OP_FLATTEN] = nsk_flatten_shape,
+    [NSK_OP_FUNCTION] = nsk_give_input,
+    [NSK_OP_GATHER] = nsk_gather_shape,
+    [NSK_OP_GEMM] = gemm_shape,
+    [NSK_OP_GLOBAL_AVERAGE_POOL] = global_pool_shape,
+    [NSK_OP_GLOBAL_MAX_POOL] = global_pool_shape,
+    [NSK_OP_IDENTITY] = nsk_give_input,
+    [NSK_OP_LOG_SOFTMAX] = softmax_shape,
+    [NSK_OP_LRN] = lrn_shape,
+    [NSK_OP_MATMUL] = matmul_shape,
+    [NSK_OP_MAX] = broadcast_shape,
+    [NSK_OP_MAX_POOL] = pool_shape,
+    [NSK_OP_MIN] = broadcast_shape,
+    [NSK_OP_MUL] = broadcast_shape,
+    [NSK_OP_PAD] = nsk_pad_shape,
+    [NSK_OP_POW] = broadcast_shape,
+    [NSK_OP_PRELU] = prelu_shape,
+    [NSK_OP_RANGE] = nsk_range_shape,
+    [NSK_OP_REDUCE_MAX] = reduce_shape,
+    [NSK_OP_REDUCE_MEAN] = reduce_shape,
+    [NSK_OP_REDUCE_MIN] = reduce_shape,
+    [NSK_OP_REDUCE_SUM] = reduce_shape,
+    [NSK_OP_RELU] = nsk_give_input,
+    [NSK_OP_RESHAPE] = nsk_reshape_shape,
+    [NSK_OP_RESIZE] = nsk_resize_shape,
+    [NSK_OP_SHAPE] = nsk_shape_shape,
+    [NSK_OP_SLICE] = nsk_slice_shape,
+    [NSK_OP_SOFTMAX] = softmax_shape,
+    [NSK_OP_SPACE_TO_DEPTH] = nsk_space_to_depth_shape,
+    [NSK_OP_SPLIT] = nsk_slice_shape,
+    [NSK_OP_SQUEEZE] = nsk_squeeze_shape,
+    [NSK_OP_SUB] = broadcast_shape,
+    [NSK_OP_TILE] = nsk_tile_shape,
+    [NSK_OP_TRANSPOSE] = nsk_transpose_shape,
+    [NSK_OP_UNSQUEEZE] = nsk_unsqueeze_shape,
+};
+
+static bool all_inputs_are_constant(const nsk_graph *graph, const nsk_node *node) {
+    for (int i = 0; i < node->inputs; i++) {
+        if (node->input[i] != NSK_NONE && !nsk_graph_is_constant(graph, node->input[i])) {
+            return false;
         }
     }
-    return shapes[s->node->op](s);
+    return true;
+}
+
+bool nsk_infer_node(nsk_graph *graph, nsk_node *node, nsk_error *error) {
+    const nsk_scope s = {graph, node, error};
+    for (int i = 0; i < node->inputs; i++) {
+        const nsk_value *in = nsk_node_input(graph, node, i);
+        if (in != NULL && !in->shaped) {
+            return nsk_complain(&s, "an input has no shape");
+        }
+    }
+    const nsk_value *first = nsk_node_input(graph, node, 0);
+    nsk_graph_value(graph, node->output)->whole = first->whole;
+    if (!shapes[node->op](&s)) {
+        return false;
+    }
+    /* a node of constants is one itself */
+    return node->dead || !all_inputs_are_constant(graph, node) || nsk_evaluate(graph, node, error);
 }
 
 bool nsk_graph_infer(nsk_graph *graph, nsk_error *error) {
     for (int i = 0; i < (int)graph->nodes->len; i++) {
-        scope s = {graph, nsk_graph_node(graph, i), error};
-        if (!s.node->dead && s.node->op != NSK_OP_CONSTANT && !infer_node(&s)) {
+        nsk_node *node = nsk_graph_node(graph, i);
+        if (!node->dead && !nsk_infer_node(graph, node, error)) {
             return false;
         }
     }

@@ -3,9 +3,13 @@
 #include <math.h>
 #include <string.h>
 
+#include "onnx/tensor.h"
+
 #define INT_TYPE    ONNX__ATTRIBUTE_PROTO__ATTRIBUTE_TYPE__INT
 #define INTS_TYPE   ONNX__ATTRIBUTE_PROTO__ATTRIBUTE_TYPE__INTS
 #define FLOAT_TYPE  ONNX__ATTRIBUTE_PROTO__ATTRIBUTE_TYPE__FLOAT
+#define FLOATS_TYPE ONNX__ATTRIBUTE_PROTO__ATTRIBUTE_TYPE__FLOATS
+#define TENSOR_TYPE ONNX__ATTRIBUTE_PROTO__ATTRIBUTE_TYPE__TENSOR
 #define STRING_TYPE ONNX__ATTRIBUTE_PROTO__ATTRIBUTE_TYPE__STRING
 
 const Onnx__AttributeProto *nsk_onnx_attribute(const Onnx__NodeProto *node, const char *name,
@@ -19,7 +23,7 @@ const Onnx__AttributeProto *nsk_onnx_attribute(const Onnx__NodeProto *node, cons
     return NULL;
 }
 
-static int64_t read_int(const nsk_onnx_source *s, const char *name, int64_t otherwise) {
+int64_t nsk_onnx_int(const nsk_onnx_source *s, const char *name, int64_t otherwise) {
     const Onnx__AttributeProto *a = nsk_onnx_attribute(s->node, name, INT_TYPE);
     return a != NULL ? a->i : otherwise;
 }
@@ -30,7 +34,7 @@ static double read_float(const nsk_onnx_source *s, const char *name, double othe
 }
 
 static bool complain(const nsk_onnx_source *s, const char *text) {
-    return nsk_fail(s->error, "node '%s' (%s): %s", s->node->name, s->node->op_type, text);
+    return nsk_unsupported(s->error, "node '%s' (%s): %s", s->node->name, s->node->op_type, text);
 }
 
 /* Two numbers, or `otherwise` for both where the attribute is not there. */
@@ -48,137 +52,478 @@ static bool read_pair(const nsk_onnx_source *s, const char *name, int64_t otherw
     return true;
 }
 
-static bool read_auto_pad(const nsk_onnx_source *s, nsk_window_attributes *w) {
-    static const struct {
-        const char *name;
-        nsk_auto_pad value;
-    } names[] = {{"NOTSET", NSK_PAD_GIVEN},
-                 {"SAME_UPPER", NSK_PAD_SAME_UPPER},
-                 {"SAME_LOWER", NSK_PAD_SAME_LOWER},
-                 {"VALID", NSK_PAD_VALID}};
-    const Onnx__AttributeProto *a = nsk_onnx_attribute(s->node, "auto_pad", STRING_TYPE);
-    if (a == NULL) {
-        return true;
+typedef struct choice {
+    const char *name;
+    int value;
+} choice;
+
+/* A string attribute that takes one of a few values; `to` keeps its own where there is none. */
+static bool read_choice(const nsk_onnx_source *s, const char *name, const choice *choices,
+                        size_t count, int *to) {
+    const Onnx__AttributeProto *a = nsk_onnx_attribute(s->node, name, STRING_TYPE);
+    GString *known = g_string_new(NULL);
+    bool found = a == NULL;
+    for (size_t i = 0; i < count && !found; i++) {
+        found = a->s.len == strlen(choices[i].name) &&
+                memcmp(a->s.data, choices[i].name, a->s.len) == 0;
+        *to = found ? choices[i].value : *to;
+        g_string_append_printf(known, "%s%s", i > 0 ? ", " : "", choices[i].name);
     }
-    for (size_t i = 0; i < G_N_ELEMENTS(names); i++) {
-        if (a->s.len == strlen(names[i].name) && memcmp(a->s.data, names[i].name, a->s.len) == 0) {
-            w->auto_pad = names[i].value;
-            return true;
-        }
+    if (!found) {
+        nsk_unsupported(s->error, "node '%s' (%s): its %s is '%.*s'; what is read: %s",
+                        s->node->name, s->node->op_type, name, (int)MIN(a->s.len, 40),
+                        g_utf8_validate((const char *)a->s.data, (gssize)a->s.len, NULL)
+                            ? (const char *)a->s.data
+                            : "",
+                        known->str);
     }
-    return complain(s, "auto_pad is none of NOTSET, SAME_UPPER, SAME_LOWER, VALID");
+    g_string_free(known, TRUE);
+    return found;
 }
 
-static bool read_window(const nsk_onnx_source *s, nsk_attributes *to) {
-    nsk_window_attributes *w = &to->window;
+static bool read_auto_pad(const nsk_onnx_source *s, nsk_window_attributes *w) {
+    static const choice choices[] = {{"NOTSET", NSK_PAD_GIVEN},
+                                     {"SAME_UPPER", NSK_PAD_SAME_UPPER},
+                                     {"SAME_LOWER", NSK_PAD_SAME_LOWER},
+                                     {"VALID", NSK_PAD_VALID}};
+    int value = NSK_PAD_GIVEN;
+    bool good = read_choice(s, "auto_pad", choices, G_N_ELEMENTS(choices), &value);
+    w->auto_pad = (nsk_auto_pad)value;
+    return good;
+}
+
+/* ---- attributes of old operator sets as the inputs of new ones ---- */
+
+static char *constant_name(const nsk_node *node, const char *what) {
+    return g_strdup_printf("%s:%s", node->name, what);
+}
+
+static void put_input(nsk_node *node, int at, int value) {
+    for (int i = node->inputs; i < at; i++) {
+        node->input[i] = NSK_NONE;
+    }
+    node->input[at] = value;
+    node->inputs = MAX(node->inputs, at + 1);
+}
+
+static void put_integers(const nsk_onnx_source *s, nsk_node *node, int at, const char *what,
+                         const int64_t *numbers, int64_t count) {
+    char *name = constant_name(node, what);
+    int64_t *integers = g_new0(int64_t, (gsize)count + 1);
+    for (int64_t i = 0; i < count; i++) {
+        integers[i] = numbers[i];
+    }
+    put_input(node, at, nsk_graph_add_integers(s->graph, name, 1, &count, integers));
+    g_free(name);
+}
+
+static void put_numbers(const nsk_onnx_source *s, nsk_node *node, int at, const char *what,
+                        const float *numbers, int64_t count) {
+    char *name = constant_name(node, what);
+    float *data = g_new0(float, (gsize)count + 1);
+    for (int64_t i = 0; i < count; i++) {
+        data[i] = numbers[i];
+    }
+    put_input(node, at, nsk_graph_add_constant(s->graph, name, 1, &count, data));
+    g_free(name);
+}
+
+/* The attribute's integers as that input, where the attribute is there. */
+static bool move_integers(const nsk_onnx_source *s, nsk_node *node, const char *name, int at) {
+    const Onnx__AttributeProto *a = nsk_onnx_attribute(s->node, name, INTS_TYPE);
+    if (a != NULL) {
+        put_integers(s, node, at, name, a->ints, (int64_t)a->n_ints);
+    }
+    return a != NULL;
+}
+
+static void move_number(const nsk_onnx_source *s, nsk_node *node, const char *name, int at) {
+    const Onnx__AttributeProto *a = nsk_onnx_attribute(s->node, name, FLOAT_TYPE);
+    if (a != NULL) {
+        put_numbers(s, node, at, name, &a->f, 1);
+    }
+}
+
+/* ---- one function an operator ---- */
+
+static bool read_window(const nsk_onnx_source *s, nsk_node *node) {
+    nsk_window_attributes *w = &node->attributes.window;
     const Onnx__AttributeProto *pads = nsk_onnx_attribute(s->node, "pads", INTS_TYPE);
     if (pads != NULL && pads->n_ints != 4) {
-        return complain(s, "pads must be four numbers");
+        return complain(s, "only windows over rows and columns are read (2-D)");
     }
     for (size_t axis = 0; axis < 2 && pads != NULL; axis++) {
         w->pad_before[axis] = pads->ints[axis];
         w->pad_after[axis] = pads->ints[2 + axis];
     }
-    w->groups = read_int(s, "group", 1);
-    w->ceil_mode = read_int(s, "ceil_mode", 0) != 0;
-    w->count_include_pad = read_int(s, "count_include_pad", 0) != 0;
+    w->groups = nsk_onnx_int(s, "group", 1);
+    w->ceil_mode = nsk_onnx_int(s, "ceil_mode", 0) != 0;
+    w->count_include_pad = nsk_onnx_int(s, "count_include_pad", 0) != 0;
     return read_pair(s, "kernel_shape", 0, w->kernel) && read_pair(s, "strides", 1, w->stride) &&
            read_pair(s, "dilations", 1, w->dilation) && read_auto_pad(s, w);
 }
 
-static bool read_norm(const nsk_onnx_source *s, nsk_attributes *to) {
-    to->epsilon = read_float(s, "epsilon", 1e-5);
-    if (read_int(s, "training_mode", 0) != 0) {
+static bool read_conv_transpose(const nsk_onnx_source *s, nsk_node *node) {
+    nsk_attributes *a = &node->attributes;
+    const Onnx__AttributeProto *shape = nsk_onnx_attribute(s->node, "output_shape", INTS_TYPE);
+    a->listed = shape != NULL && shape->n_ints >= 2 ? 2 : 0;
+    for (int i = 0; i < a->listed; i++) { /* the last two, where all four are given */
+        a->list[i] = shape->ints[shape->n_ints - 2 + (size_t)i];
+    }
+    return read_window(s, node) && read_pair(s, "output_padding", 0, a->extra);
+}
+
+static bool read_norm(const nsk_onnx_source *s, nsk_node *node) {
+    node->attributes.epsilon = read_float(s, "epsilon", 1e-5);
+    if (nsk_onnx_int(s, "training_mode", 0) != 0) {
         return complain(s, "in training form; export the network for inference");
     }
+    return nsk_onnx_int(s, "spatial", 1) != 0 || complain(s, "statistics by pixel are not read");
+}
+
+static bool read_clip(const nsk_onnx_source *s, nsk_node *node) {
+    move_number(s, node, "min", 1);
+    move_number(s, node, "max", 2);
     return true;
 }
 
-static bool read_clip(const nsk_onnx_source *s, nsk_attributes *to) {
-    to->low = read_float(s, "min", -INFINITY);
-    to->high = read_float(s, "max", INFINITY);
+/* An axis, 1 where none is said. */
+static bool read_axis_one(const nsk_onnx_source *s, nsk_node *node) {
+    node->attributes.axis = nsk_onnx_int(s, "axis", 1);
     return true;
 }
 
-static bool read_flatten(const nsk_onnx_source *s, nsk_attributes *to) {
-    to->axis = read_int(s, "axis", 1);
+/* Before operator set 7 the second input met the first from an axis on, not from the last. */
+static bool read_pair_axis(const nsk_onnx_source *s, nsk_node *node) {
+    node->attributes.meets_at_axis = s->opset < 7 && nsk_onnx_int(s, "broadcast", 0) != 0 &&
+                                     nsk_onnx_attribute(s->node, "axis", INT_TYPE) != NULL;
+    node->attributes.axis = nsk_onnx_int(s, "axis", 0);
     return true;
 }
 
-static bool read_softmax(const nsk_onnx_source *s, nsk_attributes *to) {
-    to->flatten_from_axis = s->opset < 13;
-    to->axis = read_int(s, "axis", s->opset < 13 ? 1 : -1);
+/* There the slopes were one a channel. */
+static bool read_prelu(const nsk_onnx_source *s, nsk_node *node) {
+    node->attributes.meets_at_axis = s->opset < 7;
+    node->attributes.axis = 1;
     return true;
 }
 
-static bool read_gemm(const nsk_onnx_source *s, nsk_attributes *to) {
-    to->alpha = read_float(s, "alpha", 1.0);
-    to->beta = read_float(s, "beta", 1.0);
-    to->transpose_a = read_int(s, "transA", 0) != 0;
-    to->transpose_b = read_int(s, "transB", 0) != 0;
+static bool read_axis_zero(const nsk_onnx_source *s, nsk_node *node) {
+    node->attributes.axis = nsk_onnx_int(s, "axis", 0);
     return true;
 }
 
-static bool read_reshape(const nsk_onnx_source *s, nsk_attributes *to) {
-    to->allow_zero = read_int(s, "allowzero", 0) != 0;
+static bool read_split(const nsk_onnx_source *s, nsk_node *node) {
+    move_integers(s, node, "split", 1);
+    return read_axis_zero(s, node);
+}
+
+static bool read_softmax(const nsk_onnx_source *s, nsk_node *node) {
+    node->attributes.flatten_from_axis = s->opset < 13;
+    node->attributes.axis = nsk_onnx_int(s, "axis", s->opset < 13 ? 1 : -1);
     return true;
 }
 
-static bool read_pad(const nsk_onnx_source *s, nsk_attributes *to) {
-    const Onnx__AttributeProto *mode = nsk_onnx_attribute(s->node, "mode", STRING_TYPE);
-    if (mode != NULL && (mode->s.len != 8 || memcmp(mode->s.data, "constant", 8) != 0)) {
-        return complain(s, "only the mode 'constant' is read");
+static bool read_gemm(const nsk_onnx_source *s, nsk_node *node) {
+    node->attributes.alpha = read_float(s, "alpha", 1.0);
+    node->attributes.beta = read_float(s, "beta", 1.0);
+    node->attributes.transpose_a = nsk_onnx_int(s, "transA", 0) != 0;
+    node->attributes.transpose_b = nsk_onnx_int(s, "transB", 0) != 0;
+    return true;
+}
+
+static bool read_reshape(const nsk_onnx_source *s, nsk_node *node) {
+    node->attributes.allow_zero = nsk_onnx_int(s, "allowzero", 0) != 0;
+    return true;
+}
+
+static bool read_pad(const nsk_onnx_source *s, nsk_node *node) {
+    static const choice choices[] = {
+        {"constant", NSK_MODE_CONSTANT}, {"reflect", NSK_MODE_REFLECT}, {"edge", NSK_MODE_EDGE}};
+    int mode = NSK_MODE_CONSTANT;
+    move_integers(s, node, "pads", 1);
+    move_number(s, node, "value", 2);
+    bool good = read_choice(s, "mode", choices, G_N_ELEMENTS(choices), &mode);
+    node->attributes.mode = (nsk_mode)mode;
+    return good;
+}
+
+static bool read_slice(const nsk_onnx_source *s, nsk_node *node) {
+    move_integers(s, node, "starts", 1);
+    move_integers(s, node, "ends", 2);
+    move_integers(s, node, "axes", 3);
+    return true;
+}
+
+static bool read_axes(const nsk_onnx_source *s, nsk_node *node) {
+    move_integers(s, node, "axes", 1);
+    return true;
+}
+
+static bool read_reduce(const nsk_onnx_source *s, nsk_node *node) {
+    node->attributes.keep_axes = nsk_onnx_int(s, "keepdims", 1) != 0;
+    node->attributes.none_means_all = nsk_onnx_int(s, "noop_with_empty_axes", 0) == 0;
+    return read_axes(s, node);
+}
+
+static bool read_transpose(const nsk_onnx_source *s, nsk_node *node) {
+    const Onnx__AttributeProto *a = nsk_onnx_attribute(s->node, "perm", INTS_TYPE);
+    if (a != NULL && (a->n_ints < 1 || a->n_ints > NSK_MOST_RANK)) {
+        return complain(s, "its order names none or more than 8 axes");
     }
-    const Onnx__AttributeProto *pads = nsk_onnx_attribute(s->node, "pads", INTS_TYPE);
-    if (pads == NULL) {
+    for (size_t i = 0; a != NULL && i < a->n_ints; i++) {
+        node->attributes.list[i] = a->ints[i];
+        node->attributes.listed = (int)a->n_ints;
+    }
+    return true;
+}
+
+static bool read_cast(const nsk_onnx_source *s, nsk_node *node) {
+    int64_t to = nsk_onnx_int(s, "to", 0);
+    return nsk_onnx_type_is_read((int)to, &node->attributes.whole) ||
+           complain(s, "it casts to a type other than floating point and integers");
+}
+
+static bool read_shape(const nsk_onnx_source *s, nsk_node *node) {
+    node->attributes.list[0] = nsk_onnx_int(s, "start", 0);
+    node->attributes.list[1] = nsk_onnx_int(s, "end", INT32_MAX);
+    return true;
+}
+
+static bool read_constant_of_shape(const nsk_onnx_source *s, nsk_node *node) {
+    const Onnx__AttributeProto *a = nsk_onnx_attribute(s->node, "value", TENSOR_TYPE);
+    nsk_value value = {.name = node->name};
+    bool good = a == NULL || a->t == NULL || nsk_onnx_tensor_load(a->t, NULL, &value, s->error);
+    if (good && value.data != NULL && nsk_value_count(&value) == 1) {
+        node->attributes.alpha = (double)value.data[0];
+        node->attributes.whole = value.whole;
+    }
+    g_free(value.data);
+    g_free(value.integers);
+    return good;
+}
+
+static bool read_lrn(const nsk_onnx_source *s, nsk_node *node) {
+    node->attributes.alpha = read_float(s, "alpha", 1e-4);
+    node->attributes.beta = read_float(s, "beta", 0.75);
+    node->attributes.bias = read_float(s, "bias", 1.0);
+    node->attributes.size = nsk_onnx_int(s, "size", 0);
+    return (node->attributes.size >= 1 && node->attributes.size <= 4096) ||
+           complain(s, "its size is missing or absurd");
+}
+
+static bool read_block(const nsk_onnx_source *s, nsk_node *node) {
+    static const choice choices[] = {{"DCR", NSK_MODE_DEPTH_FIRST}, {"CRD", NSK_MODE_COLUMN_FIRST}};
+    int mode = NSK_MODE_DEPTH_FIRST;
+    bool good = read_choice(s, "mode", choices, G_N_ELEMENTS(choices), &mode);
+    node->attributes.mode = (nsk_mode)mode;
+    node->attributes.size = nsk_onnx_int(s, "blocksize", 0);
+    return good;
+}
+
+static bool read_resize_mode(const nsk_onnx_source *s, nsk_node *node) {
+    static const choice choices[] = {{"nearest", NSK_MODE_NEAREST}, {"linear", NSK_MODE_LINEAR}};
+    int mode = NSK_MODE_NEAREST;
+    bool good = read_choice(s, "mode", choices, G_N_ELEMENTS(choices), &mode);
+    node->attributes.mode = (nsk_mode)mode;
+    return good;
+}
+
+/* Upsample, and Resize of operator set 10: the scales are the second input, or an attribute. */
+static bool read_upsample(const nsk_onnx_source *s, nsk_node *node) {
+    const Onnx__AttributeProto *a = nsk_onnx_attribute(s->node, "scales", FLOATS_TYPE);
+    node->attributes.coordinates = NSK_ASYMMETRIC;
+    node->attributes.nearest = NSK_FLOOR;
+    if (a != NULL) {
+        put_numbers(s, node, 2, "scales", a->floats, (int64_t)a->n_floats);
+    } else if (node->inputs == 2) {
+        put_input(node, 2, node->input[1]);
+        node->input[1] = NSK_NONE;
+    }
+    return read_resize_mode(s, node);
+}
+
+static bool read_resize(const nsk_onnx_source *s, nsk_node *node) {
+    static const choice ways[] = {{"half_pixel", NSK_HALF_PIXEL},
+                                  {"pytorch_half_pixel", NSK_PYTORCH_HALF_PIXEL},
+                                  {"align_corners", NSK_ALIGN_CORNERS},
+                                  {"asymmetric", NSK_ASYMMETRIC},
+                                  {"tf_half_pixel_for_nn", NSK_HALF_PIXEL_FOR_NEAREST}};
+    static const choice roundings[] = {{"round_prefer_floor", NSK_ROUND_PREFER_FLOOR},
+                                       {"round_prefer_ceil", NSK_ROUND_PREFER_CEIL},
+                                       {"floor", NSK_FLOOR},
+                                       {"ceil", NSK_CEIL}};
+    if (s->opset < 11) {
+        return read_upsample(s, node);
+    }
+    int way = NSK_HALF_PIXEL;
+    int rounding = NSK_ROUND_PREFER_FLOOR;
+    bool good = read_choice(s, "coordinate_transformation_mode", ways, G_N_ELEMENTS(ways), &way) &&
+                read_choice(s, "nearest_mode", roundings, G_N_ELEMENTS(roundings), &rounding);
+    node->attributes.coordinates = (nsk_coordinates)way;
+    node->attributes.nearest = (nsk_nearest)rounding;
+    if (nsk_onnx_int(s, "antialias", 0) != 0 || nsk_onnx_attribute(s->node, "axes", INTS_TYPE)) {
+        return complain(s, "antialias and axes are not read");
+    }
+    return good && read_resize_mode(s, node);
+}
+
+/* ---- functions of one input ---- */
+
+typedef struct function_rule {
+    nsk_function fn;
+    const char *alpha, *beta; /* attributes, or NULL */
+    double alpha_default, beta_default;
+} function_rule;
+
+static const function_rule function_rules[] = {
+    {NSK_FN_ABS, NULL, NULL, 0, 0},
+    {NSK_FN_CEIL, NULL, NULL, 0, 0},
+    {NSK_FN_CELU, "alpha", NULL, 1.0, 0},
+    {NSK_FN_ELU, "alpha", NULL, 1.0, 0},
+    {NSK_FN_ERF, NULL, NULL, 0, 0},
+    {NSK_FN_EXP, NULL, NULL, 0, 0},
+    {NSK_FN_FLOOR, NULL, NULL, 0, 0},
+    {NSK_FN_GELU, NULL, NULL, 0, 0},
+    {NSK_FN_HARD_SIGMOID, "alpha", "beta", 0.2, 0.5},
+    {NSK_FN_HARD_SWISH, NULL, NULL, 0, 0},
+    {NSK_FN_LEAKY_RELU, "alpha", NULL, 0.01, 0},
+    {NSK_FN_LOG, NULL, NULL, 0, 0},
+    {NSK_FN_MISH, NULL, NULL, 0, 0},
+    {NSK_FN_NEG, NULL, NULL, 0, 0},
+    {NSK_FN_RECIPROCAL, NULL, NULL, 0, 0},
+    {NSK_FN_ROUND, NULL, NULL, 0, 0},
+    {NSK_FN_SELU, "alpha", "gamma", 1.67326319217681884765625, 1.05070102214813232421875},
+    {NSK_FN_SIGMOID, NULL, NULL, 0, 0},
+    {NSK_FN_SOFTPLUS, NULL, NULL, 0, 0},
+    {NSK_FN_SOFTSIGN, NULL, NULL, 0, 0},
+    {NSK_FN_SQRT, NULL, NULL, 0, 0},
+    {NSK_FN_TANH, NULL, NULL, 0, 0},
+    {NSK_FN_THRESHOLDED_RELU, "alpha", NULL, 1.0, 0},
+};
+
+static bool read_function(const nsk_onnx_source *s, nsk_node *node) {
+    static const choice approximations[] = {{"none", 0}, {"tanh", 1}};
+    for (size_t i = 0; i < G_N_ELEMENTS(function_rules); i++) {
+        const function_rule *rule = &function_rules[i];
+        if (strcmp(nsk_function_name(rule->fn), s->node->op_type) != 0) {
+            continue;
+        }
+        int approximation = 0;
+        nsk_function_step step = {.fn = rule->fn, .a = NSK_ARGUMENT};
+        step.alpha = rule->alpha != NULL ? read_float(s, rule->alpha, rule->alpha_default) : 0.0;
+        step.beta = rule->beta != NULL ? read_float(s, rule->beta, rule->beta_default) : 0.0;
+        if (rule->fn == NSK_FN_GELU) {
+            if (!read_choice(s, "approximate", approximations, 2, &approximation)) {
+                return false;
+            }
+            step.alpha = approximation;
+        }
+        node->program = g_new0(nsk_program, 1);
+        node->program->count = 1;
+        node->program->steps[0] = step;
         return true;
     }
-    if (pads->n_ints != 8 || pads->ints[0] != 0 || pads->ints[1] != 0 || pads->ints[4] != 0 ||
-        pads->ints[5] != 0) {
-        return complain(s, "only rows and columns can be padded");
-    }
-    for (int axis = 0; axis < 2; axis++) {
-        to->window.pad_before[axis] = pads->ints[2 + axis];
-        to->window.pad_after[axis] = pads->ints[6 + axis];
-    }
-    return true;
+    return complain(s, "no such function");
 }
 
+/* ---- the table ---- */
+
+enum { ALL = NSK_MOST_INPUTS };
+
 static const nsk_onnx_operator operators[] = {
-    {NSK_OP_ADD, 2, 2, NULL},
-    {NSK_OP_AVERAGE_POOL, 1, 1, read_window},
-    {NSK_OP_BATCH_NORM, 5, 5, read_norm},
-    {NSK_OP_CLIP, 1, 3, read_clip},
-    {NSK_OP_CONSTANT, 0, 0, NULL},
-    {NSK_OP_CONV, 2, 3, read_window},
-    {NSK_OP_DROPOUT, 1, 3, NULL},
-    {NSK_OP_FLATTEN, 1, 1, read_flatten},
-    {NSK_OP_GEMM, 2, 3, read_gemm},
-    {NSK_OP_GLOBAL_AVERAGE_POOL, 1, 1, NULL},
-    {NSK_OP_GLOBAL_MAX_POOL, 1, 1, NULL},
-    {NSK_OP_IDENTITY, 1, 1, NULL},
-    {NSK_OP_MATMUL, 2, 2, NULL},
-    {NSK_OP_MAX_POOL, 1, 1, read_window},
-    {NSK_OP_MUL, 2, 2, NULL},
-    {NSK_OP_PAD, 1, 3, read_pad},
-    {NSK_OP_RELU, 1, 1, NULL},
-    {NSK_OP_RESHAPE, 2, 2, read_reshape},
-    {NSK_OP_SOFTMAX, 1, 1, read_softmax},
+    {"Abs", NSK_OP_FUNCTION, 1, 1, 1, read_function},
+    {"Add", NSK_OP_ADD, 2, 2, 2, read_pair_axis},
+    {"AveragePool", NSK_OP_AVERAGE_POOL, 1, 1, 1, read_window},
+    {"BatchNormalization", NSK_OP_BATCH_NORM, 5, 5, 1, read_norm},
+    {"Cast", NSK_OP_CAST, 1, 1, 1, read_cast},
+    {"Ceil", NSK_OP_FUNCTION, 1, 1, 1, read_function},
+    {"Celu", NSK_OP_FUNCTION, 1, 1, 1, read_function},
+    {"Clip", NSK_OP_CLIP, 1, 3, 1, read_clip},
+    {"Concat", NSK_OP_CONCAT, 1, ALL, ALL, read_axis_one},
+    {"ConstantOfShape", NSK_OP_CONSTANT_OF_SHAPE, 1, 1, 0, read_constant_of_shape},
+    {"Conv", NSK_OP_CONV, 2, 3, 1, read_window},
+    {"ConvTranspose", NSK_OP_CONV_TRANSPOSE, 2, 3, 1, read_conv_transpose},
+    {"DepthToSpace", NSK_OP_DEPTH_TO_SPACE, 1, 1, 1, read_block},
+    {"Div", NSK_OP_DIV, 2, 2, 2, read_pair_axis},
+    {"Dropout", NSK_OP_DROPOUT, 1, 3, 1, NULL},
+    {"Elu", NSK_OP_FUNCTION, 1, 1, 1, read_function},
+    {"Erf", NSK_OP_FUNCTION, 1, 1, 1, read_function},
+    {"Exp", NSK_OP_FUNCTION, 1, 1, 1, read_function},
+    {"Expand", NSK_OP_EXPAND, 2, 2, 1, NULL},
+    {"Flatten", NSK_OP_FLATTEN, 1, 1, 1, read_axis_one},
+    {"Floor", NSK_OP_FUNCTION, 1, 1, 1, read_function},
+    {"Gather", NSK_OP_GATHER, 2, 2, 1, read_axis_zero},
+    {"Gelu", NSK_OP_FUNCTION, 1, 1, 1, read_function},
+    {"Gemm", NSK_OP_GEMM, 2, 3, 1, read_gemm},
+    {"GlobalAveragePool", NSK_OP_GLOBAL_AVERAGE_POOL, 1, 1, 1, NULL},
+    {"GlobalMaxPool", NSK_OP_GLOBAL_MAX_POOL, 1, 1, 1, NULL},
+    {"HardSigmoid", NSK_OP_FUNCTION, 1, 1, 1, read_function},
+    {"HardSwish", NSK_OP_FUNCTION, 1, 1, 1, read_function},
+    {"Identity", NSK_OP_IDENTITY, 1, 1, 1, NULL},
+    {"LRN", NSK_OP_LRN, 1, 1, 1, read_lrn},
+    {"LeakyRelu", NSK_OP_FUNCTION, 1, 1, 1, read_function},
+    {"Log", NSK_OP_FUNCTION, 1, 1, 1, read_function},
+    {"LogSoftmax", NSK_OP_LOG_SOFTMAX, 1, 1, 1, read_softmax},
+    {"MatMul", NSK_OP_MATMUL, 2, 2, 1, NULL},
+    {"Max", NSK_OP_MAX, 1, ALL, ALL, NULL},
+    {"MaxPool", NSK_OP_MAX_POOL, 1, 1, 1, read_window},
+    {"Mean", NSK_OP_ADD, 1, ALL, ALL, NULL},
+    {"Min", NSK_OP_MIN, 1, ALL, ALL, NULL},
+    {"Mish", NSK_OP_FUNCTION, 1, 1, 1, read_function},
+    {"Mul", NSK_OP_MUL, 2, 2, 2, read_pair_axis},
+    {"Neg", NSK_OP_FUNCTION, 1, 1, 1, read_function},
+    {"PRelu", NSK_OP_PRELU, 2, 2, 1, read_prelu},
+    {"Pad", NSK_OP_PAD, 1, 4, 1, read_pad},
+    {"Pow", NSK_OP_POW, 2, 2, 1, read_pair_axis},
+    {"Range", NSK_OP_RANGE, 3, 3, 0, NULL},
+    {"Reciprocal", NSK_OP_FUNCTION, 1, 1, 1, read_function},
+    {"ReduceMax", NSK_OP_REDUCE_MAX, 1, 2, 1, read_reduce},
+    {"ReduceMean", NSK_OP_REDUCE_MEAN, 1, 2, 1, read_reduce},
+    {"ReduceMin", NSK_OP_REDUCE_MIN, 1, 2, 1, read_reduce},
+    {"ReduceSum", NSK_OP_REDUCE_SUM, 1, 2, 1, read_reduce},
+    {"Relu", NSK_OP_RELU, 1, 1, 1, NULL},
+    {"Reshape", NSK_OP_RESHAPE, 2, 2, 1, read_reshape},
+    {"Resize", NSK_OP_RESIZE, 1, 4, 1, read_resize},
+    {"Round", NSK_OP_FUNCTION, 1, 1, 1, read_function},
+    {"Selu", NSK_OP_FUNCTION, 1, 1, 1, read_function},
+    {"Shape", NSK_OP_SHAPE, 1, 1, 1, read_shape},
+    {"Sigmoid", NSK_OP_FUNCTION, 1, 1, 1, read_function},
+    {"Slice", NSK_OP_SLICE, 1, 5, 1, read_slice},
+    {"Softmax", NSK_OP_SOFTMAX, 1, 1, 1, read_softmax},
+    {"Softplus", NSK_OP_FUNCTION, 1, 1, 1, read_function},
+    {"Softsign", NSK_OP_FUNCTION, 1, 1, 1, read_function},
+    {"SpaceToDepth", NSK_OP_SPACE_TO_DEPTH, 1, 1, 1, read_block},
+    {"Split", NSK_OP_SPLIT, 1, 2, 1, read_split},
+    {"Sqrt", NSK_OP_FUNCTION, 1, 1, 1, read_function},
+    {"Squeeze", NSK_OP_SQUEEZE, 1, 2, 1, read_axes},
+    {"Sub", NSK_OP_SUB, 2, 2, 2, read_pair_axis},
+    {"Sum", NSK_OP_ADD, 1, ALL, ALL, NULL},
+    {"Tanh", NSK_OP_FUNCTION, 1, 1, 1, read_function},
+    {"ThresholdedRelu", NSK_OP_FUNCTION, 1, 1, 1, read_function},
+    {"Tile", NSK_OP_TILE, 2, 2, 1, NULL},
+    {"Transpose", NSK_OP_TRANSPOSE, 1, 1, 1, read_transpose},
+    {"Unsqueeze", NSK_OP_UNSQUEEZE, 1, 2, 1, read_axes},
+    {"Upsample", NSK_OP_RESIZE, 1, 2, 1, read_upsample},
 };
 
 const nsk_onnx_operator *nsk_onnx_operator_find(const char *name) {
     for (size_t i = 0; i < G_N_ELEMENTS(operators); i++) {
-        if (strcmp(nsk_op_name(operators[i].op), name) == 0) {
+        if (strcmp(operators[i].name, name) == 0) {
             return &operators[i];
         }
     }
     return NULL;
 }
 
+const char *nsk_onnx_operator_name(int index) {
+    return index < (int)G_N_ELEMENTS(operators) ? operators[index].name : NULL;
+}
+
 char *nsk_onnx_operator_list(void) {
-    GString *list = g_string_new("");
+    GString *list = g_string_new("Constant");
     for (size_t i = 0; i < G_N_ELEMENTS(operators); i++) {
-        g_string_append_printf(list, "%s%s", i > 0 ? ", " : "", nsk_op_name(operators[i].op));
+        g_string_append_printf(list, ", %s", operators[i].name);
     }
     return g_string_free(list, FALSE);
 }

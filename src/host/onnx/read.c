@@ -4,8 +4,9 @@
 #include <string.h>
 
 #include "onnx/operators.h"
+#include "onnx/tensor.h"
 
-static const int64_t OLDEST_OPSET = 7;
+static const int64_t OLDEST_OPSET = 6;
 static const int64_t NEWEST_OPSET = 18;
 static const size_t MOST_NODES = 20000;
 
@@ -14,7 +15,8 @@ typedef struct reader {
     nsk_graph *graph;
     GHashTable *by_name; /* value's name to index + 1 */
     int64_t opset;
-    const nsk_input *input; /* may be NULL */
+    const nsk_onnx_options *options;
+    GHashTable *left_out; /* names of second outputs, which nothing may read */
     nsk_error *error;
 } reader;
 
@@ -40,97 +42,10 @@ static int define(reader *r, const char *name, const char *what) {
 
 /* ---- constants ---- */
 
-static bool tensor_shape(const reader *r, const Onnx__TensorProto *t, nsk_value *value) {
-    const int64_t MOST = (int64_t)1 << 28;
-    int64_t count = 1;
-    if (t->n_dims > NSK_MOST_RANK) {
-        return nsk_fail(r->error, "constant '%s' has %zu axes; at most %d are read", value->name,
-                        t->n_dims, NSK_MOST_RANK);
-    }
-    value->rank = (int)t->n_dims;
-    for (int i = 0; i < value->rank; i++) {
-        value->dims[i] = t->dims[i];
-        if (t->dims[i] < 0 || t->dims[i] > MOST || (count *= t->dims[i]) > MOST) {
-            return nsk_fail(r->error, "constant '%s' claims an absurd size; the file is damaged",
-                            value->name);
-        }
-    }
-    value->shaped = true;
-    return true;
-}
-
-static bool wrong_length(const reader *r, const nsk_value *value, size_t has) {
-    char shape[160];
-    return nsk_fail(r->error, "constant '%s' is %s but holds %zu elements; the file is damaged",
-                    value->name, nsk_value_text(value, shape, sizeof shape), has);
-}
-
-static bool load_floats(const reader *r, const Onnx__TensorProto *t, nsk_value *value) {
-    size_t count = nsk_value_count(value);
-    size_t has = t->has_raw_data ? t->raw_data.len / sizeof(float) : t->n_float_data;
-    if (has != count) {
-        return wrong_length(r, value, has);
-    }
-    const void *from = t->has_raw_data ? (const void *)t->raw_data.data : t->float_data;
-    value->data = g_new0(float, count + 1); /* never NULL: an empty constant is one too */
-    for (size_t i = 0; i < count; i++) {
-        memcpy(&value->data[i], (const uint8_t *)from + i * sizeof(float), sizeof(float));
-        if (!isfinite(value->data[i])) {
-            return nsk_fail(r->error,
-                            "constant '%s' holds a number that is not finite; train again "
-                            "or export again",
-                            value->name);
-        }
-    }
-    return true;
-}
-
-static bool load_integers(const reader *r, const Onnx__TensorProto *t, nsk_value *value) {
-    size_t count = nsk_value_count(value);
-    bool wide = t->data_type == ONNX__TENSOR_PROTO__DATA_TYPE__INT64;
-    size_t typed = wide ? t->n_int64_data : t->n_int32_data;
-    size_t has = t->has_raw_data ? t->raw_data.len / (wide ? 8 : 4) : typed;
-    if (has != count) {
-        return wrong_length(r, value, has);
-    }
-    value->integers = g_new0(int64_t, count + 1);
-    for (size_t i = 0; i < count; i++) {
-        int32_t narrow = 0;
-        if (t->has_raw_data && wide) {
-            memcpy(&value->integers[i], t->raw_data.data + 8 * i, 8);
-        } else if (t->has_raw_data) {
-            memcpy(&narrow, t->raw_data.data + 4 * i, 4);
-            value->integers[i] = narrow;
-        } else {
-            value->integers[i] = wide ? t->int64_data[i] : t->int32_data[i];
-        }
-    }
-    return true;
-}
-
 static bool load_tensor(reader *r, const Onnx__TensorProto *t, int index) {
     nsk_value *value = nsk_graph_value(r->graph, index);
-    if (t->has_data_location && t->data_location == ONNX__TENSOR_PROTO__DATA_LOCATION__EXTERNAL) {
-        return nsk_fail(r->error,
-                        "constant '%s' stands in a file of its own; export the model as "
-                        "one file",
-                        value->name);
-    }
-    if (!tensor_shape(r, t, value)) {
-        return false;
-    }
-    switch (t->data_type) {
-    case ONNX__TENSOR_PROTO__DATA_TYPE__FLOAT:
-        return load_floats(r, t, value);
-    case ONNX__TENSOR_PROTO__DATA_TYPE__INT32:
-    case ONNX__TENSOR_PROTO__DATA_TYPE__INT64:
-        return load_integers(r, t, value);
-    default:
-        return nsk_fail(r->error,
-                        "constant '%s' has ONNX data type %d; float, int32 and int64 are "
-                        "read: export in 32-bit float",
-                        value->name, t->data_type);
-    }
+    return nsk_onnx_tensor_load(t, r->options->folder, value, r->error) &&
+           nsk_onnx_is_finite(value, r->error);
 }
 
 static bool read_initializers(reader *r) {
@@ -172,126 +87,385 @@ static bool input_axis(const reader *r, const Onnx__TensorShapeProto__Dimension 
     return true;
 }
 
-static bool read_input_shape(const reader *r, const Onnx__ValueInfoProto *info, nsk_value *value) {
+static int64_t fixed_size(const Onnx__TensorShapeProto__Dimension *d) {
+    return d->value_case == ONNX__TENSOR_SHAPE_PROTO__DIMENSION__VALUE_DIM_VALUE ? d->dim_value : 0;
+}
+
+/* Exporters that keep the channels last say so by the shape alone. */
+static bool channels_stand_last(Onnx__TensorShapeProto__Dimension *const *d, int64_t channels) {
+    int64_t second = fixed_size(d[1]);
+    int64_t last = fixed_size(d[3]);
+    if (channels > 0) {
+        return last == channels && second != channels;
+    }
+    return (last == 1 || last == 3) && second != 1 && second != 3;
+}
+
+/* The file's own input becomes the transpose of one with the channels first. */
+static void turn_input(const reader *r, int value, const int64_t *dims) {
+    static const int64_t order[4] = {0, 2, 3, 1};
+    r->graph->input = nsk_graph_add_value(r->graph, "netsuke:input");
+    nsk_value *in = nsk_graph_value(r->graph, r->graph->input);
+    in->rank = 4;
+    memcpy(in->dims, dims, 4 * sizeof *dims);
+    in->shaped = true;
+    int at = nsk_graph_add_node(r->graph, NSK_OP_TRANSPOSE, "netsuke:channels-last", value);
+    nsk_node *node = nsk_graph_node(r->graph, at);
+    node->input[0] = r->graph->input;
+    node->inputs = 1;
+    memcpy(node->attributes.list, order, sizeof order);
+    node->attributes.listed = 4;
+}
+
+static bool read_picture_input(const reader *r, Onnx__TensorShapeProto__Dimension *const *d,
+                               int index) {
+    nsk_value *value = nsk_graph_value(r->graph, index);
+    if (fixed_size(d[0]) > 1) {
+        return nsk_unsupported(r->error,
+                               "input '%s' is fixed at %" G_GINT64_FORMAT " pictures a batch; "
+                               "export with one, or leave it open",
+                               value->name, fixed_size(d[0]));
+    }
+    const nsk_input *hint = r->options->input;
+    int channels = hint == NULL ? 0 : hint->colour == NSK_GREY ? 1 : 3;
+    bool last = channels_stand_last(d, channels);
+    const int at[3] = {last ? 3 : 1, last ? 1 : 2, last ? 2 : 3}; /* channels, height, width */
+    int64_t dims[4] = {1};
+    if (!input_axis(r, d[at[0]], channels, "count of channels", &dims[1]) ||
+        !input_axis(r, d[at[1]], hint != NULL ? hint->height : 0, "height", &dims[2]) ||
+        !input_axis(r, d[at[2]], hint != NULL ? hint->width : 0, "width", &dims[3])) {
+        return false;
+    }
+    if (last) {
+        turn_input(r, index, dims);
+        return true;
+    }
+    value->rank = 4;
+    memcpy(value->dims, dims, sizeof dims);
+    value->shaped = true;
+    r->graph->input = index;
+    return true;
+}
+
+/* Grey pictures that the network takes as one line of numbers. */
+static bool read_line_input(const reader *r, Onnx__TensorShapeProto__Dimension *const *d,
+                            int index) {
+    const nsk_input *hint = r->options->input;
+    int64_t pixels = hint != NULL ? (int64_t)hint->width * hint->height : 0;
+    if (pixels == 0 || hint->colour != NSK_GREY || fixed_size(d[0]) > 1 ||
+        fixed_size(d[1]) != pixels) {
+        return nsk_fail(r->error,
+                        "input '%s' is a line of %" G_GINT64_FORMAT " numbers; give a 'size' of so "
+                        "many pixels and 'colour = grey' under [input] in the brief",
+                        nsk_graph_value(r->graph, index)->name, fixed_size(d[1]));
+    }
+    static const int64_t two = 2;
+    int64_t *shape = g_new(int64_t, 2);
+    shape[0] = 1;
+    shape[1] = pixels;
+    int list = nsk_graph_add_integers(r->graph, "netsuke:line", 1, &two, shape);
+    r->graph->input = nsk_graph_add_value(r->graph, "netsuke:input");
+    nsk_value *in = nsk_graph_value(r->graph, r->graph->input);
+    in->rank = 4;
+    in->dims[0] = in->dims[1] = 1;
+    in->dims[2] = hint->height;
+    in->dims[3] = hint->width;
+    in->shaped = true;
+    int at = nsk_graph_add_node(r->graph, NSK_OP_RESHAPE, "netsuke:in-line", index);
+    nsk_node *node = nsk_graph_node(r->graph, at);
+    node->input[0] = r->graph->input;
+    node->input[1] = list;
+    node->inputs = 2;
+    return true;
+}
+
+static bool read_input_shape(const reader *r, const Onnx__ValueInfoProto *info, int index) {
+    const char *name = nsk_graph_value(r->graph, index)->name;
     const Onnx__TypeProto__Tensor *tensor =
         info->type != NULL && info->type->value_case == ONNX__TYPE_PROTO__VALUE_TENSOR_TYPE
             ? info->type->tensor_type
             : NULL;
-    if (tensor == NULL || tensor->shape == NULL || tensor->shape->n_dim != 4) {
-        return nsk_fail(r->error,
-                        "input '%s' is not a batch of pictures (batch x channels x height "
-                        "x width)",
-                        value->name);
+    size_t rank = tensor != NULL && tensor->shape != NULL ? tensor->shape->n_dim : 0;
+    if (rank != 4 && rank != 2) {
+        return nsk_unsupported(r->error,
+                               "input '%s' is not a batch of pictures (batch x channels x height "
+                               "x width)",
+                               name);
     }
-    if (tensor->elem_type != ONNX__TENSOR_PROTO__DATA_TYPE__FLOAT) {
-        return nsk_fail(r->error, "input '%s' is not 32-bit float; export in 32-bit float",
-                        value->name);
+    bool whole;
+    r->graph->raw_input = tensor->elem_type == ONNX__TENSOR_PROTO__DATA_TYPE__UINT8;
+    if (!nsk_onnx_type_is_read(tensor->elem_type, &whole) || (whole && !r->graph->raw_input)) {
+        return nsk_unsupported(r->error,
+                               "input '%s' is neither floating point nor bytes; export with one "
+                               "of them",
+                               name);
     }
-    Onnx__TensorShapeProto__Dimension *const *d = tensor->shape->dim;
-    bool fixed = d[0]->value_case == ONNX__TENSOR_SHAPE_PROTO__DIMENSION__VALUE_DIM_VALUE;
-    if (fixed && d[0]->dim_value > 1) {
-        return nsk_fail(r->error,
-                        "input '%s' is fixed at %" G_GINT64_FORMAT " pictures a batch; "
-                        "export with one, or leave it open",
-                        value->name, d[0]->dim_value);
+    return rank == 4 ? read_picture_input(r, tensor->shape->dim, index)
+                     : read_line_input(r, tensor->shape->dim, index);
+}
+
+/* ---- the inputs of a test case: parts of one line of numbers ---- */
+
+static int add_list(const reader *r, const char *owner, const char *what, int count,
+                    const int64_t *numbers) {
+    char *name = g_strdup_printf("%s:%s", owner, what);
+    int64_t size = count;
+    int64_t *copy = g_new(int64_t, (gsize)count + 1);
+    memcpy(copy, numbers, (size_t)count * sizeof *copy);
+    int index = nsk_graph_add_integers(r->graph, name, 1, &size, copy);
+    g_free(name);
+    return index;
+}
+
+/* `value`, which is to hold `count` numbers of the packed input from `first` on. */
+static void unpack_input(const reader *r, int value, const nsk_value *shape, int64_t first) {
+    const int64_t count = (int64_t)nsk_value_count(shape);
+    const int64_t end = first + count;
+    const int64_t axis = 3;
+    char *owner = g_strdup(nsk_graph_value(r->graph, value)->name);
+    char *part = g_strdup_printf("%s:part", owner);
+    const int cut[4] = {r->graph->input, add_list(r, owner, "start", 1, &first),
+                        add_list(r, owner, "end", 1, &end), add_list(r, owner, "axis", 1, &axis)};
+    int piece = nsk_graph_append(r->graph, NSK_OP_SLICE, part, 4, cut);
+    int list = add_list(r, owner, "shape", shape->rank, shape->dims);
+    int at = nsk_graph_add_node(r->graph, NSK_OP_RESHAPE, owner, value);
+    nsk_node *node = nsk_graph_node(r->graph, at);
+    node->input[0] = piece;
+    node->input[1] = list;
+    node->inputs = 2;
+    g_free(part);
+    g_free(owner);
+}
+
+static bool read_bound_input(reader *r, const Onnx__ValueInfoProto *info, int which,
+                             int64_t *packed) {
+    if (which >= r->options->bound) {
+        return nsk_fail(r->error, "more inputs than tensors are given for");
     }
-    value->rank = 4;
-    value->dims[0] = 1;
-    value->shaped = true;
-    const nsk_input *hint = r->input;
-    int channels = hint == NULL ? 0 : hint->colour == NSK_GREY ? 1 : 3;
-    return input_axis(r, d[1], channels, "count of channels", &value->dims[1]) &&
-           input_axis(r, d[2], hint != NULL ? hint->height : 0, "height", &value->dims[2]) &&
-           input_axis(r, d[3], hint != NULL ? hint->width : 0, "width", &value->dims[3]);
+    const nsk_onnx_binding *binding = &r->options->bindings[which];
+    bool tensor =
+        info->type != NULL && info->type->value_case == ONNX__TYPE_PROTO__VALUE_TENSOR_TYPE;
+    bool whole;
+    if (!tensor || !nsk_onnx_type_is_read(info->type->tensor_type->elem_type, &whole)) {
+        return nsk_unsupported(r->error, "an input is neither of floating point nor of integers");
+    }
+    int value = define(r, info->name, "an input");
+    if (value == NSK_NONE) {
+        return false;
+    }
+    if (!binding->computed) {
+        return load_tensor(r, binding->tensor, value);
+    }
+    nsk_value shape = {.name = (char *)info->name};
+    bool good = nsk_onnx_tensor_load(binding->tensor, NULL, &shape, r->error);
+    if (good && nsk_value_count(&shape) > 0) {
+        unpack_input(r, value, &shape, *packed);
+        *packed += (int64_t)nsk_value_count(&shape);
+    } else if (good) {
+        good = nsk_unsupported(r->error, "input '%s' is empty", info->name);
+    }
+    g_free(shape.data);
+    g_free(shape.integers);
+    return good;
+}
+
+static bool read_bound_inputs(reader *r) {
+    int64_t packed = 0;
+    int which = 0;
+    r->graph->input = nsk_graph_add_value(r->graph, "netsuke:packed");
+    for (size_t i = 0; i < r->source->n_input; i++) {
+        const Onnx__ValueInfoProto *info = r->source->input[i];
+        bool constant = info->name != NULL && find(r, info->name) != NSK_NONE;
+        if (!constant && !read_bound_input(r, info, which++, &packed)) {
+            return false;
+        }
+    }
+    nsk_value *in = nsk_graph_value(r->graph, r->graph->input);
+    in->rank = 4;
+    in->dims[0] = in->dims[1] = in->dims[2] = 1;
+    in->dims[3] = MAX(packed, 1);
+    in->shaped = true;
+    return true;
 }
 
 static bool read_input(reader *r) {
+    if (r->options->bindings != NULL) {
+        return read_bound_inputs(r);
+    }
     for (size_t i = 0; i < r->source->n_input; i++) {
         const Onnx__ValueInfoProto *info = r->source->input[i];
         if (info->name != NULL && find(r, info->name) != NSK_NONE) {
             continue; /* a constant that is listed as an input too */
         }
         if (r->graph->input != NSK_NONE) {
-            return nsk_fail(r->error, "two inputs, '%s' and '%s'; a classifier has one",
-                            nsk_graph_value(r->graph, r->graph->input)->name, info->name);
+            return nsk_unsupported(r->error, "two inputs, '%s' and '%s'; a classifier has one",
+                                   nsk_graph_value(r->graph, r->graph->input)->name, info->name);
         }
         int value = define(r, info->name, "the input");
-        if (value == NSK_NONE || !read_input_shape(r, info, nsk_graph_value(r->graph, value))) {
+        if (value == NSK_NONE || !read_input_shape(r, info, value)) {
             return false;
         }
-        r->graph->input = value;
     }
     return r->graph->input != NSK_NONE || nsk_fail(r->error, "the graph has no input");
 }
 
 /* ---- nodes ---- */
 
+/* A Constant node's value may stand in one of five attributes. */
 static bool read_constant_node(reader *r, const Onnx__NodeProto *node) {
-    const Onnx__AttributeProto *a =
-        nsk_onnx_attribute(node, "value", ONNX__ATTRIBUTE_PROTO__ATTRIBUTE_TYPE__TENSOR);
-    if (a == NULL || a->t == NULL) {
-        return nsk_fail(r->error, "node '%s' (Constant): only the attribute 'value' is read",
-                        node->name);
+    int index = define(r, node->output[0], "a Constant node's output");
+    if (index == NSK_NONE) {
+        return false;
     }
-    int value = define(r, node->output[0], "a Constant node's output");
-    return value != NSK_NONE && load_tensor(r, a->t, value);
+    for (size_t i = 0; i < node->n_attribute; i++) {
+        const Onnx__AttributeProto *a = node->attribute[i];
+        const char *name = a->name != NULL ? a->name : "";
+        Onnx__TensorProto made = ONNX__TENSOR_PROTO__INIT;
+        int64_t count = 0;
+        made.dims = &count;
+        made.n_dims = strcmp(name, "value_floats") == 0 || strcmp(name, "value_ints") == 0;
+        made.data_type = ONNX__TENSOR_PROTO__DATA_TYPE__INT64;
+        if (strcmp(name, "value") == 0 && a->t != NULL) {
+            return load_tensor(r, a->t, index);
+        }
+        if (strcmp(name, "value_float") == 0 || strcmp(name, "value_floats") == 0) {
+            made.data_type = ONNX__TENSOR_PROTO__DATA_TYPE__FLOAT;
+            made.float_data = made.n_dims > 0 ? a->floats : (float *)&a->f;
+            made.n_float_data = made.n_dims > 0 ? a->n_floats : 1;
+            count = (int64_t)made.n_float_data;
+            return load_tensor(r, &made, index);
+        }
+        if (strcmp(name, "value_int") == 0 || strcmp(name, "value_ints") == 0) {
+            made.int64_data = made.n_dims > 0 ? a->ints : (int64_t *)&a->i;
+            made.n_int64_data = made.n_dims > 0 ? a->n_ints : 1;
+            count = (int64_t)made.n_int64_data;
+            return load_tensor(r, &made, index);
+        }
+    }
+    return nsk_unsupported(r->error, "node '%s' (Constant): holds neither numbers nor integers",
+                           node->name);
 }
 
 static bool unsupported(const reader *r, const Onnx__NodeProto *node) {
     char *list = nsk_onnx_operator_list();
     bool other = node->domain != NULL && *node->domain != '\0';
-    nsk_fail(r->error, "node '%s': operator '%s%s%s' is not supported; supported are: %s",
-             node->name, other ? node->domain : "", other ? "." : "", node->op_type, list);
+    nsk_unsupported(r->error, "node '%s': operator '%s%s%s' is not supported; supported are: %s",
+                    node->name, other ? node->domain : "", other ? "." : "", node->op_type, list);
     g_free(list);
     return false;
 }
 
+static bool read_input_name(const reader *r, const Onnx__NodeProto *source,
+                            const nsk_onnx_operator *rule, int index, int *to) {
+    const char *name = source->input[index];
+    *to = *name == '\0' ? NSK_NONE : find(r, name);
+    if (*to != NSK_NONE || (*name == '\0' && index >= rule->least)) {
+        return true;
+    }
+    if (g_hash_table_contains(r->left_out, name)) {
+        return nsk_unsupported(r->error,
+                               "node '%s' (%s): reads '%s', a second output (a mask, indices, "
+                               "statistics), which is not computed",
+                               source->name, source->op_type, name);
+    }
+    return nsk_fail(r->error, "node '%s' (%s): input '%s' comes from nowhere before it",
+                    source->name, source->op_type, name);
+}
+
 static bool read_inputs(const reader *r, const Onnx__NodeProto *source,
-                        const nsk_onnx_operator *rule, nsk_node *node) {
+                        const nsk_onnx_operator *rule, int *to) {
     if (source->n_input < (size_t)rule->least || source->n_input > (size_t)rule->most) {
-        return nsk_fail(r->error, "node '%s' (%s): %zu inputs; it takes %d to %d", node->name,
+        return nsk_fail(r->error, "node '%s' (%s): %zu inputs; it takes %d to %d", source->name,
                         source->op_type, source->n_input, rule->least, rule->most);
     }
     for (int i = 0; i < (int)source->n_input; i++) {
-        const char *name = source->input[i];
-        node->input[i] = *name == '\0' ? NSK_NONE : find(r, name);
-        if (node->input[i] == NSK_NONE && (*name != '\0' || i < rule->least)) {
-            return nsk_fail(r->error, "node '%s' (%s): input '%s' comes from nowhere before it",
-                            node->name, source->op_type, name);
-        }
-    }
-    node->inputs = (int)source->n_input;
-    return true;
-}
-
-/* Integers are read where they are shapes or pads, and nowhere else. */
-static bool check_integers(const reader *r, const nsk_node *node) {
-    for (int i = 0; i < node->inputs; i++) {
-        const nsk_value *in = nsk_node_input(r->graph, node, i);
-        bool meant = i == 1 && (node->op == NSK_OP_RESHAPE || node->op == NSK_OP_PAD);
-        if (in != NULL && in->integers != NULL && !meant) {
-            return nsk_fail(r->error,
-                            "node '%s' (%s): computing with integers is not supported; "
-                            "simplify the model when exporting",
-                            node->name, nsk_op_name(node->op));
+        if (!read_input_name(r, source, rule, i, &to[i])) {
+            return false;
         }
     }
     return true;
 }
 
-static bool read_computing_node(reader *r, const Onnx__NodeProto *source,
-                                const nsk_onnx_operator *rule) {
-    nsk_onnx_source from = {source, r->opset, r->error};
+/* A node that writes `output` from the inputs `from`. */
+static nsk_node *add_node(const reader *r, nsk_op op, const char *name, int output, int inputs,
+                          const int *from) {
+    int at = nsk_graph_add_node(r->graph, op, name, output);
+    nsk_node *node = nsk_graph_node(r->graph, at);
+    memcpy(node->input, from, (size_t)inputs * sizeof *from);
+    node->inputs = inputs;
+    return node;
+}
+
+/* Max, Min, Sum and Mean of any number of inputs become nodes of two, Mean a product behind them.
+ */
+static bool read_chain(reader *r, const Onnx__NodeProto *source, const nsk_onnx_operator *rule,
+                       const int *inputs) {
+    bool mean = strcmp(rule->name, "Mean") == 0;
+    int count = (int)source->n_input;
     int output = define(r, source->output[0], "a node's output");
+    int so_far = inputs[0];
     if (output == NSK_NONE) {
         return false;
     }
-    int at = nsk_graph_add_node(r->graph, rule->op, source->name, output);
-    nsk_node *node = nsk_graph_node(r->graph, at);
-    node->attributes.low = -INFINITY;
-    node->attributes.high = INFINITY;
-    return read_inputs(r, source, rule, node) && check_integers(r, node) &&
-           (rule->read == NULL || rule->read(&from, &node->attributes));
+    for (int i = 1; i < count; i++) {
+        char *name = g_strdup_printf("%s:%d", source->name, i);
+        const int both[2] = {so_far, inputs[i]};
+        if (i == count - 1 && !mean) {
+            add_node(r, rule->op, source->name, output, 2, both);
+        } else {
+            so_far = nsk_graph_append(r->graph, rule->op, name, 2, both);
+        }
+        g_free(name);
+    }
+    if (mean) {
+        char *name = g_strdup_printf("%s:share", source->name);
+        float *share = g_new(float, 1);
+        *share = 1.0F / (float)count;
+        const int both[2] = {so_far, nsk_graph_add_constant(r->graph, name, 0, NULL, share)};
+        add_node(r, NSK_OP_MUL, source->name, output, 2, both);
+        g_free(name);
+    } else if (count == 1) {
+        add_node(r, NSK_OP_IDENTITY, source->name, output, 1, inputs);
+    }
+    return true;
+}
+
+/* Split becomes one node an output; the second outputs of others are left out. */
+static bool read_computing_node(reader *r, const Onnx__NodeProto *source,
+                                const nsk_onnx_operator *rule) {
+    int inputs[NSK_MOST_INPUTS];
+    if (!read_inputs(r, source, rule, inputs)) {
+        return false;
+    }
+    if (rule->most == NSK_MOST_INPUTS && rule->op != NSK_OP_CONCAT) {
+        return read_chain(r, source, rule, inputs);
+    }
+    int parts = rule->op == NSK_OP_SPLIT ? (int)source->n_output : 1;
+    for (size_t i = (size_t)parts; i < source->n_output; i++) {
+        g_hash_table_add(r->left_out, source->output[i]);
+    }
+    for (int part = 0; part < parts; part++) {
+        nsk_onnx_source from = {source, r->graph, r->opset, r->error};
+        int output = define(r, source->output[part], "a node's output");
+        if (output == NSK_NONE) {
+            return false;
+        }
+        nsk_node *node = add_node(r, rule->op, source->name, output, (int)source->n_input, inputs);
+        node->attributes.part = part;
+        node->attributes.parts = parts;
+        if (rule->read != NULL && !rule->read(&from, node)) {
+            return false;
+        }
+    }
+    return true;
+}
+
+/* Dropout in training form drops. */
+static bool is_for_training(const reader *r, const Onnx__NodeProto *source) {
+    int mode = source->n_input > 2 && *source->input[2] != '\0' ? find(r, source->input[2]) : -1;
+    const nsk_value *v = mode >= 0 ? nsk_graph_value(r->graph, mode) : NULL;
+    return strcmp(source->op_type, "Dropout") == 0 && v != NULL && v->integers != NULL &&
+           nsk_value_count(v) == 1 && v->integers[0] != 0;
 }
 
 static bool is_standard_domain(const char *domain) {
@@ -299,13 +473,21 @@ static bool is_standard_domain(const char *domain) {
 }
 
 static bool read_named_node(reader *r, const Onnx__NodeProto *source) {
+    if (is_standard_domain(source->domain) && strcmp(source->op_type, "Constant") == 0) {
+        return read_constant_node(r, source);
+    }
     const nsk_onnx_operator *rule =
         is_standard_domain(source->domain) ? nsk_onnx_operator_find(source->op_type) : NULL;
     if (rule == NULL) {
         return unsupported(r, source);
     }
-    return rule->op == NSK_OP_CONSTANT ? read_constant_node(r, source)
-                                       : read_computing_node(r, source, rule);
+    if (is_for_training(r, source)) {
+        return nsk_unsupported(r->error,
+                               "node '%s' (%s): in training form; export the network "
+                               "for inference",
+                               source->name, source->op_type);
+    }
+    return read_computing_node(r, source, rule);
 }
 
 /* A node without a name is called by its operator and place. */
@@ -342,16 +524,76 @@ static bool read_nodes(reader *r) {
     return true;
 }
 
+static char *output_list(const reader *r) {
+    GString *list = g_string_new(NULL);
+    for (size_t i = 0; i < r->source->n_output; i++) {
+        const char *name = r->source->output[i]->name;
+        g_string_append_printf(list, "%s'%s'", i > 0 ? ", " : "",
+                               name != NULL && g_utf8_validate(name, -1, NULL) ? name : "?");
+    }
+    return g_string_free(list, FALSE);
+}
+
+/* The name of the output to keep. */
+static const char *choose_output(const reader *r) {
+    const char *wanted = r->options->output;
+    for (size_t i = 0; wanted != NULL && i < r->source->n_output; i++) {
+        const char *name = r->source->output[i]->name;
+        if (name != NULL && strcmp(name, wanted) == 0) {
+            return name;
+        }
+    }
+    if (wanted == NULL && r->source->n_output == 1) {
+        return r->source->output[0]->name;
+    }
+    char *list = output_list(r);
+    if (wanted != NULL) {
+        nsk_fail(r->error, "no output is called '%s'; there are: %s", wanted, list);
+    } else {
+        nsk_fail(r->error, "%zu outputs, %s; choose one with 'output' under [model] in the brief",
+                 r->source->n_output, list);
+    }
+    g_free(list);
+    return NULL;
+}
+
+/* Nodes that the output does not need are dropped. */
+static void prune(const nsk_graph *graph) {
+    bool *needed = g_new0(bool, graph->values->len);
+    needed[graph->output] = true;
+    for (int i = (int)graph->nodes->len - 1; i >= 0; i--) {
+        nsk_node *node = nsk_graph_node(graph, i);
+        node->dead = !needed[node->output];
+        for (int k = 0; k < node->inputs && !node->dead; k++) {
+            if (node->input[k] != NSK_NONE) {
+                needed[node->input[k]] = true;
+            }
+        }
+    }
+    g_free(needed);
+}
+
 static bool read_output(reader *r) {
-    if (r->source->n_output != 1) {
-        return nsk_fail(r->error, "%zu outputs; a classifier has one", r->source->n_output);
+    if (r->source->n_output == 0) {
+        return nsk_fail(r->error, "the graph has no output");
     }
-    const char *name = r->source->output[0]->name;
-    r->graph->output = name != NULL ? find(r, name) : NSK_NONE;
+    const char *name = choose_output(r);
+    if (name == NULL) {
+        return false;
+    }
+    if (g_hash_table_contains(r->left_out, name)) {
+        return nsk_unsupported(r->error,
+                               "output '%s' is a second output (a mask, indices, statistics), "
+                               "which is not computed",
+                               name);
+    }
+    r->graph->output = find(r, name);
     if (r->graph->output == NSK_NONE ||
-        nsk_graph_value(r->graph, r->graph->output)->producer == NSK_NONE) {
-        return nsk_fail(r->error, "no node makes the output '%s'", name != NULL ? name : "");
+        (nsk_graph_value(r->graph, r->graph->output)->producer == NSK_NONE &&
+         r->options->bindings == NULL)) {
+        return nsk_fail(r->error, "no node makes the output '%s'", name);
     }
+    prune(r->graph);
     return true;
 }
 
@@ -363,15 +605,15 @@ static bool read_opset(const Onnx__ModelProto *model, reader *r) {
         }
     }
     if (r->opset < OLDEST_OPSET || r->opset > NEWEST_OPSET) {
-        return nsk_fail(r->error,
-                        "ONNX operator set %" G_GINT64_FORMAT "; %" G_GINT64_FORMAT
-                        " to %" G_GINT64_FORMAT " are read: export with one of them",
-                        r->opset, OLDEST_OPSET, NEWEST_OPSET);
+        return nsk_unsupported(r->error,
+                               "ONNX operator set %" G_GINT64_FORMAT "; %" G_GINT64_FORMAT
+                               " to %" G_GINT64_FORMAT " are read: export with one of them",
+                               r->opset, OLDEST_OPSET, NEWEST_OPSET);
     }
     return true;
 }
 
-nsk_graph *nsk_onnx_read(const uint8_t *bytes, size_t size, const nsk_input *input,
+nsk_graph *nsk_onnx_read(const uint8_t *bytes, size_t size, const nsk_onnx_options *options,
                          nsk_error *error) {
     Onnx__ModelProto *model = onnx__model_proto__unpack(NULL, size, bytes);
     if (model == NULL || model->graph == NULL) {
@@ -381,12 +623,14 @@ nsk_graph *nsk_onnx_read(const uint8_t *bytes, size_t size, const nsk_input *inp
         }
         return NULL;
     }
-    reader r = {.source = model->graph, .input = input, .error = error};
+    reader r = {.source = model->graph, .options = options, .error = error};
     r.graph = nsk_graph_new();
     r.by_name = g_hash_table_new(g_str_hash, g_str_equal);
+    r.left_out = g_hash_table_new(g_str_hash, g_str_equal);
     bool good = read_opset(model, &r) && read_initializers(&r) && read_input(&r) &&
                 read_nodes(&r) && read_output(&r);
     g_hash_table_destroy(r.by_name);
+    g_hash_table_destroy(r.left_out);
     onnx__model_proto__free_unpacked(model, NULL);
     if (!good) {
         nsk_graph_free(r.graph);

@@ -1,6 +1,9 @@
 #include "quantise/integer.h"
 
 #include <math.h>
+#include <string.h>
+
+#include "device/format.h"
 
 /* Halves go up, as everywhere in docs/arithmetic.md. */
 static double rounded(double x) {
@@ -111,11 +114,11 @@ static bool make_average(const nsk_low_layer *l, nsk_scale in, nsk_scale out, ns
     const nsk_window_attributes *w = &l->window;
     int64_t area = w->kernel[0] * w->kernel[1];
     bool padded = w->pad_before[0] + w->pad_before[1] + w->pad_after[0] + w->pad_after[1] > 0;
-    bool counted = (padded || w->ceil_mode) && !w->count_include_pad;
+    bool counted = (padded || w->ceil_mode) && !w->count_include_pad && !l->total;
     r->multiplier_count = counted ? (int)area : 1;
     r->multipliers = g_new(nsk_multiplier, r->multiplier_count);
     for (int i = 0; i < r->multiplier_count; i++) {
-        double pixels = (double)(counted ? i + 1 : area);
+        double pixels = l->total ? 1.0 : (double)(counted ? i + 1 : area);
         double number = (double)in.scale / ((double)out.scale * pixels);
         if (!nsk_multiplier_of(number, &r->multipliers[i])) {
             return complain(l, error,
@@ -139,7 +142,7 @@ static bool make_sum(const nsk_low_layer *l, nsk_scale a, nsk_scale b, nsk_scale
     }
     r->factor_shift = shift;
     for (int i = 0; i < 2; i++) {
-        r->factors[i] = (int32_t)rounded(ratio[i] * ldexp(1.0, shift));
+        r->factors[i] = l->sign[i] * (int32_t)rounded(ratio[i] * ldexp(1.0, shift));
     }
     return shift >= 1 || complain(l, error,
                                   "its inputs dwarf its output; check the calibration "
@@ -155,15 +158,48 @@ static bool make_product(const nsk_low_layer *l, nsk_scale a, nsk_scale b, nsk_s
            complain(l, error, "its inputs dwarf its output; check the calibration images");
 }
 
-/* A function of one input: for now the identity with the output's clamp. */
+static int level_of(double value, nsk_scale scale) {
+    return isnan(value) ? scale.zero
+                        : clamped(rounded(value / (double)scale.scale) + scale.zero, -128, 127);
+}
+
+/* The function of one input, or none, and the output's clamp. */
 static void make_table(const nsk_low_layer *l, nsk_scale in, nsk_scale out, nsk_integer_layer *r) {
     r->table_count = 256;
     r->table = g_malloc(256);
     for (int q = -128; q < 128; q++) {
         double value = (double)in.scale * (q - in.zero);
+        value = l->program != NULL ? nsk_program_at(l->program, value) : value;
         value = fmin(fmax(value, l->low), l->high);
-        r->table[q + 128] =
-            (uint8_t)clamped(rounded(value / (double)out.scale) + out.zero, -128, 127);
+        r->table[q + 128] = (uint8_t)level_of(value, out);
+    }
+}
+
+/* Bytes pass through a table where the scales differ. */
+static void make_move(const nsk_low_layer *l, nsk_scale in, nsk_scale out, nsk_integer_layer *r) {
+    r->move_count = NSK_M_LOOPS + 3 * l->loops;
+    r->moves = g_memdup2(l->moves, (gsize)r->move_count * sizeof *r->moves);
+    r->moves[NSK_M_FILL] = level_of(l->filler, out);
+    if (in.zero != out.zero || in.scale < out.scale || in.scale > out.scale) {
+        make_table(l, in, out, r);
+    }
+}
+
+static void make_constant(const nsk_low_layer *l, nsk_scale out, nsk_integer_layer *r) {
+    r->weights = g_new(int8_t, l->taps);
+    r->channels = 1;
+    r->taps = l->taps;
+    for (int i = 0; i < l->taps; i++) {
+        r->weights[i] = (int8_t)level_of((double)l->weights[i], out);
+    }
+}
+
+static void make_resize(const nsk_low_layer *l, nsk_integer_layer *r) {
+    r->table_count *= 3;
+    r->table = g_malloc((gsize)2 * (gsize)r->table_count);
+    for (int i = 0; i < r->table_count; i++) {
+        r->table[2 * i] = (uint8_t)(l->blends[i] & 255);
+        r->table[2 * i + 1] = (uint8_t)(l->blends[i] >> 8);
     }
 }
 
@@ -182,8 +218,7 @@ static void make_softmax(nsk_scale in, nsk_integer_layer *r) {
 }
 
 static int clamp_level(double bound, nsk_scale out, int otherwise) {
-    return isinf(bound) ? otherwise
-                        : clamped(rounded(bound / (double)out.scale) + out.zero, -128, 127);
+    return isinf(bound) ? otherwise : level_of(bound, out);
 }
 
 bool nsk_integer_layer_make(const nsk_low_layer *layer, nsk_scale in, nsk_scale second,
@@ -194,6 +229,8 @@ bool nsk_integer_layer_make(const nsk_low_layer *layer, nsk_scale in, nsk_scale 
     case NSK_AVERAGE_POOL:
         return make_average(layer, in, out, r, error);
     case NSK_ADD:
+    case NSK_LARGER:
+    case NSK_SMALLER:
         return make_sum(layer, in, second, out, r, error);
     case NSK_MULTIPLY:
         return make_product(layer, in, second, out, r, error);
@@ -205,6 +242,15 @@ bool nsk_integer_layer_make(const nsk_low_layer *layer, nsk_scale in, nsk_scale 
         return true;
     case NSK_MAX_POOL:
         return true;
+    case NSK_MOVE:
+        make_move(layer, in, out, r);
+        return true;
+    case NSK_CONSTANT:
+        make_constant(layer, out, r);
+        return true;
+    case NSK_RESIZE:
+        make_resize(layer, r);
+        return true;
     default:
         return make_weights(layer, in, out, r, error);
     }
@@ -214,5 +260,6 @@ void nsk_integer_layer_clear(nsk_integer_layer *r) {
     g_free(r->weights);
     g_free(r->bias);
     g_free(r->multipliers);
+    g_free(r->moves);
     g_free(r->table);
 }

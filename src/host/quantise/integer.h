@@ -27,8 +27,10 @@ typedef struct nsk_integer_layer {
     int multiplier_count;
     int32_t factors[2]; /* sum: of both inputs */
     int factor_shift;
-    uint8_t *table;  /* look-up: 256 bytes; softmax: u16 little-endian */
+    uint8_t *table;  /* look-up: 256 bytes; softmax, resize: u16 little-endian */
     int table_count; /* entries */
+    int32_t *moves;  /* move: its numbers */
+    int move_count;
     int low, high;
 } nsk_integer_layer;
 
@@ -37,6 +39,8 @@ nsk_scale nsk_scale_of(nsk_range range);
 /* False where the number is not positive, or out of a multiplier's reach. */
 bool nsk_multiplier_of(double number, nsk_multiplier *to);
 /* Quantises a layer. `in`, `second`, `out`: scales of its tensors. */
+/* result->channels, and table_count of a resize (rows and columns of the output), are set before.
+ */
 bool nsk_integer_layer_make(const nsk_low_layer *layer, nsk_scale in, nsk_scale second,
                             nsk_scale out, nsk_integer_layer *result, nsk_error *error);
 void nsk_integer_layer_clear(nsk_integer_layer *layer);

@@ -3,12 +3,11 @@
 #include <math.h>
 #include <string.h>
 
-typedef struct lowering {
-    const nsk_graph *graph;
-    nsk_lowered *result;
-    int *tensor_of; /* value to tensor, or NSK_NONE */
-    nsk_error *error;
-} lowering;
+#include "device/arithmetic.h"
+#include "float/forward.h"
+#include "float/kernel.h"
+#include "graph/rearrange.h"
+#include "quantise/views.h"
 
 nsk_low_tensor *nsk_low_tensor_at(const nsk_lowered *lowered, int tensor) {
     return &g_array_index(lowered->tensors, nsk_low_tensor, tensor);
@@ -18,55 +17,56 @@ nsk_low_layer *nsk_low_layer_at(const nsk_lowered *lowered, int layer) {
     return &g_array_index(lowered->layers, nsk_low_layer, layer);
 }
 
-static bool complain(const lowering *l, const nsk_node *node, const char *text) {
-    return nsk_fail(l->error, "layer '%s' (%s) has no integer form: %s", node->name,
-                    nsk_op_name(node->op), text);
+int nsk_low_tensor_root(const nsk_lowered *lowered, int tensor) {
+    int in = nsk_low_tensor_at(lowered, tensor)->stands_in;
+    return in == NSK_NONE ? tensor : nsk_low_tensor_root(lowered, in);
 }
 
-/* The tensor of a picture (1 x C x H x W) or a vector (1 x C), or NSK_NONE. */
-static int add_tensor(lowering *l, int value) {
-    enum { MOST = 65535 };
-    const nsk_value *v = nsk_graph_value(l->graph, value);
-    nsk_low_tensor t = {.value = value, .height = 1, .width = 1, .shares = NSK_NONE};
-    if (v->dims[0] != 1 || (v->rank != 2 && v->rank != 4) || nsk_value_count(v) > (1U << 26) ||
-        v->dims[1] > MOST) {
-        return NSK_NONE;
-    }
-    t.channels = (int)v->dims[1];
-    if (v->rank == 4) {
-        t.height = (int)v->dims[2];
-        t.width = (int)v->dims[3];
-    }
-    if (t.height > MOST || t.width > MOST) {
-        return NSK_NONE;
-    }
-    g_array_append_val(l->result->tensors, t);
-    return l->tensor_of[value] = (int)l->result->tensors->len - 1;
-}
-
-static nsk_low_tensor input_tensor(const lowering *l, const nsk_node *node) {
-    return *nsk_low_tensor_at(l->result, l->tensor_of[node->input[0]]);
-}
-
-/* A layer from the node's first input to a new tensor; NULL and an error where it has none. */
-static nsk_low_layer *add_layer(lowering *l, const nsk_node *node, nsk_kind kind) {
-    nsk_low_layer layer = {.kind = kind, .name = node->name, .low = node->low, .high = node->high};
-    layer.in = l->tensor_of[node->input[0]];
-    layer.second = NSK_NONE;
-    layer.window = node->attributes.window;
-    layer.out = add_tensor(l, node->output);
-    if (layer.out == NSK_NONE) {
-        complain(l, node, "its output is neither one picture nor one vector");
+/* A layer from tensor `in` to a new one of the node's output, with the node's clamp. */
+static nsk_low_layer *add_layer(nsk_lowering *l, const nsk_node *node, nsk_kind kind, int in) {
+    int out = in != NSK_NONE ? nsk_view_new(l, node, node->output) : NSK_NONE;
+    if (out == NSK_NONE) {
         return NULL;
     }
-    g_array_append_val(l->result->layers, layer);
-    return nsk_low_layer_at(l->result, (int)l->result->layers->len - 1);
+    nsk_low_layer *layer = nsk_low_layer_add(l, node, kind, in, out);
+    layer->window = node->attributes.window;
+    layer->low = node->low;
+    layer->high = node->high;
+    return layer;
+}
+
+/* The same, the new tensor being one pixel: its bytes stand as in the plain layout all the same. */
+static nsk_low_layer *add_pixel_layer(nsk_lowering *l, const nsk_node *node, nsk_kind kind,
+                                      int in) {
+    const nsk_value *v = nsk_graph_value(l->graph, node->output);
+    nsk_low_layer *layer = add_layer(l, node, kind, in);
+    if (layer != NULL) {
+        nsk_low_tensor *out = nsk_low_tensor_at(l->result, layer->out);
+        if (out->height * out->width != 1) {
+            l->views[node->output].source = nsk_view_places(l, node->output);
+            out->height = out->width = 1;
+            out->channels = (int)nsk_value_count(v);
+        }
+    }
+    return layer;
+}
+
+/* The output takes the input's scale. */
+static bool share_scale(const nsk_lowering *l, const nsk_low_layer *layer) {
+    if (layer != NULL) {
+        nsk_low_tensor_at(l->result, layer->out)->shares = layer->in;
+    }
+    return layer != NULL;
+}
+
+static const nsk_value *value_at(const nsk_lowering *l, const nsk_node *node, int input) {
+    return nsk_node_input(l->graph, node, input);
 }
 
 /* ---- layers with weights ---- */
 
-static float *bias_of(const lowering *l, const nsk_node *node, int channels) {
-    const nsk_value *bias = nsk_node_input(l->graph, node, 2);
+static float *bias_of(const nsk_lowering *l, const nsk_node *node, int channels) {
+    const nsk_value *bias = value_at(l, node, 2);
     float *copy = g_new0(float, channels);
     for (int c = 0; bias != NULL && c < channels; c++) {
         copy[c] = bias->data[nsk_value_count(bias) == 1 ? 0 : c];
@@ -74,238 +74,668 @@ static float *bias_of(const lowering *l, const nsk_node *node, int channels) {
     return copy;
 }
 
-static bool weights_are_constant(const lowering *l, const nsk_node *node) {
-    const nsk_value *bias = nsk_node_input(l->graph, node, 2);
-    return nsk_node_input(l->graph, node, 1)->data != NULL && (bias == NULL || bias->data != NULL);
+static bool weights_are_constant(const nsk_lowering *l, const nsk_node *node) {
+    const nsk_value *bias = value_at(l, node, 2);
+    return (value_at(l, node, 1)->data != NULL && (bias == NULL || bias->data != NULL)) ||
+           nsk_no_integer_form(l, node, "its weights are computed; export them as constants");
 }
 
-static bool window_fits(const nsk_window_attributes *w) {
+static bool window_fits(const nsk_lowering *l, const nsk_node *node) {
+    const nsk_window_attributes *w = &node->attributes.window;
     for (int axis = 0; axis < 2; axis++) {
+        bool far = node->op != NSK_OP_CONV_TRANSPOSE &&
+                   w->pad_before[axis] > (w->kernel[axis] - 1) * w->dilation[axis];
         if (w->kernel[axis] > 255 || w->stride[axis] > 255 || w->dilation[axis] > 255 ||
-            w->pad_before[axis] > 255 ||
-            w->pad_before[axis] > (w->kernel[axis] - 1) * w->dilation[axis]) {
+            w->pad_before[axis] > 255 || far) {
+            return nsk_no_integer_form(l, node,
+                                       "a kernel, stride, dilation or pad is over 255, or "
+                                       "pads reach further than the kernel");
+        }
+    }
+    return true;
+}
+
+static bool is_batch(const nsk_lowering *l, const nsk_node *node) {
+    return value_at(l, node, 0)->dims[0] != 1 &&
+           !nsk_no_integer_form(l, node, "it runs on several pictures at once");
+}
+
+/* From ONNX's [out][in][row][column] to the device's [out][row][column][in], or to
+ * [row][column][out] for a depthwise convolution. */
+static void turn_weights(nsk_low_layer *layer, const float *from, size_t outputs, size_t inputs,
+                         size_t area) {
+    bool depthwise = layer->kind == NSK_DEPTHWISE;
+    layer->taps = (int)(inputs * area);
+    layer->weights = g_new(float, outputs *inputs *area);
+    for (size_t o = 0; o < outputs; o++) {
+        for (size_t i = 0; i < inputs; i++) {
+            for (size_t k = 0; k < area; k++) {
+                size_t to = depthwise ? k * outputs + o : (o * area + k) * inputs + i;
+                layer->weights[to] = from[(o * inputs + i) * area + k];
+            }
+        }
+    }
+}
+
+static bool lower_conv(nsk_lowering *l, const nsk_node *node) {
+    if (is_batch(l, node) || !weights_are_constant(l, node) || !window_fits(l, node)) {
+        return false;
+    }
+    const nsk_value *weight = value_at(l, node, 1);
+    bool depthwise = node->attributes.window.groups > 1 && weight->dims[1] == 1;
+    nsk_low_layer *layer = add_layer(l, node, depthwise ? NSK_DEPTHWISE : NSK_CONV,
+                                     nsk_view_plain(l, node, node->input[0]));
+    if (layer != NULL) {
+        layer->bias = bias_of(l, node, (int)weight->dims[0]);
+        turn_weights(layer, weight->data, (size_t)weight->dims[0], (size_t)weight->dims[1],
+                     (size_t)(weight->dims[2] * weight->dims[3]));
+    }
+    return layer != NULL;
+}
+
+/* ONNX keeps these weights as [in][out of the group][row][column]. */
+static bool lower_conv_transpose(nsk_lowering *l, const nsk_node *node) {
+    if (is_batch(l, node) || !weights_are_constant(l, node) || !window_fits(l, node)) {
+        return false;
+    }
+    const nsk_value *weight = value_at(l, node, 1);
+    nsk_low_layer *layer =
+        add_layer(l, node, NSK_TRANSPOSED, nsk_view_plain(l, node, node->input[0]));
+    if (layer == NULL) {
+        return false;
+    }
+    size_t groups = (size_t)node->attributes.window.groups;
+    size_t inputs = (size_t)weight->dims[0] / groups;
+    size_t outputs = (size_t)weight->dims[1];
+    size_t area = (size_t)(weight->dims[2] * weight->dims[3]);
+    float *turned = g_new0(float, groups *outputs *inputs *area);
+    for (size_t i = 0; i < groups * inputs; i++) {
+        for (size_t o = 0; o < outputs; o++) {
+            size_t to = ((i / inputs * outputs + o) * inputs + i % inputs) * area;
+            memcpy(turned + to, weight->data + (i * outputs + o) * area, area * sizeof *turned);
+        }
+    }
+    layer->bias = bias_of(l, node, (int)(groups * outputs));
+    turn_weights(layer, turned, groups * outputs, inputs, area);
+    g_free(turned);
+    return true;
+}
+
+/* A tensor that holds the value's elements in whatever order, and where each stands in it: a dense
+ * layer's weights can follow any order. */
+static int any_order(nsk_lowering *l, const nsk_node *node, int value, int32_t **places) {
+    const nsk_view *view = &l->views[value];
+    size_t count = nsk_value_count(nsk_graph_value(l->graph, value));
+    if (view->source != NULL) {
+        const nsk_low_tensor *t = nsk_low_tensor_at(l->result, view->tensor);
+        bool all = count == (size_t)t->height * (size_t)t->width * (size_t)t->channels;
+        bool *seen = g_new0(bool, count);
+        for (size_t i = 0; i < count && all; i++) {
+            all = !seen[view->source[i]];
+            seen[view->source[i]] = true;
+        }
+        g_free(seen);
+        if (!all) {
+            nsk_view_plain(l, node, value);
+        }
+    }
+    int tensor = view->tensor != NSK_NONE ? view->tensor : nsk_view_plain(l, node, value);
+    *places = tensor != NSK_NONE ? nsk_view_places(l, value) : NULL;
+    return tensor;
+}
+
+/* The weight of output `o` for input `i` of a product of matrices. */
+static float product_weight(const nsk_node *node, const nsk_value *weight, size_t o, size_t i,
+                            size_t outputs, size_t inputs) {
+    bool turned = node->op == NSK_OP_GEMM && node->attributes.transpose_b;
+    return weight->data[turned ? o * inputs + i : i * outputs + o];
+}
+
+/* One line of inputs. */
+static bool lower_dense(nsk_lowering *l, const nsk_node *node, size_t outputs, size_t inputs) {
+    int32_t *places;
+    int in = any_order(l, node, node->input[0], &places);
+    nsk_low_layer *layer = add_pixel_layer(l, node, NSK_DENSE, in);
+    if (layer != NULL) {
+        layer->taps = (int)inputs;
+        layer->bias = bias_of(l, node, (int)outputs);
+        layer->weights = g_new(float, outputs *inputs);
+        for (size_t k = 0; k < outputs * inputs; k++) {
+            size_t i = k % inputs;
+            layer->weights[k / inputs * inputs + (size_t)places[i]] =
+                product_weight(node, value_at(l, node, 1), k / inputs, i, outputs, inputs);
+        }
+    }
+    g_free(places);
+    return layer != NULL;
+}
+
+/* Many lines: a convolution of one pixel, the lines being its pixels. */
+static bool lower_lines(nsk_lowering *l, const nsk_node *node, size_t outputs, size_t inputs) {
+    const nsk_value *out = nsk_graph_value(l->graph, node->output);
+    if (out->rank == 4 && out->dims[0] == 1) { /* whose plain layout is not one of lines */
+        return nsk_no_integer_form(l, node, "it multiplies a picture's columns; use Conv");
+    }
+    nsk_low_layer *layer = add_layer(l, node, NSK_CONV, nsk_view_plain(l, node, node->input[0]));
+    if (layer != NULL) {
+        layer->window = (nsk_window_attributes){
+            .kernel = {1, 1}, .stride = {1, 1}, .dilation = {1, 1}, .groups = 1};
+        layer->taps = (int)inputs;
+        layer->bias = bias_of(l, node, (int)outputs);
+        layer->weights = g_new(float, outputs *inputs);
+        for (size_t k = 0; k < outputs * inputs; k++) {
+            layer->weights[k] =
+                product_weight(node, value_at(l, node, 1), k / inputs, k % inputs, outputs, inputs);
+        }
+    }
+    return layer != NULL;
+}
+
+static bool lower_product(nsk_lowering *l, const nsk_node *node) {
+    const nsk_value *in = value_at(l, node, 0);
+    const nsk_value *weight = value_at(l, node, 1);
+    if (in->data != NULL || weight->data == NULL || weight->rank != 2) {
+        return nsk_no_integer_form(l, node,
+                                   "the right side must be a constant matrix; both of its "
+                                   "inputs are computed, or the left is constant");
+    }
+    if (node->op == NSK_OP_GEMM && !weights_are_constant(l, node)) {
+        return false;
+    }
+    size_t outputs = nsk_value_count(nsk_graph_value(l->graph, node->output));
+    size_t inputs = (size_t)in->dims[in->rank - 1];
+    size_t lines = nsk_value_count(in) / inputs;
+    outputs /= lines;
+    return lines == 1 ? lower_dense(l, node, outputs, inputs)
+                      : lower_lines(l, node, outputs, inputs);
+}
+
+/* ---- windows without weights ---- */
+
+static bool lower_average_pool(nsk_lowering *l, const nsk_node *node) {
+    return !is_batch(l, node) && window_fits(l, node) &&
+           add_layer(l, node, NSK_AVERAGE_POOL, nsk_view_plain(l, node, node->input[0])) != NULL;
+}
+
+static bool lower_max_pool(nsk_lowering *l, const nsk_node *node) {
+    return !is_batch(l, node) && window_fits(l, node) &&
+           share_scale(l,
+                       add_layer(l, node, NSK_MAX_POOL, nsk_view_plain(l, node, node->input[0])));
+}
+
+static bool lower_resize(nsk_lowering *l, const nsk_node *node) {
+    if (is_batch(l, node)) {
+        return false;
+    }
+    nsk_low_layer *layer = add_layer(l, node, NSK_RESIZE, nsk_view_plain(l, node, node->input[0]));
+    if (!share_scale(l, layer)) {
+        return false;
+    }
+    const nsk_value *out = nsk_graph_value(l->graph, node->output);
+    layer->blends = g_new(uint16_t, 3 * (gsize)(out->dims[2] + out->dims[3]));
+    for (int64_t i = 0; i < out->dims[2] + out->dims[3]; i++) {
+        bool row = i < out->dims[2];
+        nsk_blend b = nsk_blend_at(l->graph, node, row ? 2 : 3, row ? i : i - out->dims[2]);
+        layer->blends[3 * i] = (uint16_t)b.first;
+        layer->blends[3 * i + 1] = (uint16_t)b.second;
+        layer->blends[3 * i + 2] = (uint16_t)floor(b.part * NSK_BLEND_ONE + 0.5);
+    }
+    return true;
+}
+
+/* ---- along axes ---- */
+
+/* Two factors of `count` that a window can have as height and width. */
+static bool window_of(int64_t count, int64_t *height, int64_t *width) {
+    for (*width = MIN(count, 255); *width > 0; (*width)--) {
+        *height = count / *width;
+        if (count % *width == 0) {
+            return *height <= 255;
+        }
+    }
+    return false;
+}
+
+/* Where an element of the input stands once the axes that are reduced come first, and what remains
+ * behind them in the output's plain layout. */
+static int32_t reduced_place(const nsk_value *in, const nsk_value *out, const bool *marked,
+                             size_t element, size_t outputs) {
+    size_t at = 0; /* among the reduced, and in the output */
+    size_t rest = 0;
+    size_t at_step = 1;
+    size_t rest_step = 1;
+    for (int axis = in->rank - 1; axis >= 0; axis--) {
+        size_t size = (size_t)in->dims[axis];
+        size_t along = element % size;
+        element /= size;
+        *(marked[axis] ? &at : &rest) += along * (marked[axis] ? at_step : rest_step);
+        *(marked[axis] ? &at_step : &rest_step) *= size;
+    }
+    return (int32_t)(at * outputs) + nsk_plain_place(out, rest);
+}
+
+static bool lower_reduce(nsk_lowering *l, const nsk_node *node) {
+    const nsk_value *in = value_at(l, node, 0);
+    const nsk_value *out = nsk_graph_value(l->graph, node->output);
+    bool marked[NSK_MOST_RANK];
+    size_t outputs = nsk_value_count(out);
+    int64_t each = (int64_t)(nsk_value_count(in) / outputs);
+    nsk_low_tensor layout = {.channels = (int)outputs};
+    int64_t height;
+    int64_t width;
+    if (outputs > 65535 || !window_of(each, &height, &width) ||
+        !nsk_axes_of(l->graph, node, node->attributes.none_means_all, marked, l->error)) {
+        return nsk_no_integer_form(l, node,
+                                   "it has too many results, or spans more elements than a "
+                                   "window of 255 x 255");
+    }
+    bool picture = in->rank == 4 && in->dims[0] == 1 && marked[2] && marked[3] && !marked[1] &&
+                   in->dims[2] <= 255 && in->dims[3] <= 255;
+    layout.height = (int)(picture ? in->dims[2] : height);
+    layout.width = (int)(picture ? in->dims[3] : width);
+    int32_t *sources = nsk_view_places(l, node->input[0]);
+    int32_t *places = g_new(int32_t, nsk_value_count(in));
+    for (size_t i = 0; i < nsk_value_count(in); i++) {
+        places[reduced_place(in, out, marked, i, outputs)] = sources[i];
+    }
+    int from =
+        nsk_view_gather(l, node, node->input[0], l->views[node->input[0]].tensor, places, &layout);
+    g_free(sources);
+    g_free(places);
+    bool peak = node->op == NSK_OP_REDUCE_MAX || node->op == NSK_OP_REDUCE_MIN;
+    nsk_low_layer *layer = add_pixel_layer(l, node, peak ? NSK_MAX_POOL : NSK_AVERAGE_POOL, from);
+    if (layer == NULL) {
+        return false;
+    }
+    layer->window = (nsk_window_attributes){
+        .kernel = {layout.height, layout.width}, .stride = {1, 1}, .dilation = {1, 1}, .groups = 1};
+    layer->total = node->op == NSK_OP_REDUCE_SUM;
+    layer->least = node->op == NSK_OP_REDUCE_MIN;
+    return !peak || share_scale(l, layer);
+}
+
+/* Softmax runs over the channels: the axes that it covers are brought there. */
+static bool lower_softmax(nsk_lowering *l, const nsk_node *node) {
+    const nsk_value *in = value_at(l, node, 0);
+    size_t count = nsk_value_count(in);
+    size_t along = 1;
+    size_t behind = 1;
+    for (int i = (int)node->attributes.axis; i < in->rank; i++) {
+        bool part = i == node->attributes.axis || node->attributes.flatten_from_axis;
+        *(part ? &along : &behind) *= (size_t)in->dims[i];
+    }
+    nsk_low_tensor layout = {.height = 1, .channels = (int)along, .width = (int)(count / along)};
+    if (in->rank == 4 && in->dims[0] == 1 && node->attributes.axis == 1 && behind > 1) {
+        layout.height = (int)in->dims[2];
+        layout.width = (int)(count / along) / layout.height;
+    }
+    if (layout.channels > 65535 || layout.width > 65535) {
+        return nsk_no_integer_form(l, node, "an axis is longer than 65535");
+    }
+    int32_t *sources = nsk_view_places(l, node->input[0]);
+    int32_t *places = g_new(int32_t, count);
+    int32_t *back = g_new(int32_t, count);
+    for (size_t i = 0; i < count; i++) {
+        size_t line = i / (along * behind) * behind + i % behind;
+        back[i] = (int32_t)(line * along + i / behind % along);
+        places[back[i]] = sources[i];
+    }
+    int from =
+        nsk_view_gather(l, node, node->input[0], l->views[node->input[0]].tensor, places, &layout);
+    int to = from == NSK_NONE ? NSK_NONE
+                              : nsk_low_tensor_add(l, node, node->output, layout.height,
+                                                   layout.width, layout.channels);
+    g_free(sources);
+    g_free(places);
+    if (to == NSK_NONE) {
+        g_free(back);
+        return false;
+    }
+    nsk_low_layer_add(l, node, NSK_SOFTMAX, from, to);
+    l->views[node->output] = (nsk_view){to, back};
+    return true;
+}
+
+/* ---- element by element ---- */
+
+static bool same_size(const nsk_low_tensor *a, const nsk_low_tensor *b) {
+    return a->height == b->height && a->width == b->width && a->channels == b->channels;
+}
+
+/* The value spread to the size of the node's output. */
+static int spread(nsk_lowering *l, const nsk_node *node, int value) {
+    const nsk_value *out = nsk_graph_value(l->graph, node->output);
+    const nsk_value *in = nsk_graph_value(l->graph, value);
+    nsk_low_tensor layout;
+    int tensor = nsk_view_plain(l, node, value);
+    if (tensor == NSK_NONE || !nsk_plain_layout(out, &layout)) {
+        return NSK_NONE;
+    }
+    size_t count = nsk_value_count(out);
+    int32_t *places = g_new(int32_t, count);
+    for (size_t i = 0; i < count; i++) {
+        places[nsk_plain_place(out, i)] = nsk_plain_place(in, nsk_broadcast_at(out, in, i));
+    }
+    int made = nsk_view_gather(l, node, value, tensor, places, &layout);
+    g_free(places);
+    return made;
+}
+
+/* Whether the value meets each pixel of the output alike: one number, or one a channel. */
+static bool meets_each_pixel(const nsk_value *v, const nsk_value *out, int channels) {
+    size_t count = nsk_value_count(v);
+    if (count != 1 && count != (size_t)channels) {
+        return false;
+    }
+    for (size_t i = 0; i < nsk_value_count(out) && count > 1; i++) {
+        if ((int32_t)nsk_broadcast_at(out, v, i) != nsk_plain_place(out, i) % channels) {
             return false;
         }
     }
     return true;
 }
 
-static bool lower_conv(lowering *l, const nsk_node *node) {
-    const nsk_window_attributes *w = &node->attributes.window;
-    if (!weights_are_constant(l, node)) {
-        return complain(l, node, "its weights are computed; export them as constants");
+/* A tensor of the value that can meet the output: as large, one pixel, or one number. */
+static int operand(nsk_lowering *l, const nsk_node *node, int value, const nsk_low_tensor *layout) {
+    const nsk_value *v = nsk_graph_value(l->graph, value);
+    const nsk_value *out = nsk_graph_value(l->graph, node->output);
+    if (v->rank == out->rank && nsk_value_count(v) == nsk_value_count(out)) {
+        return nsk_view_plain(l, node, value);
     }
-    if (!window_fits(w)) {
-        return complain(l, node,
-                        "a kernel, stride, dilation or pad is over 255, or pads reach "
-                        "further than the kernel");
+    if (!meets_each_pixel(v, out, layout->channels)) {
+        return spread(l, node, value);
     }
-    const nsk_value *weight = nsk_node_input(l->graph, node, 1);
-    bool depthwise = w->groups > 1 && weight->dims[1] == 1;
-    nsk_low_layer *layer = add_layer(l, node, depthwise ? NSK_DEPTHWISE : NSK_CONV);
+    int tensor = nsk_view_plain(l, node, value);
+    const nsk_low_tensor pixel = {.height = 1, .width = 1, .channels = (int)nsk_value_count(v)};
+    int32_t *places = nsk_view_places(l, value);
+    int made =
+        tensor != NSK_NONE ? nsk_view_gather(l, node, value, tensor, places, &pixel) : NSK_NONE;
+    g_free(places);
+    return made;
+}
+
+static bool lower_pair(nsk_lowering *l, const nsk_node *node) {
+    static const nsk_kind kinds[NSK_OPS] = {[NSK_OP_ADD] = NSK_ADD,
+                                            [NSK_OP_SUB] = NSK_ADD,
+                                            [NSK_OP_MUL] = NSK_MULTIPLY,
+                                            [NSK_OP_MAX] = NSK_LARGER,
+                                            [NSK_OP_MIN] = NSK_SMALLER};
+    nsk_low_tensor out;
+    if (!nsk_plain_layout(nsk_graph_value(l->graph, node->output), &out)) {
+        return nsk_no_integer_form(l, node, "an axis is longer than 65535");
+    }
+    int side[2];
+    for (int i = 0; i < 2; i++) {
+        side[i] = operand(l, node, node->input[i], &out);
+        if (side[i] == NSK_NONE) {
+            return false;
+        }
+    }
+    if (!same_size(nsk_low_tensor_at(l->result, side[0]), &out) &&
+        !same_size(nsk_low_tensor_at(l->result, side[1]), &out)) {
+        side[0] = spread(l, node, node->input[0]);
+    }
+    int first =
+        side[0] != NSK_NONE && same_size(nsk_low_tensor_at(l->result, side[0]), &out) ? 0 : 1;
+    nsk_low_layer *layer = add_layer(l, node, kinds[node->op], side[first]);
     if (layer == NULL) {
         return false;
     }
-    size_t outputs = (size_t)weight->dims[0];
-    size_t inputs = (size_t)weight->dims[1];
-    size_t area = (size_t)(weight->dims[2] * weight->dims[3]);
-    layer->taps = (int)(inputs * area);
-    layer->bias = bias_of(l, node, (int)outputs);
-    layer->weights = g_new(float, outputs *inputs *area);
-    for (size_t o = 0; o < outputs; o++) {
-        for (size_t i = 0; i < inputs; i++) {
-            for (size_t k = 0; k < area; k++) {
-                size_t to = depthwise ? k * outputs + o : (o * area + k) * inputs + i;
-                layer->weights[to] = weight->data[(o * inputs + i) * area + k];
-            }
-        }
-    }
+    layer->second = side[1 - first];
+    layer->sign[first == 0 ? 1 : 0] = node->op == NSK_OP_SUB ? -1 : 1;
     return true;
 }
 
-/* The inputs of a Gemm come flattened in ONNX's order; the device's are channels last. */
-static bool lower_gemm(lowering *l, const nsk_node *node) {
-    const nsk_attributes *a = &node->attributes;
-    const nsk_value *bias = nsk_node_input(l->graph, node, 2);
-    nsk_low_tensor in = input_tensor(l, node);
-    if (!weights_are_constant(l, node) || a->transpose_a || a->alpha != 1.0 ||
-        (bias != NULL && a->beta != 1.0)) {
-        return complain(l, node, "constant weights, alpha and beta of 1 and no transA are needed");
-    }
-    nsk_low_layer *layer = add_layer(l, node, NSK_DENSE);
-    if (layer == NULL) {
-        return false;
-    }
-    const nsk_value *weight = nsk_node_input(l->graph, node, 1);
-    size_t outputs = (size_t)nsk_graph_value(l->graph, node->output)->dims[1];
-    size_t inputs = nsk_value_count(weight) / outputs;
-    size_t pixels = (size_t)in.height * (size_t)in.width;
-    layer->taps = (int)inputs;
-    layer->bias = bias_of(l, node, (int)outputs);
-    layer->weights = g_new(float, outputs *inputs);
-    for (size_t o = 0; o < outputs; o++) {
-        for (size_t i = 0; i < inputs; i++) {
-            size_t channel = i % (size_t)in.channels;
-            size_t from = channel * pixels + i / (size_t)in.channels;
-            layer->weights[o * inputs + i] =
-                weight->data[a->transpose_b ? o * inputs + from : from * outputs + o];
-        }
-    }
-    return true;
-}
-
-/* ---- layers without ---- */
-
-static bool lower_average_pool(lowering *l, const nsk_node *node) {
-    if (!window_fits(&node->attributes.window)) {
-        return complain(l, node, "a kernel, stride or pad is over 255");
-    }
-    if (node->attributes.window.ceil_mode && node->attributes.window.count_include_pad) {
-        return complain(l, node, "ceil_mode together with count_include_pad; use one of them");
-    }
-    return add_layer(l, node, NSK_AVERAGE_POOL) != NULL;
-}
-
-static bool lower_max_pool(lowering *l, const nsk_node *node) {
-    if (!window_fits(&node->attributes.window)) {
-        return complain(l, node, "a kernel, stride or pad is over 255");
-    }
-    nsk_low_layer *layer = add_layer(l, node, NSK_MAX_POOL);
+static bool lower_table(nsk_lowering *l, const nsk_node *node) {
+    nsk_low_layer *layer = add_layer(l, node, NSK_TABLE, nsk_view_plain(l, node, node->input[0]));
     if (layer != NULL) {
-        nsk_low_tensor_at(l->result, layer->out)->shares = layer->in;
+        layer->program = node->program;
+        nsk_clamp_of(l->graph, node, &layer->low, &layer->high);
     }
     return layer != NULL;
 }
 
-static bool same_size(const nsk_low_tensor *a, const nsk_low_tensor *b) {
-    return a->height == b->height && a->width == b->width && a->channels == b->channels;
+/* ---- moving elements ---- */
+
+/* The same elements in the same order: a view. */
+static bool lower_reshape(nsk_lowering *l, const nsk_node *node) {
+    int32_t *places = nsk_view_places(l, node->input[0]);
+    l->views[node->output] = (nsk_view){l->views[node->input[0]].tensor, places};
+    return true;
 }
 
-/* Add and Mul of two tensors; the smaller may be one pixel. */
-static bool lower_pair(lowering *l, const nsk_node *node) {
-    if (nsk_graph_is_constant(l->graph, node->input[0]) ||
-        nsk_graph_is_constant(l->graph, node->input[1])) {
-        return complain(l, node, "a constant that is not one number a channel");
+static bool lower_movement(nsk_lowering *l, const nsk_node *node) {
+    size_t count = nsk_value_count(nsk_graph_value(l->graph, node->output));
+    int32_t *sources = g_new(int32_t, count);
+    int32_t *places = nsk_view_places(l, node->input[0]);
+    nsk_sources_of(l->graph, node, sources);
+    for (size_t i = 0; i < count; i++) {
+        sources[i] = places[sources[i]];
     }
-    int a = l->tensor_of[node->input[0]];
-    int b = l->tensor_of[node->input[1]];
-    nsk_low_layer *layer = add_layer(l, node, node->op == NSK_OP_ADD ? NSK_ADD : NSK_MULTIPLY);
-    if (layer == NULL) {
+    g_free(places);
+    l->views[node->output] = (nsk_view){l->views[node->input[0]].tensor, sources};
+    return true;
+}
+
+/* Copies the elements from[i] of one tensor to to[i] of another. */
+static bool copy_part(nsk_lowering *l, const nsk_node *node, int tensor, int out, GArray *from,
+                      GArray *to) {
+    return nsk_view_copy(l, node, tensor, out, from->len, (const int32_t *)(void *)from->data,
+                         (const int32_t *)(void *)to->data) != NULL;
+}
+
+/* Everything of the output that comes from the input; the rest is filled. */
+static bool lower_pad(nsk_lowering *l, const nsk_node *node) {
+    const nsk_value *filler = value_at(l, node, 2);
+    const nsk_value *out = nsk_graph_value(l->graph, node->output);
+    size_t count = nsk_value_count(out);
+    int32_t *sources = g_new(int32_t, count);
+    int32_t *order = g_new0(int32_t, count); /* the output's elements as they stand in its tensor */
+    int32_t *places = nsk_view_places(l, node->input[0]);
+    GArray *from = g_array_new(FALSE, FALSE, sizeof(int32_t));
+    GArray *to = g_array_new(FALSE, FALSE, sizeof(int32_t));
+    nsk_sources_of(l->graph, node, sources);
+    for (size_t i = 0; i < count; i++) {
+        order[nsk_plain_place(out, i)] = (int32_t)i;
+    }
+    for (int32_t at = 0; at < (int32_t)count; at++) {
+        int32_t source = sources[order[at]];
+        if (source >= 0) {
+            g_array_append_val(from, places[source]);
+            g_array_append_val(to, at);
+        }
+    }
+    int tensor = from->len > 0 ? nsk_view_new(l, node, node->output) : NSK_NONE;
+    bool good =
+        tensor != NSK_NONE && copy_part(l, node, l->views[node->input[0]].tensor, tensor, from, to);
+    if (good) {
+        nsk_low_layer *layer = nsk_low_layer_at(l->result, (int)l->result->layers->len - 1);
+        layer->fills = true;
+        layer->filler = filler != NULL && filler->data != NULL ? (double)filler->data[0] : 0.0;
+        if (layer->filler == 0.0) {
+            share_scale(l, layer);
+        }
+    } else if (from->len == 0) {
+        nsk_no_integer_form(l, node, "nothing of its input is left");
+    }
+    g_array_free(from, TRUE);
+    g_array_free(to, TRUE);
+    g_free(sources);
+    g_free(order);
+    g_free(places);
+    return good;
+}
+
+/* Where element `element` of input `part`, `before` along the axis behind those before it, stands
+ * in the output. */
+static size_t joined_element(const nsk_value *in, const nsk_value *out, int axis, int64_t before,
+                             size_t element) {
+    size_t inner = 1;
+    for (int i = axis + 1; i < in->rank; i++) {
+        inner *= (size_t)in->dims[i];
+    }
+    size_t line = inner * (size_t)in->dims[axis];
+    return element / line * inner * (size_t)out->dims[axis] + (size_t)before * inner +
+           element % line;
+}
+
+/* One input of a concatenation: in the order in which it stands in the output. */
+static bool lower_part(nsk_lowering *l, const nsk_node *node, int input, int64_t before,
+                       int tensor) {
+    int value = node->input[input];
+    const nsk_value *in = nsk_graph_value(l->graph, value);
+    const nsk_value *out = nsk_graph_value(l->graph, node->output);
+    if (l->views[value].tensor == NSK_NONE && nsk_view_plain(l, node, value) == NSK_NONE) {
         return false;
     }
-    const nsk_low_tensor *out = nsk_low_tensor_at(l->result, layer->out);
-    bool swap = !same_size(nsk_low_tensor_at(l->result, a), out);
-    layer->in = swap ? b : a;
-    layer->second = swap ? a : b;
-    const nsk_low_tensor *in = nsk_low_tensor_at(l->result, layer->in);
-    const nsk_low_tensor *second = nsk_low_tensor_at(l->result, layer->second);
-    bool one_pixel = second->height * second->width == 1 && second->channels == in->channels;
-    if (!same_size(in, out) || (!same_size(second, out) && !one_pixel)) {
-        return complain(l, node, "its inputs must be of one size, or one of them a single pixel");
+    size_t count = nsk_value_count(in);
+    int32_t *places = nsk_view_places(l, value);
+    int32_t *at = g_new(int32_t, nsk_value_count(out));
+    memset(at, 0xff, nsk_value_count(out) * sizeof *at);
+    GArray *from = g_array_new(FALSE, FALSE, sizeof(int32_t));
+    GArray *to = g_array_new(FALSE, FALSE, sizeof(int32_t));
+    for (size_t i = 0; i < count; i++) {
+        size_t element = joined_element(in, out, (int)node->attributes.axis, before, i);
+        at[nsk_plain_place(out, element)] = places[i];
     }
-    return true;
-}
-
-static bool lower_clamp(lowering *l, const nsk_node *node) {
-    return add_layer(l, node, NSK_TABLE) != NULL;
-}
-
-static bool lower_softmax(lowering *l, const nsk_node *node) {
-    nsk_low_tensor in = input_tensor(l, node);
-    bool flat = in.height * in.width == 1;
-    if (node->attributes.axis != 1 || (node->attributes.flatten_from_axis && !flat) ||
-        nsk_graph_value(l->graph, node->output)->dims[1] != in.channels) {
-        return complain(l, node, "it must run over the channels");
+    for (int32_t i = 0; i < (int32_t)nsk_value_count(out); i++) {
+        if (at[i] >= 0) {
+            g_array_append_val(from, at[i]);
+            g_array_append_val(to, i);
+        }
     }
-    return add_layer(l, node, NSK_SOFTMAX) != NULL;
+    bool good = copy_part(l, node, l->views[value].tensor, tensor, from, to);
+    g_array_free(from, TRUE);
+    g_array_free(to, TRUE);
+    g_free(places);
+    g_free(at);
+    return good;
 }
 
-/* Only the way of looking at the bytes changes, and a dense layer behind it knows the order. */
-static bool lower_reshape(lowering *l, const nsk_node *node) {
-    const nsk_value *out = nsk_graph_value(l->graph, node->output);
-    nsk_low_tensor in = input_tensor(l, node);
-    bool vector = out->rank == 2 || (out->rank == 4 && out->dims[2] * out->dims[3] == 1);
-    bool same = out->rank == 4 && out->dims[1] == in.channels && out->dims[2] == in.height &&
-                out->dims[3] == in.width;
-    if (out->dims[0] != 1 || (!vector && !same) ||
-        (out->rank == 4 && !same && in.height * in.width != 1)) {
-        return complain(l, node, "only flattening a picture to one vector is done");
+static bool lower_concat(nsk_lowering *l, const nsk_node *node) {
+    int tensor = nsk_view_new(l, node, node->output);
+    int64_t before = 0;
+    bool good = tensor != NSK_NONE;
+    for (int k = 0; k < node->inputs && good; k++) {
+        good = lower_part(l, node, k, before, tensor);
+        before += value_at(l, node, k)->dims[node->attributes.axis];
     }
-    l->tensor_of[node->output] = l->tensor_of[node->input[0]];
-    return true;
+    return good;
 }
 
-static bool lower_pad(lowering *l, const nsk_node *node) {
-    return complain(l, node,
-                    "only zeroes around the input of a convolution can be folded away; "
-                    "use the pads of the layer behind");
+/* ---- what the device cannot do ---- */
+
+static bool lower_norm(nsk_lowering *l, const nsk_node *node) {
+    return nsk_no_integer_form(l, node,
+                               "its statistics are computed; export the network for "
+                               "inference");
 }
 
-static bool lower_norm(lowering *l, const nsk_node *node) {
-    return complain(l, node, "it stands on a vector that no Gemm makes; fold it when exporting");
+static bool lower_log_softmax(nsk_lowering *l, const nsk_node *node) {
+    return nsk_no_integer_form(l, node,
+                               "only the network's last layer may be one; end in it, or "
+                               "use Softmax");
 }
 
-static bool lower_matmul(lowering *l, const nsk_node *node) {
-    return complain(l, node, "both of its inputs are computed");
+static bool lower_pow(nsk_lowering *l, const nsk_node *node) {
+    return nsk_no_integer_form(l, node,
+                               "its exponent is not one constant number; multiply "
+                               "instead, or use one exponent");
 }
 
-static bool lower_node(lowering *l, const nsk_node *node) {
-    static bool (*const lowers[NSK_OPS])(lowering *, const nsk_node *) = {
+static bool lower_prelu(nsk_lowering *l, const nsk_node *node) {
+    return nsk_no_integer_form(l, node, "its slopes are computed; export them as constants");
+}
+
+static bool lower_lrn(nsk_lowering *l, const nsk_node *node) {
+    return nsk_no_integer_form(l, node, "more than 1024 channels; use batch normalisation instead");
+}
+
+static bool lower_node(nsk_lowering *l, const nsk_node *node) {
+    static bool (*const lowers[NSK_OPS])(nsk_lowering *, const nsk_node *) = {
         [NSK_OP_ADD] = lower_pair,
         [NSK_OP_AVERAGE_POOL] = lower_average_pool,
         [NSK_OP_BATCH_NORM] = lower_norm,
-        [NSK_OP_CLIP] = lower_clamp,
+        [NSK_OP_CLIP] = lower_table,
+        [NSK_OP_CONCAT] = lower_concat,
         [NSK_OP_CONV] = lower_conv,
+        [NSK_OP_CONV_TRANSPOSE] = lower_conv_transpose,
         [NSK_OP_FLATTEN] = lower_reshape,
-        [NSK_OP_GEMM] = lower_gemm,
+        [NSK_OP_FUNCTION] = lower_table,
+        [NSK_OP_GEMM] = lower_product,
         [NSK_OP_GLOBAL_AVERAGE_POOL] = lower_average_pool,
         [NSK_OP_GLOBAL_MAX_POOL] = lower_max_pool,
-        [NSK_OP_MATMUL] = lower_matmul,
+        [NSK_OP_LOG_SOFTMAX] = lower_log_softmax,
+        [NSK_OP_LRN] = lower_lrn,
+        [NSK_OP_MATMUL] = lower_product,
+        [NSK_OP_MAX] = lower_pair,
         [NSK_OP_MAX_POOL] = lower_max_pool,
+        [NSK_OP_MIN] = lower_pair,
         [NSK_OP_MUL] = lower_pair,
         [NSK_OP_PAD] = lower_pad,
-        [NSK_OP_RELU] = lower_clamp,
+        [NSK_OP_POW] = lower_pow,
+        [NSK_OP_PRELU] = lower_prelu,
+        [NSK_OP_REDUCE_MAX] = lower_reduce,
+        [NSK_OP_REDUCE_MEAN] = lower_reduce,
+        [NSK_OP_REDUCE_MIN] = lower_reduce,
+        [NSK_OP_REDUCE_SUM] = lower_reduce,
+        [NSK_OP_RELU] = lower_table,
         [NSK_OP_RESHAPE] = lower_reshape,
+        [NSK_OP_RESIZE] = lower_resize,
         [NSK_OP_SOFTMAX] = lower_softmax,
+        [NSK_OP_SQUEEZE] = lower_reshape,
+        [NSK_OP_SUB] = lower_pair,
+        [NSK_OP_UNSQUEEZE] = lower_reshape,
     };
-    if (lowers[node->op] == NULL) {
-        return complain(l, node, "the operator is not known to the device");
+    if (lowers[node->op] != NULL) {
+        return lowers[node->op](l, node);
     }
-    if (l->tensor_of[node->input[0]] == NSK_NONE &&
-        !nsk_graph_is_constant(l->graph, node->input[0])) {
-        return complain(l, node, "its input has none either");
-    }
-    if (nsk_graph_is_constant(l->graph, node->input[0]) && node->op != NSK_OP_ADD &&
-        node->op != NSK_OP_MUL) {
-        return complain(l, node, "its input is a constant; fold it when exporting");
-    }
-    return lowers[node->op](l, node);
+    return nsk_only_moves(node->op) ? lower_movement(l, node)
+                                    : nsk_no_integer_form(l, node, "the device has no such layer");
 }
 
-static bool check_ends(lowering *l) {
-    int output = l->tensor_of[l->graph->output];
-    const nsk_low_tensor *out = nsk_low_tensor_at(l->result, output);
-    l->result->output = output;
-    return out->height * out->width == 1 ||
-           nsk_fail(l->error, "the output is a picture, not one number a class");
+/* The output's tensor. A network that only looks at its input in another way gets a layer all the
+ * same: one that copies it. */
+static int output_tensor(nsk_lowering *l, const nsk_node *last) {
+    int tensor = nsk_view_plain(l, last, l->graph->output);
+    if (tensor == NSK_NONE || l->result->layers->len > 0) {
+        return tensor;
+    }
+    const nsk_low_tensor t = *nsk_low_tensor_at(l->result, tensor);
+    int32_t count = t.height * t.width * t.channels;
+    int32_t *order = g_new(int32_t, count);
+    for (int32_t i = 0; i < count; i++) {
+        order[i] = i;
+    }
+    int copy = nsk_low_tensor_add(l, last, t.value, t.height, t.width, t.channels);
+    nsk_low_tensor_at(l->result, copy)->shares = tensor;
+    nsk_view_copy(l, last, tensor, copy, (size_t)count, order, order);
+    g_free(order);
+    return copy;
 }
 
 nsk_lowered *nsk_lower(const nsk_graph *graph, nsk_error *error) {
     nsk_lowered *lowered = g_new0(nsk_lowered, 1);
     lowered->tensors = g_array_new(FALSE, TRUE, sizeof(nsk_low_tensor));
     lowered->layers = g_array_new(FALSE, TRUE, sizeof(nsk_low_layer));
-    lowering l = {graph, lowered, g_new(int, graph->values->len), error};
+    nsk_lowering l = {graph, lowered, g_new0(nsk_view, graph->values->len), error};
     for (guint i = 0; i < graph->values->len; i++) {
-        l.tensor_of[i] = NSK_NONE;
+        l.views[i].tensor = NSK_NONE;
     }
-    bool good =
-        add_tensor(&l, graph->input) != NSK_NONE || nsk_fail(error, "the input is not one picture");
+    const nsk_node *last = nsk_graph_producer(graph, graph->output);
+    bool good = (last != NULL && !nsk_graph_is_constant(graph, graph->output)) ||
+                nsk_fail(error, "the graph does nothing with its input");
+    good = good && nsk_view_new(&l, last, graph->input) != NSK_NONE;
     for (int i = 0; i < (int)graph->nodes->len && good; i++) {
         const nsk_node *node = nsk_graph_node(graph, i);
         good = node->dead || lower_node(&l, node);
     }
-    good = good && check_ends(&l);
-    g_free(l.tensor_of);
+    lowered->output = good ? output_tensor(&l, last) : NSK_NONE;
+    good = lowered->output != NSK_NONE;
+    for (guint i = 0; i < graph->values->len; i++) {
+        g_free(l.views[i].source);
+    }
+    g_free(l.views);
     if (!good) {
         nsk_lowered_free(lowered);
         return NULL;
@@ -318,8 +748,11 @@ void nsk_lowered_free(nsk_lowered *lowered) {
         return;
     }
     for (int i = 0; i < (int)lowered->layers->len; i++) {
-        g_free(nsk_low_layer_at(lowered, i)->weights);
-        g_free(nsk_low_layer_at(lowered, i)->bias);
+        const nsk_low_layer *layer = nsk_low_layer_at(lowered, i);
+        g_free(layer->weights);
+        g_free(layer->bias);
+        g_free(layer->moves);
+        g_free(layer->blends);
     }
     g_array_free(lowered->tensors, TRUE);
     g_array_free(lowered->layers, TRUE);

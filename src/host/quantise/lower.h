@@ -8,7 +8,8 @@
 typedef struct nsk_low_tensor {
     int value; /* of the graph: whose range it has */
     int height, width, channels;
-    int shares; /* tensor whose scale this one must have, or NSK_NONE */
+    int shares;    /* tensor whose scale this one must have, or NSK_NONE */
+    int stands_in; /* tensor that this one is another shape of, in the same bytes, or NSK_NONE */
 } nsk_low_tensor;
 
 typedef struct nsk_low_layer {
@@ -16,9 +17,19 @@ typedef struct nsk_low_layer {
     const char *name;    /* the node's */
     int in, second, out; /* tensors; second may be NSK_NONE */
     nsk_window_attributes window;
-    int taps;         /* weights of one output channel */
-    float *weights;   /* conv: [out][taps]; depthwise: [taps][out]; dense: [out][taps]; or NULL */
-    float *bias;      /* [out], or NULL */
+    int taps;       /* weights of one output channel */
+    float *weights; /* conv: [out][taps]; depthwise: [taps][out]; dense: [out][taps]; a constant's
+                     * numbers; or NULL */
+    float *bias;    /* [out], or NULL */
+    const nsk_program *program; /* table: the function, or NULL for the clamp alone */
+    int sign[2];                /* sum: of each input */
+    bool total;                 /* average: the sum instead */
+    bool least;                 /* maximum: the minimum instead */
+    bool fills;                 /* move: fill the output with `filler` first */
+    double filler;
+    int32_t *moves; /* move: the numbers of src/device/format.h, the filler left open */
+    int loops;
+    uint16_t *blends; /* resize: first, second, part of each row and column of the output */
     double low, high; /* the output's clamp */
 } nsk_low_layer;
 
@@ -33,6 +44,8 @@ nsk_lowered *nsk_lower(const nsk_graph *graph, nsk_error *error);
 void nsk_lowered_free(nsk_lowered *lowered);
 
 nsk_low_tensor *nsk_low_tensor_at(const nsk_lowered *lowered, int tensor);
+/* The tensor whose bytes it stands in: itself, or the one that it is another shape of. */
+int nsk_low_tensor_root(const nsk_lowered *lowered, int tensor);
 nsk_low_layer *nsk_low_layer_at(const nsk_lowered *lowered, int layer);
 
 #endif

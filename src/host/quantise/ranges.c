@@ -54,7 +54,7 @@ static bool observe_image(const observation *o, nsk_pass *pass, int image, uint8
     if (!nsk_images_frame(o->images, image, frame, error)) {
         return false;
     }
-    nsk_float_prepare(nsk_images_input(o->images), frame, nsk_pass_input(pass));
+    nsk_float_prepare(o->graph, nsk_images_input(o->images), frame, nsk_pass_input(pass));
     nsk_pass_run(pass);
     for (int i = 0; i < o->count; i++) {
         size_t count = nsk_value_count(nsk_graph_value(o->graph, o->values[i]));

@@ -6,6 +6,7 @@
 #include "device/crc.h"
 #include "device/format.h"
 #include "device/layer.h"
+#include "float/forward.h"
 
 typedef struct writer {
     GByteArray *bytes;
@@ -66,9 +67,24 @@ static void put_tensors(const writer *w) {
 }
 
 static uint32_t layer_count_field(const nsk_low_layer *l, const nsk_integer_layer *r) {
-    return l->kind == NSK_CONV      ? (uint32_t)l->window.groups
+    bool groups = l->kind == NSK_CONV || l->kind == NSK_TRANSPOSED;
+    return groups                   ? (uint32_t)l->window.groups
            : l->kind == NSK_SOFTMAX ? (uint32_t)r->table_count
+           : l->kind == NSK_MOVE    ? (uint32_t)l->loops
                                     : 0U;
+}
+
+static uint8_t flags_of(const nsk_low_layer *l, const nsk_integer_layer *r) {
+    switch (l->kind) {
+    case NSK_AVERAGE_POOL:
+        return r->multiplier_count > 1 ? NSK_FLAG_COUNTED : 0;
+    case NSK_MAX_POOL:
+        return l->least ? NSK_FLAG_LEAST : 0;
+    case NSK_MOVE:
+        return (uint8_t)((l->fills ? NSK_FLAG_FILL : 0) | (r->table != NULL ? NSK_FLAG_TABLE : 0));
+    default:
+        return 0;
+    }
 }
 
 static void put_layer(const writer *w, int index) {
@@ -76,7 +92,7 @@ static void put_layer(const writer *w, int index) {
     const nsk_integer_layer *r = &w->parts->layers[index];
     uint8_t *at = layer_record(w, index);
     at[NSK_L_KIND] = (uint8_t)l->kind;
-    at[NSK_L_FLAGS] = l->kind == NSK_AVERAGE_POOL && r->multiplier_count > 1 ? NSK_FLAG_COUNTED : 0;
+    at[NSK_L_FLAGS] = flags_of(l, r);
     put16(at + NSK_L_INPUT, (uint32_t)l->in);
     put16(at + NSK_L_SECOND, l->second == NSK_NONE ? NSK_NO_TENSOR : (uint32_t)l->second);
     put16(at + NSK_L_OUTPUT, (uint32_t)l->out);
@@ -98,6 +114,10 @@ static void append_words_of_layers(writer *w) {
         if (r->bias != NULL) {
             uint32_t at = append_words(w, r->bias, (size_t)r->channels);
             put32(layer_record(w, i) + NSK_L_BIAS_AT, at);
+        }
+        if (r->moves != NULL) {
+            uint32_t at = append_words(w, r->moves, (size_t)r->move_count);
+            put32(layer_record(w, i) + NSK_L_MULTIPLIERS_AT, at);
         }
         int32_t *words = g_new(int32_t, r->multiplier_count + 2);
         int count = r->multiplier_count;
@@ -121,9 +141,8 @@ static void append_bytes_of_layers(writer *w) {
         const nsk_low_layer *l = nsk_low_layer_at(w->parts->lowered, i);
         const nsk_integer_layer *r = &w->parts->layers[i];
         if (r->table != NULL) {
-            bool softmax = l->kind == NSK_SOFTMAX;
-            size_t size = (size_t)r->table_count * (softmax ? 2 : 1);
-            uint32_t at = append(w, r->table, size, softmax ? 2 : 1);
+            size_t each = l->kind == NSK_SOFTMAX || l->kind == NSK_RESIZE ? 2 : 1;
+            uint32_t at = append(w, r->table, (size_t)r->table_count * each, each);
             put32(layer_record(w, i) + NSK_L_WEIGHTS_AT, at);
         }
         if (r->weights != NULL) {
@@ -153,7 +172,7 @@ static void append_preparation(writer *w) {
     bool all_same = true;
     for (size_t c = 0; c < channels; c++) {
         for (int b = 0; b < 256; b++) {
-            double value = (b / 255.0 * input->top - input->mean[c]) / input->deviation[c];
+            double value = nsk_prepared(w->parts->graph, input, c, b);
             double level = floor(value / (double)scale.scale + 0.5) + scale.zero;
             tables[c][b] = (int8_t)CLAMP(level, -128.0, 127.0);
         }

@@ -8,6 +8,7 @@ typedef struct nsk_model_parts {
     const char *name;
     const nsk_labels *labels;
     const nsk_input *input;
+    const nsk_graph *graph; /* what its own first nodes do to the input */
     const nsk_lowered *lowered;
     const nsk_scale *scales;         /* one a tensor */
     const nsk_integer_layer *layers; /* one a layer */

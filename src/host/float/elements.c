@@ -1,0 +1,176 @@
+/* Element by element, and along axes. */
+#include <math.h>
+#include <string.h>
+
+#include "float/kernel.h"
+#include "graph/rearrange.h"
+
+size_t nsk_broadcast_at(const nsk_value *out, const nsk_value *in, size_t index) {
+    size_t at = 0;
+    size_t step = 1;
+    for (int i = in->rank - 1, o = out->rank - 1; i >= 0; i--, o--) {
+        size_t along = index % (size_t)out->dims[o];
+        index /= (size_t)out->dims[o];
+        at += in->dims[i] == 1 ? 0 : along * step;
+        step *= (size_t)in->dims[i];
+    }
+    return at;
+}
+
+nsk_function nsk_pair_function(nsk_op op) {
+    switch (op) {
+    case NSK_OP_ADD:
+        return NSK_FN_ADD;
+    case NSK_OP_SUB:
+        return NSK_FN_SUB;
+    case NSK_OP_MUL:
+        return NSK_FN_MUL;
+    case NSK_OP_DIV:
+        return NSK_FN_DIV;
+    case NSK_OP_POW:
+        return NSK_FN_POW;
+    case NSK_OP_MAX:
+        return NSK_FN_MAX;
+    case NSK_OP_MIN:
+        return NSK_FN_MIN;
+    default:
+        return NSK_FNS;
+    }
+}
+
+void nsk_float_pair(const nsk_step *s) {
+    const nsk_function_step both = {.fn = nsk_pair_function(s->node->op)};
+    const nsk_value *b = nsk_node_input(s->graph, s->node, 1);
+    size_t count = nsk_value_count(s->out);
+    for (size_t i = 0; i < count; i++) {
+        double left = (double)s->x[nsk_broadcast_at(s->out, s->in, i)];
+        double right = (double)s->inputs[1][nsk_broadcast_at(s->out, b, i)];
+        s->y[i] = (float)nsk_function_at(&both, left, right);
+    }
+}
+
+void nsk_float_function(const nsk_step *s) {
+    size_t count = nsk_value_count(s->out);
+    for (size_t i = 0; i < count; i++) {
+        s->y[i] = (float)nsk_program_at(s->node->program, (double)s->x[i]);
+    }
+}
+
+void nsk_float_prelu(const nsk_step *s) {
+    const nsk_value *slope = nsk_node_input(s->graph, s->node, 1);
+    size_t count = nsk_value_count(s->out);
+    for (size_t i = 0; i < count; i++) {
+        float x = s->x[i];
+        s->y[i] = x < 0.0F ? x * s->inputs[1][nsk_broadcast_at(s->out, slope, i)] : x;
+    }
+}
+
+void nsk_float_batch_norm(const nsk_step *s) {
+    const float *const *in = s->inputs;
+    size_t channels = (size_t)s->in->dims[1];
+    size_t count = nsk_value_count(s->in);
+    size_t plane = count / channels / (size_t)s->in->dims[0];
+    for (size_t i = 0; i < count; i++) {
+        size_t c = i / plane % channels;
+        double deviation = sqrt((double)in[4][c] + s->node->attributes.epsilon);
+        s->y[i] =
+            (float)((double)(s->x[i] - in[3][c]) / deviation * (double)in[1][c] + (double)in[2][c]);
+    }
+}
+
+static void softmax_line(const float *x, float *y, size_t count, size_t apart, bool logarithm) {
+    float top = x[0];
+    for (size_t i = 1; i < count; i++) {
+        top = fmaxf(top, x[i * apart]);
+    }
+    double sum = 0.0;
+    for (size_t i = 0; i < count; i++) {
+        sum += exp((double)(x[i * apart] - top));
+    }
+    for (size_t i = 0; i < count; i++) {
+        double below = (double)(x[i * apart] - top);
+        y[i * apart] = (float)(logarithm ? below - log(sum) : exp(below) / sum);
+    }
+}
+
+static void softmax(const nsk_step *s, bool logarithm) {
+    size_t outer = 1;
+    size_t axis = 1;
+    for (int i = 0; i < s->in->rank; i++) {
+        bool before = i < s->node->attributes.axis;
+        bool along =
+            s->node->attributes.flatten_from_axis ? !before : i == s->node->attributes.axis;
+        outer *= before ? (size_t)s->in->dims[i] : 1;
+        axis *= along ? (size_t)s->in->dims[i] : 1;
+    }
+    size_t inner = nsk_value_count(s->in) / outer / axis;
+    for (size_t o = 0; o < outer; o++) {
+        for (size_t i = 0; i < inner; i++) {
+            size_t at = o * axis * inner + i;
+            softmax_line(s->x + at, s->y + at, axis, inner, logarithm);
+        }
+    }
+}
+
+void nsk_float_softmax(const nsk_step *s) {
+    softmax(s, false);
+}
+
+void nsk_float_log_softmax(const nsk_step *s) {
+    softmax(s, true);
+}
+
+/* ---- reductions ---- */
+
+static double reduced(nsk_op op, double so_far, double x) {
+    return op == NSK_OP_REDUCE_MAX   ? fmax(so_far, x)
+           : op == NSK_OP_REDUCE_MIN ? fmin(so_far, x)
+                                     : so_far + x;
+}
+
+/* Every element is added to the output that it belongs to. */
+void nsk_float_reduce(const nsk_step *s) {
+    bool marked[NSK_MOST_RANK];
+    nsk_error error;
+    nsk_axes_of(s->graph, s->node, s->node->attributes.none_means_all, marked, &error);
+    nsk_op op = s->node->op;
+    size_t count = nsk_value_count(s->in);
+    size_t outputs = nsk_value_count(s->out);
+    double start = op == NSK_OP_REDUCE_MAX ? -INFINITY : op == NSK_OP_REDUCE_MIN ? INFINITY : 0.0;
+    double *sums = g_new(double, outputs);
+    for (size_t i = 0; i < outputs; i++) {
+        sums[i] = start;
+    }
+    for (size_t i = 0; i < count; i++) {
+        size_t rest = i;
+        size_t at = 0;
+        size_t step = 1;
+        for (int axis = s->in->rank - 1; axis >= 0; axis--) {
+            at += marked[axis] ? 0 : rest % (size_t)s->in->dims[axis] * step;
+            step *= marked[axis] ? 1 : (size_t)s->in->dims[axis];
+            rest /= (size_t)s->in->dims[axis];
+        }
+        sums[at] = reduced(op, sums[at], (double)s->x[i]);
+    }
+    double each = op == NSK_OP_REDUCE_MEAN ? (double)outputs / (double)count : 1.0;
+    for (size_t i = 0; i < outputs; i++) {
+        s->y[i] = (float)(sums[i] * each);
+    }
+    g_free(sums);
+}
+
+/* ---- numbers from nothing ---- */
+
+void nsk_float_fill(const nsk_step *s) {
+    size_t count = nsk_value_count(s->out);
+    for (size_t i = 0; i < count; i++) {
+        s->y[i] = (float)s->node->attributes.alpha;
+    }
+}
+
+void nsk_float_range(const nsk_step *s) {
+    size_t count = nsk_value_count(s->out);
+    for (size_t i = 0; i < count; i++) {
+        s->y[i] = (float)((double)s->x[0] + (double)i * (double)s->inputs[2][0]);
+    }
+}

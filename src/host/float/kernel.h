@@ -1,0 +1,45 @@
+/* float/kernel: one node's work in 32-bit floating point; one file a family of operators. */
+#ifndef NSK_KERNEL_H
+#define NSK_KERNEL_H
+
+#include "graph/graph.h"
+
+typedef struct nsk_step {
+    const nsk_graph *graph;
+    const nsk_node *node;
+    const nsk_value *in, *out;            /* first input, output */
+    const float *inputs[NSK_MOST_INPUTS]; /* NULL where there is none */
+    const float *x;                       /* the first of them */
+    float *y;
+    float *scratch; /* nsk_scratch_needed floats */
+} nsk_step;
+
+typedef void nsk_float_kernel(const nsk_step *step);
+
+/* windows.c */
+nsk_float_kernel nsk_float_conv, nsk_float_conv_transpose, nsk_float_max_pool,
+    nsk_float_average_pool, nsk_float_lrn;
+/* matrices.c */
+nsk_float_kernel nsk_float_gemm, nsk_float_matmul;
+/* elements.c */
+nsk_float_kernel nsk_float_pair, nsk_float_function, nsk_float_prelu, nsk_float_batch_norm,
+    nsk_float_softmax, nsk_float_log_softmax, nsk_float_reduce, nsk_float_fill, nsk_float_range;
+/* movements.c */
+nsk_float_kernel nsk_float_copy, nsk_float_gather, nsk_float_concat, nsk_float_resize;
+
+/* The function of two numbers that the operator applies to each pair of elements. */
+nsk_function nsk_pair_function(nsk_op op);
+
+size_t nsk_scratch_needed(const nsk_graph *graph, const nsk_node *node);
+
+/* Where the output's element `index` stands in an input that may be smaller along some axes. */
+size_t nsk_broadcast_at(const nsk_value *out, const nsk_value *in, size_t index);
+
+/* For each element of the node's output the element of its first input that it is, or -1 for one
+ * that Pad fills: Transpose, Slice, Split, Pad, Expand, Tile and the two shuffles. */
+void nsk_sources_of(const nsk_graph *graph, const nsk_node *node, int32_t *sources);
+bool nsk_only_moves(nsk_op op);
+/* Concat, on elements of `width` bytes. */
+void nsk_join(const nsk_step *s, const void *const *inputs, void *joined, size_t width);
+
+#endif

@@ -1,0 +1,199 @@
+/* Windows that slide over pictures. */
+#include <cblas.h>
+#include <math.h>
+#include <string.h>
+
+#include "float/kernel.h"
+
+/* ---- convolution: unfold one group's planes, then one matrix product ---- */
+
+static void unfold_plane(const nsk_step *s, const float *plane, int64_t ky, int64_t kx,
+                         float *row) {
+    const nsk_window_attributes *w = &s->node->attributes.window;
+    int64_t height = s->in->dims[2];
+    int64_t width = s->in->dims[3];
+    for (int64_t oy = 0; oy < s->out->dims[2]; oy++) {
+        int64_t y = oy * w->stride[0] - w->pad_before[0] + ky * w->dilation[0];
+        for (int64_t ox = 0; ox < s->out->dims[3]; ox++) {
+            int64_t x = ox * w->stride[1] - w->pad_before[1] + kx * w->dilation[1];
+            bool inside = y >= 0 && y < height && x >= 0 && x < width;
+            *row++ = inside ? plane[y * width + x] : 0.0F;
+        }
+    }
+}
+
+static bool is_pointwise(const nsk_window_attributes *w) {
+    return w->kernel[0] * w->kernel[1] == 1 && w->stride[0] * w->stride[1] == 1 &&
+           w->pad_before[0] + w->pad_before[1] + w->pad_after[0] + w->pad_after[1] == 0;
+}
+
+static void conv_group(const nsk_step *s, const float *x, const float *weight, float *y) {
+    const nsk_window_attributes *w = &s->node->attributes.window;
+    int64_t inputs = s->in->dims[1] / w->groups;
+    int64_t outputs = s->out->dims[1] / w->groups;
+    int64_t taps = inputs * w->kernel[0] * w->kernel[1];
+    int64_t pixels = s->out->dims[2] * s->out->dims[3];
+    const float *columns = x;
+    if (!is_pointwise(w)) {
+        float *row = s->scratch;
+        for (int64_t c = 0; c < inputs; c++) {
+            for (int64_t k = 0; k < w->kernel[0] * w->kernel[1]; k++, row += pixels) {
+                unfold_plane(s, x + c * s->in->dims[2] * s->in->dims[3], k / w->kernel[1],
+                             k % w->kernel[1], row);
+            }
+        }
+        columns = s->scratch;
+    }
+    cblas_sgemm(CblasRowMajor, CblasNoTrans, CblasNoTrans, (int)outputs, (int)pixels, (int)taps,
+                1.0F, weight, (int)taps, columns, (int)pixels, 0.0F, y, (int)pixels);
+}
+
+void nsk_float_conv(const nsk_step *s) {
+    const nsk_window_attributes *w = &s->node->attributes.window;
+    const float *weight = s->inputs[1];
+    const float *bias = s->inputs[2];
+    int64_t in_plane = s->in->dims[2] * s->in->dims[3];
+    int64_t pixels = s->out->dims[2] * s->out->dims[3];
+    int64_t inputs = s->in->dims[1] / w->groups;
+    int64_t outputs = s->out->dims[1] / w->groups;
+    int64_t group_weights = outputs * inputs * w->kernel[0] * w->kernel[1];
+    for (int64_t n = 0; n < s->in->dims[0] * w->groups; n++) {
+        conv_group(s, s->x + n * inputs * in_plane, weight + n % w->groups * group_weights,
+                   s->y + n * outputs * pixels);
+    }
+    for (int64_t plane = 0; bias != NULL && plane < s->out->dims[0] * s->out->dims[1]; plane++) {
+        float *to = s->y + plane * pixels;
+        for (int64_t i = 0; i < pixels; i++) {
+            to[i] += bias[plane % s->out->dims[1]];
+        }
+    }
+}
+
+/* ---- transposed convolution: each input spreads its product with the kernel ---- */
+
+/* Adds one input plane's share to one output plane. */
+static void spread_plane(const nsk_step *s, const float *x, const float *kernel, float *y) {
+    const nsk_window_attributes *w = &s->node->attributes.window;
+    int64_t width = s->in->dims[3];
+    for (int64_t i = 0; i < s->in->dims[2] * width; i++) {
+        for (int64_t k = 0; k < w->kernel[0] * w->kernel[1]; k++) {
+            int64_t oy =
+                i / width * w->stride[0] - w->pad_before[0] + k / w->kernel[1] * w->dilation[0];
+            int64_t ox =
+                i % width * w->stride[1] - w->pad_before[1] + k % w->kernel[1] * w->dilation[1];
+            if (oy >= 0 && oy < s->out->dims[2] && ox >= 0 && ox < s->out->dims[3]) {
+                y[oy * s->out->dims[3] + ox] += x[i] * kernel[k];
+            }
+        }
+    }
+}
+
+void nsk_float_conv_transpose(const nsk_step *s) {
+    const nsk_window_attributes *w = &s->node->attributes.window;
+    int64_t inputs = s->in->dims[1];
+    int64_t outputs = s->out->dims[1] / w->groups; /* of one group */
+    int64_t in_plane = s->in->dims[2] * s->in->dims[3];
+    int64_t out_plane = s->out->dims[2] * s->out->dims[3];
+    int64_t area = w->kernel[0] * w->kernel[1];
+    for (int64_t plane = 0; plane < s->out->dims[0] * s->out->dims[1]; plane++) {
+        for (int64_t i = 0; i < out_plane; i++) {
+            s->y[plane * out_plane + i] =
+                s->inputs[2] != NULL ? s->inputs[2][plane % s->out->dims[1]] : 0.0F;
+        }
+    }
+    for (int64_t n = 0; n < s->in->dims[0] * inputs; n++) {
+        int64_t c = n % inputs;
+        int64_t group = c / (inputs / w->groups);
+        for (int64_t o = 0; o < outputs; o++) {
+            int64_t plane = n / inputs * s->out->dims[1] + group * outputs + o;
+            spread_plane(s, s->x + n * in_plane, s->inputs[1] + (c * outputs + o) * area,
+                         s->y + plane * out_plane);
+        }
+    }
+}
+
+/* ---- pools ---- */
+
+typedef float pool_window(const nsk_step *s, const float *plane, int64_t oy, int64_t ox);
+
+static float window_max(const nsk_step *s, const float *plane, int64_t oy, int64_t ox) {
+    const nsk_window_attributes *w = &s->node->attributes.window;
+    float most = -INFINITY;
+    for (int64_t ky = 0; ky < w->kernel[0]; ky++) {
+        int64_t y = oy * w->stride[0] - w->pad_before[0] + ky * w->dilation[0];
+        for (int64_t kx = 0; kx < w->kernel[1]; kx++) {
+            int64_t x = ox * w->stride[1] - w->pad_before[1] + kx * w->dilation[1];
+            if (y >= 0 && y < s->in->dims[2] && x >= 0 && x < s->in->dims[3]) {
+                most = fmaxf(most, plane[y * s->in->dims[3] + x]);
+            }
+        }
+    }
+    return most;
+}
+
+/* Pixels of the padding count as zeroes with count_include_pad, and never beyond it. */
+static float window_average(const nsk_step *s, const float *plane, int64_t oy, int64_t ox) {
+    const nsk_window_attributes *w = &s->node->attributes.window;
+    double sum = 0.0;
+    int64_t count = 0;
+    for (int64_t ky = 0; ky < w->kernel[0]; ky++) {
+        int64_t y = oy * w->stride[0] - w->pad_before[0] + ky * w->dilation[0];
+        for (int64_t kx = 0; kx < w->kernel[1]; kx++) {
+            int64_t x = ox * w->stride[1] - w->pad_before[1] + kx * w->dilation[1];
+            bool inside = y >= 0 && y < s->in->dims[2] && x >= 0 && x < s->in->dims[3];
+            bool padded =
+                y < s->in->dims[2] + w->pad_after[0] && x < s->in->dims[3] + w->pad_after[1];
+            sum += inside ? (double)plane[y * s->in->dims[3] + x] : 0.0;
+            count += inside || (w->count_include_pad && padded);
+        }
+    }
+    return count > 0 ? (float)(sum / (double)count) : 0.0F;
+}
+
+static void pool(const nsk_step *s, pool_window *window) {
+    int64_t plane = s->in->dims[2] * s->in->dims[3];
+    float *to = s->y;
+    for (int64_t p = 0; p < s->in->dims[0] * s->in->dims[1]; p++) {
+        for (int64_t oy = 0; oy < s->out->dims[2]; oy++) {
+            for (int64_t ox = 0; ox < s->out->dims[3]; ox++) {
+                *to++ = window(s, s->x + p * plane, oy, ox);
+            }
+        }
+    }
+}
+
+void nsk_float_max_pool(const nsk_step *s) {
+    pool(s, window_max);
+}
+
+void nsk_float_average_pool(const nsk_step *s) {
+    pool(s, window_average);
+}
+
+/* ---- local response normalisation: the formula of the operator's specification ---- */
+
+void nsk_float_lrn(const nsk_step *s) {
+    const nsk_attributes *a = &s->node->attributes;
+    int64_t channels = s->in->dims[1];
+    int64_t plane = s->in->dims[2] * s->in->dims[3];
+    for (int64_t i = 0; i < s->in->dims[0] * channels * plane; i++) {
+        int64_t c = i / plane % channels;
+        double sum = 0.0;
+        for (int64_t k = c - (a->size - 1) / 2; k <= c + a->size / 2; k++) {
+            double x = k >= 0 && k < channels ? (double)s->x[i + (k - c) * plane] : 0.0;
+            sum += x * x;
+        }
+        s->y[i] =
+            (float)((double)s->x[i] / pow(a->bias + a->alpha / (double)a->size * sum, a->beta));
+    }
+}
+
+size_t nsk_scratch_needed(const nsk_graph *graph, const nsk_node *node) {
+    if (node->op != NSK_OP_CONV) {
+        return 0;
+    }
+    const nsk_value *weight = nsk_node_input(graph, node, 1);
+    const nsk_value *out = nsk_graph_value(graph, node->output);
+    return nsk_value_count(weight) / (size_t)weight->dims[0] *
+           (size_t)(out->dims[2] * out->dims[3]);
+}

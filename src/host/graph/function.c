@@ -1,0 +1,150 @@
+#include "graph/function.h"
+
+#include <math.h>
+
+static const char *const names[NSK_FNS] = {
+    [NSK_FN_ABS] = "Abs",
+    [NSK_FN_CEIL] = "Ceil",
+    [NSK_FN_CELU] = "Celu",
+    [NSK_FN_CLIP] = "Clip",
+    [NSK_FN_ELU] = "Elu",
+    [NSK_FN_ERF] = "Erf",
+    [NSK_FN_EXP] = "Exp",
+    [NSK_FN_FLOOR] = "Floor",
+    [NSK_FN_GELU] = "Gelu",
+    [NSK_FN_HARD_SIGMOID] = "HardSigmoid",
+    [NSK_FN_HARD_SWISH] = "HardSwish",
+    [NSK_FN_LEAKY_RELU] = "LeakyRelu",
+    [NSK_FN_LOG] = "Log",
+    [NSK_FN_MISH] = "Mish",
+    [NSK_FN_NEG] = "Neg",
+    [NSK_FN_RECIPROCAL] = "Reciprocal",
+    [NSK_FN_ROUND] = "Round",
+    [NSK_FN_SELU] = "Selu",
+    [NSK_FN_SIGMOID] = "Sigmoid",
+    [NSK_FN_SOFTPLUS] = "Softplus",
+    [NSK_FN_SOFTSIGN] = "Softsign",
+    [NSK_FN_SQRT] = "Sqrt",
+    [NSK_FN_TANH] = "Tanh",
+    [NSK_FN_THRESHOLDED_RELU] = "ThresholdedRelu",
+    [NSK_FN_ADD] = "Add",
+    [NSK_FN_DIV] = "Div",
+    [NSK_FN_MAX] = "Max",
+    [NSK_FN_MIN] = "Min",
+    [NSK_FN_MUL] = "Mul",
+    [NSK_FN_POW] = "Pow",
+    [NSK_FN_SUB] = "Sub",
+};
+
+const char *nsk_function_name(nsk_function fn) {
+    return names[fn];
+}
+
+/* Without overflow for large x. */
+static double softplus(double x) {
+    return fmax(x, 0.0) + log1p(exp(-fabs(x)));
+}
+
+static double gelu(double x, bool by_tanh) {
+    if (by_tanh) {
+        return 0.5 * x * (1.0 + tanh(0.7978845608028654 * (x + 0.044715 * x * x * x)));
+    }
+    return 0.5 * x * (1.0 + erf(x * 0.7071067811865476));
+}
+
+static double clip(double x, double low, double high) {
+    return fmin(fmax(x, low), high);
+}
+
+/* The formulas stand in the ONNX operator specification. */
+static double unary(const nsk_function_step *s, double x) {
+    double alpha = s->alpha;
+    double beta = s->beta;
+    switch (s->fn) {
+    case NSK_FN_ABS:
+        return fabs(x);
+    case NSK_FN_CEIL:
+        return ceil(x);
+    case NSK_FN_CELU:
+        return fmax(x, 0.0) + fmin(0.0, alpha * expm1(x / alpha));
+    case NSK_FN_CLIP:
+        return clip(x, alpha, beta);
+    case NSK_FN_ELU:
+        return x < 0.0 ? alpha * expm1(x) : x;
+    case NSK_FN_ERF:
+        return erf(x);
+    case NSK_FN_EXP:
+        return exp(x);
+    case NSK_FN_FLOOR:
+        return floor(x);
+    case NSK_FN_GELU:
+        return gelu(x, alpha != 0.0);
+    case NSK_FN_HARD_SIGMOID:
+        return clip(alpha * x + beta, 0.0, 1.0);
+    case NSK_FN_HARD_SWISH:
+        return x * clip(x / 6.0 + 0.5, 0.0, 1.0);
+    case NSK_FN_LEAKY_RELU:
+        return x < 0.0 ? alpha * x : x;
+    case NSK_FN_LOG:
+        return log(x);
+    case NSK_FN_MISH:
+        return x * tanh(softplus(x));
+    case NSK_FN_NEG:
+        return -x;
+    case NSK_FN_RECIPROCAL:
+        return 1.0 / x;
+    case NSK_FN_ROUND:
+        return nearbyint(x);
+    case NSK_FN_SELU:
+        return beta * (x > 0.0 ? x : alpha * expm1(x));
+    case NSK_FN_SIGMOID:
+        return 1.0 / (1.0 + exp(-x));
+    case NSK_FN_SOFTPLUS:
+        return softplus(x);
+    case NSK_FN_SOFTSIGN:
+        return x / (1.0 + fabs(x));
+    case NSK_FN_SQRT:
+        return sqrt(x);
+    case NSK_FN_TANH:
+        return tanh(x);
+    case NSK_FN_THRESHOLDED_RELU:
+        return x > alpha ? x : 0.0;
+    default:
+        return NAN;
+    }
+}
+
+double nsk_function_at(const nsk_function_step *step, double a, double b) {
+    switch (step->fn) {
+    case NSK_FN_ADD:
+        return a + b;
+    case NSK_FN_DIV:
+        return a / b;
+    case NSK_FN_MAX:
+        return fmax(a, b);
+    case NSK_FN_MIN:
+        return fmin(a, b);
+    case NSK_FN_MUL:
+        return a * b;
+    case NSK_FN_POW:
+        return pow(a, b);
+    case NSK_FN_SUB:
+        return a - b;
+    default:
+        return unary(step, a);
+    }
+}
+
+static double operand(const nsk_function_step *step, int which, double x, const double *results) {
+    return which == NSK_ARGUMENT ? x : which == NSK_NUMBER ? step->alpha : results[which];
+}
+
+double nsk_program_at(const nsk_program *program, double x) {
+    double results[NSK_MOST_STEPS] = {0.0};
+    for (int i = 0; i < program->count; i++) {
+        const nsk_function_step *s = &program->steps[i];
+        double b = s->fn >= NSK_FN_UNARY ? operand(s, s->b, x, results) : 0.0;
+        results[i] = nsk_function_at(s, operand(s, s->a, x, results), b);
+    }
+    return results[program->count - 1];
+}

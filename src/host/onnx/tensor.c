@@ -1,0 +1,241 @@
+#include "onnx/tensor.h"
+
+#include <math.h>
+#include <string.h>
+
+enum { MOST_AXIS = 1 << 28 };
+static const size_t MOST_BYTES = (size_t)1 << 30;
+
+/* How elements stand in raw data, and in which of the typed fields. */
+typedef enum field { IN_FLOATS, IN_DOUBLES, IN_INT32S, IN_INT64S, IN_UINT64S } field;
+
+typedef struct element_type {
+    int type;
+    size_t width;
+    bool whole;
+    field typed;
+    double (*number)(const uint8_t *raw);
+    int64_t (*integer)(const uint8_t *raw);
+} element_type;
+
+/* IEEE 754 binary16. */
+static double half_number(uint16_t bits) {
+    int exponent = bits >> 10 & 31;
+    int fraction = bits & 1023;
+    double magnitude = exponent == 0    ? ldexp(fraction, -24)
+                       : exponent == 31 ? (fraction == 0 ? INFINITY : NAN)
+                                        : ldexp(fraction + 1024, exponent - 25);
+    return bits >> 15 ? -magnitude : magnitude;
+}
+
+#define NUMBER_READER(name, type)                                                                  \
+    static double name(const uint8_t *raw) {                                                       \
+        type x;                                                                                    \
+        memcpy(&x, raw, sizeof x);                                                                 \
+        return (double)x;                                                                          \
+    }
+#define INTEGER_READER(name, type)                                                                 \
+    static int64_t name(const uint8_t *raw) {                                                      \
+        type x;                                                                                    \
+        memcpy(&x, raw, sizeof x);                                                                 \
+        return (int64_t)x;                                                                         \
+    }
+NUMBER_READER(read_float, float)
+NUMBER_READER(read_double, double)
+INTEGER_READER(read_int8, int8_t)
+INTEGER_READER(read_uint8, uint8_t)
+INTEGER_READER(read_int16, int16_t)
+INTEGER_READER(read_uint16, uint16_t)
+INTEGER_READER(read_int32, int32_t)
+INTEGER_READER(read_uint32, uint32_t)
+INTEGER_READER(read_int64, int64_t)
+
+static double read_half(const uint8_t *raw) {
+    uint16_t bits;
+    memcpy(&bits, raw, sizeof bits);
+    return half_number(bits);
+}
+
+static const element_type types[] = {
+    {ONNX__TENSOR_PROTO__DATA_TYPE__FLOAT, 4, false, IN_FLOATS, read_float, NULL},
+    {ONNX__TENSOR_PROTO__DATA_TYPE__DOUBLE, 8, false, IN_DOUBLES, read_double, NULL},
+    {ONNX__TENSOR_PROTO__DATA_TYPE__FLOAT16, 2, false, IN_INT32S, read_half, NULL},
+    {ONNX__TENSOR_PROTO__DATA_TYPE__INT8, 1, true, IN_INT32S, NULL, read_int8},
+    {ONNX__TENSOR_PROTO__DATA_TYPE__UINT8, 1, true, IN_INT32S, NULL, read_uint8},
+    {ONNX__TENSOR_PROTO__DATA_TYPE__BOOL, 1, true, IN_INT32S, NULL, read_uint8},
+    {ONNX__TENSOR_PROTO__DATA_TYPE__INT16, 2, true, IN_INT32S, NULL, read_int16},
+    {ONNX__TENSOR_PROTO__DATA_TYPE__UINT16, 2, true, IN_INT32S, NULL, read_uint16},
+    {ONNX__TENSOR_PROTO__DATA_TYPE__INT32, 4, true, IN_INT32S, NULL, read_int32},
+    {ONNX__TENSOR_PROTO__DATA_TYPE__UINT32, 4, true, IN_UINT64S, NULL, read_uint32},
+    {ONNX__TENSOR_PROTO__DATA_TYPE__INT64, 8, true, IN_INT64S, NULL, read_int64},
+};
+
+static const element_type *type_of(int type) {
+    for (size_t i = 0; i < G_N_ELEMENTS(types); i++) {
+        if (types[i].type == type) {
+            return &types[i];
+        }
+    }
+    return NULL;
+}
+
+bool nsk_onnx_type_is_read(int type, bool *whole) {
+    const element_type *t = type_of(type);
+    *whole = t != NULL && t->whole;
+    return t != NULL;
+}
+
+static bool read_shape(const Onnx__TensorProto *t, nsk_value *value, nsk_error *error) {
+    int64_t count = 1;
+    if (t->n_dims > NSK_MOST_RANK) {
+        return nsk_fail(error, "constant '%s' has %zu axes; at most %d are read", value->name,
+                        t->n_dims, NSK_MOST_RANK);
+    }
+    value->rank = (int)t->n_dims;
+    for (int i = 0; i < value->rank; i++) {
+        value->dims[i] = t->dims[i];
+        if (t->dims[i] < 0 || t->dims[i] > MOST_AXIS || (count *= t->dims[i]) > MOST_AXIS) {
+            return nsk_fail(error, "constant '%s' claims an absurd size; the file is damaged",
+                            value->name);
+        }
+    }
+    value->shaped = true;
+    return true;
+}
+
+static size_t typed_count(const Onnx__TensorProto *t, field typed) {
+    switch (typed) {
+    case IN_FLOATS:
+        return t->n_float_data;
+    case IN_DOUBLES:
+        return t->n_double_data;
+    case IN_INT32S:
+        return t->n_int32_data;
+    case IN_INT64S:
+        return t->n_int64_data;
+    default:
+        return t->n_uint64_data;
+    }
+}
+
+static double typed_number(const Onnx__TensorProto *t, const element_type *type, size_t i) {
+    return type->typed == IN_FLOATS    ? (double)t->float_data[i]
+           : type->typed == IN_DOUBLES ? t->double_data[i]
+                                       : half_number((uint16_t)t->int32_data[i]);
+}
+
+static int64_t typed_integer(const Onnx__TensorProto *t, const element_type *type, size_t i) {
+    return type->typed == IN_INT64S   ? t->int64_data[i]
+           : type->typed == IN_INT32S ? t->int32_data[i]
+                                      : (int64_t)t->uint64_data[i];
+}
+
+/* `raw` is NULL where the typed fields hold the elements. */
+static void convert(const Onnx__TensorProto *t, const element_type *type, const uint8_t *raw,
+                    nsk_value *value) {
+    size_t count = nsk_value_count(value);
+    value->whole = type->whole;
+    value->data = g_new0(float, count + 1); /* never NULL: an empty constant is one too */
+    value->integers = type->whole ? g_new0(int64_t, count + 1) : NULL;
+    for (size_t i = 0; i < count; i++) {
+        const uint8_t *at = raw != NULL ? raw + i * type->width : NULL;
+        if (value->integers != NULL) {
+            value->integers[i] = at != NULL ? type->integer(at) : typed_integer(t, type, i);
+            value->data[i] = (float)value->integers[i];
+            continue;
+        }
+        value->data[i] = (float)(at != NULL ? type->number(at) : typed_number(t, type, i));
+    }
+}
+
+bool nsk_onnx_is_finite(const nsk_value *value, nsk_error *error) {
+    size_t count = value->data != NULL ? nsk_value_count(value) : 0;
+    for (size_t i = 0; i < count; i++) {
+        /* a single infinite number is a bound, or what a maximum is padded with */
+        if (isnan(value->data[i]) || (isinf(value->data[i]) && count > 1)) {
+            return nsk_fail(error,
+                            "constant '%s' holds a number that is not finite; train again "
+                            "or export again",
+                            value->name);
+        }
+    }
+    return true;
+}
+
+/* ---- external data ---- */
+
+static bool is_key(const Onnx__StringStringEntryProto *entry, const char *key) {
+    return entry->key != NULL && entry->value != NULL && strcmp(entry->key, key) == 0;
+}
+
+/* A relative path without a step upwards. */
+static bool stays_inside(const char *location) {
+    char **parts = g_strsplit(location, "/", -1);
+    bool inside = *location != '\0' && !g_path_is_absolute(location);
+    for (int i = 0; parts[i] != NULL; i++) {
+        inside = inside && strcmp(parts[i], "..") != 0;
+    }
+    g_strfreev(parts);
+    return inside;
+}
+
+static bool load_external(const Onnx__TensorProto *t, const element_type *type, const char *folder,
+                          nsk_value *value, nsk_error *error) {
+    const char *location = NULL;
+    uint64_t offset = 0;
+    uint64_t length = (uint64_t)nsk_value_count(value) * type->width;
+    uint64_t stated = length;
+    for (size_t i = 0; i < t->n_external_data; i++) {
+        const Onnx__StringStringEntryProto *e = t->external_data[i];
+        location = is_key(e, "location") ? e->value : location;
+        offset = is_key(e, "offset") ? g_ascii_strtoull(e->value, NULL, 10) : offset;
+        stated = is_key(e, "length") ? g_ascii_strtoull(e->value, NULL, 10) : stated;
+    }
+    if (folder == NULL || location == NULL || !stays_inside(location) || stated != length) {
+        return nsk_fail(error,
+                        "constant '%s' stands in a file of its own, '%s', whose place or length "
+                        "makes no sense; it must lie beside the model",
+                        value->name, location != NULL ? location : "");
+    }
+    char *path = g_build_filename(folder, location, NULL);
+    size_t size = 0;
+    uint8_t *bytes = nsk_file_read(path, MOST_BYTES, &size, error);
+    g_free(path);
+    if (bytes == NULL) {
+        return nsk_fail_in(error, "constant '%s'", value->name);
+    }
+    bool good = (offset <= size && length <= size - offset) ||
+                nsk_fail(error, "constant '%s' lies behind the end of '%s'; copy the file again",
+                         value->name, location);
+    if (good) {
+        convert(t, type, bytes + offset, value);
+    }
+    g_free(bytes);
+    return good;
+}
+
+bool nsk_onnx_tensor_load(const Onnx__TensorProto *t, const char *folder, nsk_value *value,
+                          nsk_error *error) {
+    const element_type *type = type_of(t->data_type);
+    if (type == NULL) {
+        return nsk_unsupported(error,
+                               "constant '%s' has ONNX data type %d; floating point and integers "
+                               "are read: export in 32-bit float",
+                               value->name, t->data_type);
+    }
+    if (!read_shape(t, value, error)) {
+        return false;
+    }
+    if (t->has_data_location && t->data_location == ONNX__TENSOR_PROTO__DATA_LOCATION__EXTERNAL) {
+        return load_external(t, type, folder, value, error);
+    }
+    size_t count = nsk_value_count(value);
+    size_t has = t->has_raw_data ? t->raw_data.len / type->width : typed_count(t, type->typed);
+    if (has != count) {
+        char shape[160];
+        return nsk_fail(error, "constant '%s' is %s but holds %zu elements; the file is damaged",
+                        value->name, nsk_value_text(value, shape, sizeof shape), has);
+    }
+    convert(t, type, t->has_raw_data ? t->raw_data.data : NULL, value);
+    return true;
+}

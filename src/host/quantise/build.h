@@ -1,0 +1,20 @@
+/* quantise/build: from ranges to a model file, for those who observe ranges in ways of their own.
+ */
+#ifndef NSK_BUILD_H
+#define NSK_BUILD_H
+
+#include "quantise/integer.h"
+#include "quantise/lower.h"
+#include "quantise/ranges.h"
+
+/* One scale a tensor from one range each; those that are known beforehand (the input's, a
+ * softmax's) or follow from another tensor's are set to that. g_free. */
+nsk_scale *nsk_scales_of(const nsk_graph *graph, const nsk_lowered *lowered,
+                         const nsk_range *ranges, const nsk_input *input);
+
+/* Quantises every layer, plans the workspace, writes the model and opens it. */
+nsk_model_file *nsk_model_build(const nsk_graph *graph, const nsk_lowered *lowered,
+                                const nsk_scale *scales, const char *name, const nsk_labels *labels,
+                                const nsk_input *input, nsk_error *error);
+
+#endif
