@@ -5,7 +5,7 @@ NETSUKE := $(BUILD)/netsuke
 IMAGES := demo/images
 CLANG := -DCMAKE_C_COMPILER=clang -DCMAKE_BUILD_TYPE=RelWithDebInfo
 
-.PHONY: all demo demo-data demo-train check unit sanitise fuzz lint bench costs install screenshots clean
+.PHONY: all demo demo-data demo-train check onnx-table unit sanitise fuzz lint bench costs install screenshots clean
 
 all: $(BUILD)/Makefile
 	@cmake --build $(BUILD) -j $(JOBS) -- --no-print-directory -s
@@ -59,6 +59,13 @@ fuzz: demo-data
 lint:
 	@scripts/dependencies check
 	@scripts/lint $(BUILD)
+
+# Writes docs/onnx-support.md anew from the standard's own cases.
+onnx-table: all
+	@scripts/dependencies check
+	@cmake -S . -B $(BUILD) -DNSK_TESTS=ON >/dev/null
+	@cmake --build $(BUILD) -j $(JOBS) --target nsk-standard -- --no-print-directory -s
+	@$(BUILD)/nsk-standard --write docs/onnx-support.md
 
 bench: all demo-data
 	@$(BUILD)/nsk-bench demo/kiln.ini
