@@ -182,7 +182,7 @@ static nsk_model_file *write_model(nsk_lowered *net, nsk_error *error) {
         places[i] = buffers[i].place;
     }
     nsk_graph *no_graph = nsk_graph_new(); /* whose input is taken as it is */
-    const nsk_model_parts parts = {.name = "grid",
+    const nsk_model_parts parts = {.facts = {"grid", "", "", "", ""},
                                    .labels = &labels,
                                    .input = &input,
                                    .graph = no_graph,

@@ -21,7 +21,7 @@ static bool write_picture(const char *folder, uint64_t seed, int class, int inde
     uint8_t rgb[3 * SCENE_SIZE * SCENE_SIZE];
     random_state r = picture_state(seed, class, index);
     scene_draw((kiln_class) class, &r, rgb);
-    nsk_picture picture = {SCENE_SIZE, SCENE_SIZE, rgb};
+    const nsk_picture picture = {.width = SCENE_SIZE, .height = SCENE_SIZE, .rgb = rgb};
     char *path = g_strdup_printf("%s/%s/%s-%04d.png", folder, kiln_class_names[class],
                                  kiln_class_names[class], index);
     bool good = nsk_picture_write_png(&picture, path, error);

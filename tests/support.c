@@ -284,7 +284,8 @@ void noise_set(const char *folder, const nsk_labels *labels, int per_class, int 
     nsk_error error;
     for (int c = 0; c < labels->count; c++) {
         for (int i = 0; i < per_class; i++) {
-            nsk_picture picture = {width, height, g_malloc((gsize)(3 * width * height))};
+            nsk_picture picture = {.width = width, .height = height};
+            picture.rgb = g_malloc((gsize)(3 * width * height));
             for (int b = 0; b < 3 * width * height; b++) {
                 picture.rgb[b] = (uint8_t)random_below(&r, 256);
             }

@@ -1,10 +1,10 @@
-/* Runs the suites: nsk-unit */
+/* Runs the suites, or those that are named: nsk-unit [SUITE...] */
 #include "run.h"
 #include "suites.h"
 
 extern void openblas_set_num_threads(int threads);
 
-int main(void) {
+int main(int argc, char **argv) {
     CU_SuiteInfo suites[] = {
         {"arithmetic", NULL, NULL, NULL, NULL, arithmetic_tests},
         {"kernels", NULL, NULL, NULL, NULL, kernel_tests},
@@ -12,6 +12,8 @@ int main(void) {
         {"decide", NULL, NULL, NULL, NULL, decide_tests},
         {"settings and briefs", NULL, NULL, NULL, NULL, settings_tests},
         {"pictures", NULL, NULL, NULL, NULL, picture_tests},
+        {"picture formats", NULL, NULL, NULL, NULL, format_tests},
+        {"arrays and lists", NULL, NULL, NULL, NULL, array_tests},
         {"image sets", NULL, NULL, NULL, NULL, set_tests},
         {"ONNX", NULL, NULL, NULL, NULL, onnx_tests},
         {"float", NULL, NULL, NULL, NULL, float_tests},
@@ -23,6 +25,7 @@ int main(void) {
         {"train", NULL, NULL, NULL, NULL, train_tests},
         CU_SUITE_INFO_NULL,
     };
+    (void)argc;
     openblas_set_num_threads(1);
-    return run_suites(suites);
+    return run_suites(suites, argv + 1);
 }

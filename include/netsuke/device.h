@@ -47,6 +47,20 @@ typedef enum nsk_colour { NSK_RGB, NSK_BGR, NSK_GREY } nsk_colour;
  * shrunk whole with black bars. Done before the device; the model carries it as a fact. */
 typedef enum nsk_fit { NSK_STRETCH, NSK_CROP, NSK_PAD } nsk_fit;
 
+/* How the pixels of another size are found, along each axis. Done before the device, too. With
+ * `step` source pixels to one result pixel, the i-th result pixel's centre being (i + 1/2) step:
+ * area: the mean of what it covers, pixels partly covered counting in part; enlarging, bilinear.
+ * bilinear: the two pixels whose centres are nearest, by distance, edges repeated.
+ * smooth bilinear: shrinking, a triangle `step` wide to both sides, cut at the edges.
+ * nearest: the pixel that the centre falls in. */
+typedef enum nsk_resample {
+    NSK_AREA,
+    NSK_BILINEAR,
+    NSK_BILINEAR_SMOOTH,
+    NSK_NEAREST,
+    NSK_RESAMPLES
+} nsk_resample;
+
 /* An open model. Filled by nsk_open; read it, never write it. Points into the caller's bytes, which
  * must stay where they are while it is used. */
 typedef struct nsk_model {
@@ -59,6 +73,7 @@ typedef struct nsk_model {
     uint8_t channels;       /* of a frame: 3, or 1 for grey */
     nsk_colour colour;
     nsk_fit fit;
+    nsk_resample resample;
 } nsk_model;
 
 /* A tensor: height x width x channels of int8, channels fastest, standing at `place` bytes into the
@@ -120,6 +135,17 @@ unsigned nsk_best(const nsk_model *model, const int8_t *scores);
 /* The name of a class or of a layer, zero-terminated, in the model's bytes. */
 const char *nsk_label(const nsk_model *model, unsigned class_index);
 const char *nsk_layer_name(const nsk_model *model, unsigned layer);
+
+/* What a person should know of the model: "" where it is not known. */
+typedef enum nsk_fact {
+    NSK_FACT_NAME,
+    NSK_FACT_VERSION,
+    NSK_FACT_AUTHOR,
+    NSK_FACT_LICENCE,
+    NSK_FACT_DESCRIPTION,
+    NSK_FACTS
+} nsk_fact;
+const char *nsk_model_fact(const nsk_model *model, nsk_fact fact);
 
 nsk_kind nsk_layer_kind(const nsk_model *model, unsigned layer);
 nsk_tensor nsk_tensor_at(const nsk_model *model, unsigned tensor);

@@ -26,6 +26,7 @@ typedef struct nsk_input {
     int width, height; /* pixels; 0 where the model file fixes them */
     nsk_colour colour;
     nsk_fit fit;
+    nsk_resample resample;
     double mean[3], deviation[3]; /* in channel order; grey uses the first */
     double top;                   /* what byte 255 becomes: 1 or 255 */
 } nsk_input;
@@ -51,10 +52,12 @@ typedef struct nsk_decision {
 
 typedef struct nsk_brief {
     char *path, *name;
-    char *model, *board;          /* files, as paths from here; board may be NULL */
-    char *output;                 /* of the model, where it has several; or NULL */
-    char *calibration, *held_out; /* folders; may be NULL */
-    int calibration_limit;        /* pictures; 0: all */
+    char *model, *board; /* files, as paths from here; board may be NULL */
+    char *output;        /* of the model, where it has several; or NULL */
+    /* image sets, and the labels of those that are arrays; all may be NULL */
+    char *calibration, *held_out, *calibration_labels, *held_out_labels;
+    int calibration_limit;  /* pictures; 0: all */
+    char *facts[NSK_FACTS]; /* of the model, that override the file's own; may be NULL */
     nsk_labels labels;
     nsk_input input;
     nsk_limits limits;
@@ -70,15 +73,23 @@ void nsk_brief_free(nsk_brief *brief);
 
 typedef struct nsk_images nsk_images;
 
-/* Opens a folder with one folder a class (PNG and JPEG). `limit` > 0 keeps that many pictures,
- * spread evenly over the classes. A folder that no label names, a label without pictures and an
- * unreadable picture are errors; if `tolerant`, they are left out instead, counted, and the first
- * is kept as a note. Pictures are decoded when they are asked for, not before. */
+/* Opens a set: a folder with one folder a class (PNG, JPEG, BMP, PNM; folders in those count as
+ * part of the class), a CSV of path,label with paths as seen from the file, or an IDX or NPY array
+ * of bytes, gzipped or not, whose labels stand in the file of that name with "labels" for "images"
+ * or "-labels" before ".npy". `limit` > 0 keeps that many pictures, spread evenly over the classes.
+ * A folder or line that no label names, a label without pictures and an unreadable picture are
+ * errors; if `tolerant`, they are left out instead, counted, and the first is kept as a note.
+ * Pictures are decoded when they are asked for, not before; arrays stay on disk. */
 nsk_images *nsk_images_open(const char *folder, const nsk_labels *labels, const nsk_input *input,
                             int limit, bool tolerant, nsk_error *error);
+/* The same for an array whose labels stand in a file of any name. */
+nsk_images *nsk_images_open_array(const char *path, const char *labels_path,
+                                  const nsk_labels *labels, const nsk_input *input, int limit,
+                                  bool tolerant, nsk_error *error);
 void nsk_images_free(nsk_images *images);
 int nsk_images_count(const nsk_images *images);
 int nsk_images_label(const nsk_images *images, int index);
+/* The file, or "ARRAY[17]". */
 const char *nsk_images_path(const nsk_images *images, int index);
 const nsk_labels *nsk_images_labels(const nsk_images *images);
 const nsk_input *nsk_images_input(const nsk_images *images);
@@ -125,6 +136,10 @@ nsk_network *nsk_network_read(const char *path, nsk_input *input, const char *ou
                               nsk_error *error);
 void nsk_network_free(nsk_network *network);
 int nsk_network_classes(const nsk_network *network);
+/* What the file's metadata, or nsk_network_set_fact, says of the model; "" where they say nothing.
+ * The name falls back on the file's. */
+const char *nsk_network_fact(const nsk_network *network, nsk_fact fact);
+void nsk_network_set_fact(nsk_network *network, nsk_fact fact, const char *text);
 /* Scores a prepared frame with training's own float preparation: `classes` probabilities. */
 bool nsk_network_score(const nsk_network *network, const nsk_input *input, const uint8_t *frame,
                        float *probabilities, nsk_error *error);

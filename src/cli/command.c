@@ -15,6 +15,15 @@ static void override(char **setting, const char *option) {
     }
 }
 
+/* Another set's labels are not those that the brief names. */
+static void override_set(char **set, char **labels, const char *option) {
+    override(set, option);
+    if (option != NULL) {
+        g_free(*labels);
+        *labels = NULL;
+    }
+}
+
 bool cli_load_brief(cli_job *job) {
     if (job->brief != NULL) {
         return true;
@@ -24,8 +33,8 @@ bool cli_load_brief(cli_job *job) {
         return false;
     }
     override(&job->brief->board, job->board_path);
-    override(&job->brief->calibration, job->calibration_path);
-    override(&job->brief->held_out, job->held_out_path);
+    override_set(&job->brief->calibration, &job->brief->calibration_labels, job->calibration_path);
+    override_set(&job->brief->held_out, &job->brief->held_out_labels, job->held_out_path);
     return true;
 }
 
@@ -33,13 +42,19 @@ bool cli_load_network(cli_job *job) {
     if (job->network == NULL && cli_load_brief(job)) {
         job->network = nsk_network_read(job->brief->model, &job->brief->input, job->brief->output,
                                         &job->error);
+        for (int i = 0; job->network != NULL && i < NSK_FACTS; i++) {
+            if (job->brief->facts[i] != NULL) {
+                nsk_network_set_fact(job->network, (nsk_fact)i, job->brief->facts[i]);
+            }
+        }
     }
     return job->network != NULL;
 }
 
-static nsk_images *open_set(cli_job *job, const char *folder, int limit) {
-    nsk_images *images = nsk_images_open(folder, &job->brief->labels, &job->brief->input, limit,
-                                         job->tolerant != FALSE, &job->error);
+static nsk_images *open_set(cli_job *job, const char *path, const char *labels, int limit) {
+    nsk_images *images =
+        nsk_images_open_array(path, labels, &job->brief->labels, &job->brief->input, limit,
+                              job->tolerant != FALSE, &job->error);
     if (images != NULL) {
         cli_note_left_out(images);
     }
@@ -48,14 +63,15 @@ static nsk_images *open_set(cli_job *job, const char *folder, int limit) {
 
 bool cli_load_calibration(cli_job *job) {
     if (job->calibration == NULL && cli_load_brief(job)) {
-        job->calibration = open_set(job, job->brief->calibration, job->brief->calibration_limit);
+        job->calibration = open_set(job, job->brief->calibration, job->brief->calibration_labels,
+                                    job->brief->calibration_limit);
     }
     return job->calibration != NULL;
 }
 
 bool cli_load_held_out(cli_job *job) {
     if (job->held_out == NULL && cli_load_brief(job)) {
-        job->held_out = open_set(job, job->brief->held_out, 0);
+        job->held_out = open_set(job, job->brief->held_out, job->brief->held_out_labels, 0);
     }
     return job->held_out != NULL;
 }

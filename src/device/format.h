@@ -26,12 +26,13 @@ enum nsk_header_field {
     NSK_H_COLOUR = 35,      /* u8: nsk_colour */
     NSK_H_FIT = 36,         /* u8: nsk_fit */
     NSK_H_TABLES = 37,      /* u8: preparation tables, 1 or as many as channels */
-    NSK_H_RESERVED = 38,    /* u16: 0 */
+    NSK_H_RESAMPLE = 38,    /* u8: nsk_resample */
+    NSK_H_RESERVED = 39,    /* u8: 0 */
     NSK_H_TENSORS_AT = 40,  /* u32: offset of the tensor records */
     NSK_H_LAYERS_AT = 44,   /* u32: offset of the layer records */
     NSK_H_PREPARE_AT = 48,  /* u32: offset of tables of 256 int8 */
     NSK_H_LABELS_AT = 52,   /* u32: offset of one u32 a class, the offset of its name */
-    NSK_H_NAME_AT = 56,     /* u32: offset of the model's name */
+    NSK_H_FACTS_AT = 56,    /* u32: offset of one u32 a nsk_fact, the offset of its text */
     NSK_H_LEAST = 60,       /* u32: lower bound of the workspace, a fact for people */
     NSK_HEADER_BYTES = 64
 };

@@ -77,6 +77,11 @@ const char *nsk_label(const nsk_model *model, unsigned class_index) {
     return (const char *)model->bytes + (uint32_t)nsk_word(offsets, class_index);
 }
 
+const char *nsk_model_fact(const nsk_model *model, nsk_fact fact) {
+    const uint8_t *offsets = model->bytes + nsk_load32(model->bytes + NSK_H_FACTS_AT);
+    return (const char *)model->bytes + (uint32_t)nsk_word(offsets, (uint32_t)fact);
+}
+
 const int8_t *nsk_scores(const nsk_model *model, const void *workspace) {
     return (const int8_t *)workspace + nsk_tensor_at(model, model->output).place;
 }

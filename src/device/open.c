@@ -257,8 +257,8 @@ static bool check_frame(const nsk_model *m) {
     uint32_t tables = m->bytes[NSK_H_TABLES];
     if ((m->channels != 1 && m->channels != 3) || (tables != 1 && tables != m->channels) ||
         (unsigned)m->colour > NSK_GREY || (unsigned)m->fit > NSK_PAD ||
-        (m->colour == NSK_GREY) != (m->channels == 1) || m->input >= m->tensors ||
-        m->output >= m->tensors) {
+        (unsigned)m->resample >= NSK_RESAMPLES || (m->colour == NSK_GREY) != (m->channels == 1) ||
+        m->input >= m->tensors || m->output >= m->tensors) {
         return false;
     }
     nsk_tensor in = nsk_tensor_at(m, m->input);
@@ -268,18 +268,18 @@ static bool check_frame(const nsk_model *m) {
            lies_inside(m, nsk_load32(m->bytes + NSK_H_PREPARE_AT), tables, 256, 1);
 }
 
+static bool check_texts(const nsk_model *m, uint32_t list, uint32_t count) {
+    bool good = lies_inside(m, list, count, 4, 4);
+    for (uint32_t i = 0; i < count && good; i++) {
+        good = name_lies_inside(m, (uint32_t)nsk_word(m->bytes + list, i));
+    }
+    return good;
+}
+
 static bool check_names(const nsk_model *m) {
     uint32_t labels = nsk_load32(m->bytes + NSK_H_LABELS_AT);
-    if (m->bytes[m->size - 1] != 0 || !lies_inside(m, labels, m->classes, 4, 4) ||
-        !name_lies_inside(m, nsk_load32(m->bytes + NSK_H_NAME_AT))) {
-        return false;
-    }
-    for (uint32_t c = 0; c < m->classes; c++) {
-        if (!name_lies_inside(m, (uint32_t)nsk_word(m->bytes + labels, c))) {
-            return false;
-        }
-    }
-    return true;
+    return m->bytes[m->size - 1] == 0 && check_texts(m, labels, m->classes) &&
+           check_texts(m, nsk_load32(m->bytes + NSK_H_FACTS_AT), NSK_FACTS);
 }
 
 static bool check_all(const nsk_model *m) {
@@ -319,6 +319,7 @@ static void read_header(nsk_model *m) {
     m->channels = at[NSK_H_CHANNELS];
     m->colour = (nsk_colour)at[NSK_H_COLOUR];
     m->fit = (nsk_fit)at[NSK_H_FIT];
+    m->resample = (nsk_resample)at[NSK_H_RESAMPLE];
 }
 
 nsk_status nsk_open(nsk_model *m, const void *bytes, size_t size) {

@@ -106,7 +106,7 @@ static void impossible_facts_are_refused(void) {
         {0, NSK_H_LAYERS_AT, 4, 0xfffffff0, NSK_INCONSISTENT},
         {0, NSK_H_PREPARE_AT, 4, 0xffffff00, NSK_INCONSISTENT},
         {0, NSK_H_LABELS_AT, 4, 3, NSK_INCONSISTENT},
-        {0, NSK_H_NAME_AT, 4, 0xffffffff, NSK_INCONSISTENT},
+        {0, NSK_H_FACTS_AT, 4, 0xffffffff, NSK_INCONSISTENT},
         {1, NSK_T_PLACE, 4, 0xfffffff0, NSK_INCONSISTENT},
         {1, NSK_T_HEIGHT, 2, 0, NSK_INCONSISTENT},
         {1, NSK_T_CHANNELS, 2, 65535, NSK_INCONSISTENT},

@@ -9,7 +9,8 @@
 #include "images/picture.h"
 
 static nsk_picture grey_picture(int width, int height, const uint8_t *values) {
-    nsk_picture p = {width, height, g_malloc((gsize)(3 * width * height))};
+    nsk_picture p = {
+        .width = width, .height = height, .rgb = g_malloc((gsize)(3 * width * height))};
     for (int i = 0; i < 3 * width * height; i++) {
         p.rgb[i] = values[i / 3];
     }
@@ -34,12 +35,46 @@ static void resizing_by_hand(void) {
     for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
         nsk_picture from = grey_picture(cases[i].width, cases[i].height, cases[i].from);
         nsk_picture to;
-        nsk_picture_resize(&from, cases[i].to_width, cases[i].to_height, &to);
+        nsk_picture_resize(&from, cases[i].to_width, cases[i].to_height, NSK_AREA, &to);
         for (int k = 0; k < to.width * to.height; k++) {
             CU_ASSERT_EQUAL(to.rgb[3 * k], cases[i].to[k]);
             CU_ASSERT_EQUAL(to.rgb[3 * k + 2], cases[i].to[k]);
         }
         nsk_picture_clear(&from);
+        nsk_picture_clear(&to);
+    }
+}
+
+/* A line of four pixels in each way, and the same down. */
+static void resampling_by_hand(void) {
+    static const uint8_t from[4] = {0, 100, 200, 40};
+    static const struct {
+        nsk_resample resample;
+        int size;
+        uint8_t to[6];
+    } cases[] = {
+        {NSK_AREA, 2, {50, 120}},
+        {NSK_BILINEAR, 2, {50, 120}}, /* centres 1 and 3: halfway */
+        /* triangles of 2 to both sides around 1 and 3: 3/8 3/8 1/8 0 over 7/8 */
+        {NSK_BILINEAR_SMOOTH, 2, {71, 117}}, /* (37.5 + 25) / 0.875; (12.5 + 75 + 15) / 0.875 */
+        {NSK_NEAREST, 2, {100, 40}},
+        {NSK_BILINEAR, 1, {150}},       /* centre 2: halfway between 100 and 200 */
+        {NSK_BILINEAR_SMOOTH, 1, {96}}, /* 5/8 7/8 7/8 5/8: (87.5 + 175 + 25) / 3 = 95.8 */
+        {NSK_NEAREST, 6, {0, 100, 100, 200, 40, 40}}, /* at 1/3, 1, 5/3, 7/3, 3, 11/3 */
+        {NSK_BILINEAR, 6, {0, 50, 117, 183, 120, 40}},
+        {NSK_AREA, 6, {0, 50, 117, 183, 120, 40}},
+        {NSK_BILINEAR_SMOOTH, 6, {0, 50, 117, 183, 120, 40}},
+    };
+    for (size_t i = 0; i < 2 * G_N_ELEMENTS(cases); i++) {
+        bool down = i % 2 == 1;
+        int size = cases[i / 2].size;
+        nsk_picture line = grey_picture(down ? 1 : 4, down ? 4 : 1, from);
+        nsk_picture to;
+        nsk_picture_resize(&line, down ? 1 : size, down ? size : 1, cases[i / 2].resample, &to);
+        for (int k = 0; k < size; k++) {
+            CU_ASSERT_EQUAL(to.rgb[3 * k + 1], cases[i / 2].to[k]);
+        }
+        nsk_picture_clear(&line);
         nsk_picture_clear(&to);
     }
 }
@@ -57,7 +92,8 @@ static void fits_by_hand(void) {
     nsk_picture picture = grey_picture(4, 2, from);
     for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
         nsk_picture to;
-        nsk_picture_fit(&picture, 2, 2, cases[i].fit, &to);
+        const nsk_input input = {.width = 2, .height = 2, .fit = cases[i].fit};
+        nsk_picture_fit(&picture, &input, &to);
         for (int k = 0; k < 4; k++) {
             CU_ASSERT_EQUAL(to.rgb[3 * k], cases[i].to[k]);
         }
@@ -68,7 +104,7 @@ static void fits_by_hand(void) {
 
 static void colour_orders(void) {
     uint8_t rgb[3] = {200, 100, 50};
-    const nsk_picture picture = {1, 1, rgb};
+    const nsk_picture picture = {.width = 1, .height = 1, .rgb = rgb};
     uint8_t frame[3];
     nsk_picture_channels(&picture, NSK_RGB, frame);
     CU_ASSERT(frame[0] == 200 && frame[1] == 100 && frame[2] == 50);
@@ -141,7 +177,7 @@ static void png_is_read_and_written(void) {
     g_free(bytes);
     scratch_write_text(path, "GIF89a");
     CU_ASSERT_FALSE(nsk_picture_read(path, &to, &error));
-    assert_error(&error, "p.png: neither a PNG nor a JPEG");
+    assert_error(&error, "p.png: not a PNG, JPEG, BMP or PNM");
     nsk_picture_clear(&from);
     g_free(path);
     scratch_remove(folder);
@@ -149,6 +185,7 @@ static void png_is_read_and_written(void) {
 
 CU_TestInfo picture_tests[] = {
     {"resizing, worked by hand", resizing_by_hand},
+    {"each way of resampling, worked by hand", resampling_by_hand},
     {"stretch, crop and pad, worked by hand", fits_by_hand},
     {"colour orders", colour_orders},
     {"JPEG, whole and cut", jpeg_is_read},

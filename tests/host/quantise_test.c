@@ -211,10 +211,10 @@ static nsk_model_file *quantise_small(const nsk_input *given, nsk_error *error) 
 /* Every byte of every channel comes out as the formula of docs/arithmetic.md has it. */
 static void preparation_is_the_formula(void) {
     static const nsk_input inputs[] = {
-        {4, 64, NSK_RGB, NSK_STRETCH, {0.5, 0.5, 0.5}, {0.25, 0.25, 0.25}, 1.0},
-        {4, 64, NSK_BGR, NSK_CROP, {0.485, 0.456, 0.406}, {0.229, 0.224, 0.225}, 1.0},
-        {4, 64, NSK_RGB, NSK_PAD, {100, 120, 140}, {50, 60, 1}, 255.0},
-        {4, 64, NSK_GREY, NSK_STRETCH, {0, 0, 0}, {1, 1, 1}, 1.0},
+        {4, 64, NSK_RGB, NSK_STRETCH, NSK_AREA, {0.5, 0.5, 0.5}, {0.25, 0.25, 0.25}, 1.0},
+        {4, 64, NSK_BGR, NSK_CROP, NSK_NEAREST, {0.485, 0.456, 0.406}, {0.229, 0.224, 0.225}, 1.0},
+        {4, 64, NSK_RGB, NSK_PAD, NSK_BILINEAR, {100, 120, 140}, {50, 60, 1}, 255.0},
+        {4, 64, NSK_GREY, NSK_STRETCH, NSK_AREA, {0, 0, 0}, {1, 1, 1}, 1.0},
     };
     for (size_t i = 0; i < G_N_ELEMENTS(inputs); i++) {
         nsk_error error = {.text = ""};

@@ -52,9 +52,9 @@ static void mistakes_are_named_or_left_out(void) {
     } cases[] = {
         {NULL, "dust/a.png", "x", "dust: no label is called 'dust'; rename the folder", 9},
         {"crack", NULL, NULL, "label 'crack' has no folder here", 6},
-        {"crack", "crack/readme.txt", "no pictures", "no PNG or JPEG in this class's folder", 6},
-        {NULL, "belt/x.png", "not a picture", "x.png: neither a PNG nor a JPEG", 9},
-        {NULL, "belt/x.jpg", "", "x.jpg: neither a PNG nor a JPEG", 9},
+        {"crack", "crack/readme.txt", "no pictures", "no picture in this class's folder", 6},
+        {NULL, "belt/x.png", "not a picture", "x.png: not a PNG, JPEG, BMP or PNM", 9},
+        {NULL, "belt/x.jpg", "", "x.jpg: not a PNG, JPEG, BMP or PNM", 9},
     };
     for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
         char *folder = scratch_new();

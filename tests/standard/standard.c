@@ -221,7 +221,7 @@ int main(int argc, char **argv) {
     by_operator = g_hash_table_new_full(g_str_hash, g_str_equal, g_free, g_free);
     by_reason = g_hash_table_new_full(g_str_hash, g_str_equal, g_free, g_free);
     by_group = g_hash_table_new_full(g_str_hash, g_str_equal, g_free, g_free);
-    int status = run_suites(suites);
+    int status = run_suites(suites, argv + argc);
     g_hash_table_destroy(by_operator);
     g_hash_table_destroy(by_reason);
     g_hash_table_destroy(by_group);

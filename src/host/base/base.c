@@ -94,3 +94,12 @@ char *nsk_path_beside(const char *base, const char *path) {
     g_free(folder);
     return joined;
 }
+
+char *nsk_stem(const char *path) {
+    char *name = g_path_get_basename(path);
+    char *dot = strrchr(name, '.');
+    if (dot != NULL && dot != name) {
+        *dot = '\0';
+    }
+    return name;
+}

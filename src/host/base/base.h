@@ -29,4 +29,7 @@ bool nsk_file_write(const char *path, const void *bytes, size_t size, nsk_error 
 /* `path` as seen from the folder of the file `base`; an absolute path stays as it is. g_free. */
 char *nsk_path_beside(const char *base, const char *path);
 
+/* A file's name without its folder and ending. g_free. */
+char *nsk_stem(const char *path);
+
 #endif

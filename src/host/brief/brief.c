@@ -7,13 +7,35 @@
 #include "brief/settings.h"
 
 static const nsk_setting_name known[] = {
-    {"model", "file"},         {"model", "labels"},     {"model", "output"},
-    {"input", "size"},         {"input", "colour"},     {"input", "fit"},
-    {"input", "mean"},         {"input", "deviation"},  {"input", "range"},
-    {"images", "calibration"}, {"images", "held-out"},  {"images", "calibration-limit"},
-    {"board", "file"},         {"limits", "flash"},     {"limits", "ram"},
-    {"limits", "latency"},     {"limits", "loss"},      {"decision", "threshold"},
-    {"decision", "frames"},    {"decision", "resting"}, {NULL, NULL},
+    {"model", "file"},
+    {"model", "labels"},
+    {"model", "output"},
+    {"model", "name"},
+    {"model", "version"},
+    {"model", "author"},
+    {"model", "licence"},
+    {"model", "description"},
+    {"input", "resample"},
+    {"images", "calibration-labels"},
+    {"images", "held-out-labels"},
+    {"input", "size"},
+    {"input", "colour"},
+    {"input", "fit"},
+    {"input", "mean"},
+    {"input", "deviation"},
+    {"input", "range"},
+    {"images", "calibration"},
+    {"images", "held-out"},
+    {"images", "calibration-limit"},
+    {"board", "file"},
+    {"limits", "flash"},
+    {"limits", "ram"},
+    {"limits", "latency"},
+    {"limits", "loss"},
+    {"decision", "threshold"},
+    {"decision", "frames"},
+    {"decision", "resting"},
+    {NULL, NULL},
 };
 
 static bool read_size(const nsk_settings *s, nsk_input *input, nsk_error *error) {
@@ -34,12 +56,15 @@ static bool read_input(const nsk_settings *s, nsk_input *input, nsk_error *error
     static const char *const colours[] = {"rgb", "bgr", "grey", NULL};
     static const char *const fits[] = {"stretch", "crop", "pad", NULL};
     static const char *const ranges[] = {"0..1", "0..255", NULL};
+    static const char *const resamples[] = {"area", "bilinear", "smooth-bilinear", "nearest", NULL};
+    int resample = NSK_AREA;
     int colour = NSK_RGB;
     int fit = NSK_STRETCH;
     int range = 0;
     if (!read_size(s, input, error) ||
         !nsk_settings_choice(s, "input", "colour", colours, &colour, error) ||
         !nsk_settings_choice(s, "input", "fit", fits, &fit, error) ||
+        !nsk_settings_choice(s, "input", "resample", resamples, &resample, error) ||
         !nsk_settings_choice(s, "input", "range", ranges, &range, error) ||
         !nsk_settings_triple(s, "input", "mean", input->mean, error) ||
         !nsk_settings_triple(s, "input", "deviation", input->deviation, error)) {
@@ -47,6 +72,7 @@ static bool read_input(const nsk_settings *s, nsk_input *input, nsk_error *error
     }
     input->colour = (nsk_colour)colour;
     input->fit = (nsk_fit)fit;
+    input->resample = (nsk_resample)resample;
     input->top = range == 0 ? 1.0 : 255.0;
     for (int i = 0; i < 3; i++) {
         if (input->deviation[i] < 1e-6) {
@@ -91,6 +117,9 @@ static char *path_setting(const nsk_settings *s, const char *brief, const char *
     return text != NULL ? nsk_path_beside(brief, text) : NULL;
 }
 
+static const char *const fact_keys[NSK_FACTS] = {"name", "version", "author", "licence",
+                                                 "description"};
+
 static bool fill(nsk_brief *brief, const nsk_settings *s, nsk_error *error) {
     double limit = 0.0;
     const char *labels = nsk_settings_need(s, "model", "labels", error);
@@ -102,6 +131,11 @@ static bool fill(nsk_brief *brief, const nsk_settings *s, nsk_error *error) {
     brief->board = path_setting(s, brief->path, "board", "file");
     brief->calibration = path_setting(s, brief->path, "images", "calibration");
     brief->held_out = path_setting(s, brief->path, "images", "held-out");
+    brief->calibration_labels = path_setting(s, brief->path, "images", "calibration-labels");
+    brief->held_out_labels = path_setting(s, brief->path, "images", "held-out-labels");
+    for (int i = 0; i < NSK_FACTS; i++) {
+        brief->facts[i] = g_strdup(nsk_settings_text(s, "model", fact_keys[i]));
+    }
     char *labels_path = nsk_path_beside(brief->path, labels);
     bool good = nsk_labels_read(labels_path, &brief->labels, error);
     g_free(labels_path);
@@ -140,11 +174,21 @@ void nsk_brief_free(nsk_brief *brief) {
     if (brief == NULL) {
         return;
     }
-    char *const texts[] = {
-        brief->path,  brief->name,        brief->model,    brief->output,
-        brief->board, brief->calibration, brief->held_out, brief->decision.resting};
+    char *const texts[] = {brief->path,
+                           brief->name,
+                           brief->model,
+                           brief->output,
+                           brief->board,
+                           brief->calibration,
+                           brief->held_out,
+                           brief->calibration_labels,
+                           brief->held_out_labels,
+                           brief->decision.resting};
     for (size_t i = 0; i < G_N_ELEMENTS(texts); i++) {
         g_free(texts[i]);
+    }
+    for (int i = 0; i < NSK_FACTS; i++) {
+        g_free(brief->facts[i]);
     }
     nsk_labels_clear(&brief->labels);
     g_free(brief);

@@ -91,6 +91,9 @@ void nsk_graph_free(nsk_graph *graph) {
     }
     g_ptr_array_free(graph->values, TRUE);
     g_ptr_array_free(graph->nodes, TRUE);
+    for (int i = 0; i < NSK_FACTS; i++) {
+        g_free(graph->facts[i]);
+    }
     g_free(graph);
 }
 

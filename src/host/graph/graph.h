@@ -164,7 +164,8 @@ typedef struct nsk_graph {
     int input, output;
     /* Arithmetic on the input that preparation does instead, by channel: x gain + offset. */
     double input_gain[3], input_offset[3];
-    bool raw_input; /* the file takes camera bytes (uint8) */
+    bool raw_input;         /* the file takes camera bytes (uint8) */
+    char *facts[NSK_FACTS]; /* from the file's metadata; may be NULL */
 } nsk_graph;
 
 nsk_graph *nsk_graph_new(void);
@@ -230,6 +231,7 @@ uint64_t nsk_node_parameters(const nsk_graph *graph, const nsk_node *node);
 struct nsk_network {
     nsk_graph *graph;
     char *path;
+    char *facts[NSK_FACTS]; /* none is NULL */
 };
 
 #endif

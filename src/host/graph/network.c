@@ -129,15 +129,35 @@ nsk_network *nsk_network_read(const char *path, nsk_input *input, const char *ou
     nsk_network *network = g_new0(nsk_network, 1);
     network->graph = graph;
     network->path = g_strdup(path);
+    for (int i = 0; i < NSK_FACTS; i++) {
+        network->facts[i] = g_strdup(graph->facts[i] != NULL ? graph->facts[i] : "");
+    }
+    if (network->facts[NSK_FACT_NAME][0] == '\0') {
+        g_free(network->facts[NSK_FACT_NAME]);
+        network->facts[NSK_FACT_NAME] = nsk_stem(path);
+    }
     return network;
 }
 
 void nsk_network_free(nsk_network *network) {
     if (network != NULL) {
         nsk_graph_free(network->graph);
+        for (int i = 0; i < NSK_FACTS; i++) {
+            g_free(network->facts[i]);
+        }
         g_free(network->path);
         g_free(network);
     }
+}
+
+const char *nsk_network_fact(const nsk_network *network, nsk_fact fact) {
+    return network->facts[fact];
+}
+
+void nsk_network_set_fact(nsk_network *network, nsk_fact fact, const char *text) {
+    char *copy = g_strdup(text);
+    g_free(network->facts[fact]);
+    network->facts[fact] = copy;
 }
 
 int nsk_network_classes(const nsk_network *network) {

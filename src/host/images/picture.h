@@ -1,4 +1,5 @@
-/* images/picture: one picture in memory: reading PNG and JPEG, writing PNG, resizing. */
+/* images/picture: one picture in memory: reading, writing PNG, resizing. docs/preparation.md is the
+ * text to it. */
 #ifndef NSK_PICTURE_H
 #define NSK_PICTURE_H
 
@@ -6,27 +7,33 @@
 
 typedef struct nsk_picture {
     int width, height;
-    uint8_t *rgb; /* rows from the top, three bytes a pixel */
+    bool colour, alpha; /* did the file have colours, transparency? */
+    uint8_t *rgb;       /* rows from the top, three bytes a pixel */
 } nsk_picture;
 
-/* Reads a PNG (any depth, palette, interlaced; transparency over black) or a JPEG, told apart by
- * their first bytes. At most 64 million pixels. */
+/* Reads a PNG, JPEG, BMP or PNM of any kind, told apart by its first bytes. Transparency is
+ * dropped, EXIF's orientation followed, 16 bits scaled to 8. At most 64 million pixels. */
 bool nsk_picture_read(const char *path, nsk_picture *picture, nsk_error *error);
 bool nsk_picture_decode(const uint8_t *bytes, size_t size, nsk_picture *picture, nsk_error *error);
 bool nsk_picture_write_png(const nsk_picture *picture, const char *path, nsk_error *error);
 void nsk_picture_clear(nsk_picture *picture);
 
-/* Resizes. Along each axis by itself: when shrinking, an output pixel is the mean of the source
- * interval that it covers, partly covered pixels counting in part; when enlarging, linear between
- * the two nearest pixel centres, edges repeated. One rounding at the end, halves up. */
-void nsk_picture_resize(const nsk_picture *source, int width, int height, nsk_picture *result);
+/* Turns a picture as EXIF's orientation 1 to 8 says; any other number leaves it. */
+void nsk_picture_turn(nsk_picture *picture, int orientation);
 
-/* Brings a picture to width x height by `fit`: see nsk_fit. */
-void nsk_picture_fit(const nsk_picture *source, int width, int height, nsk_fit fit,
-                     nsk_picture *result);
+/* Resizes, along each axis by itself, with one rounding at the end, halves up: see nsk_resample.
+ * A picture of the size wanted is copied. */
+void nsk_picture_resize(const nsk_picture *source, int width, int height, nsk_resample resample,
+                        nsk_picture *result);
+
+/* Brings a picture to the input's size: see nsk_fit. */
+void nsk_picture_fit(const nsk_picture *source, const nsk_input *input, nsk_picture *result);
 
 /* Writes width x height x channels bytes in the given order. Grey is (77 R + 150 G + 29 B + 128)
  * >> 8, the weights of ITU-R BT.601. */
 void nsk_picture_channels(const nsk_picture *picture, nsk_colour colour, uint8_t *frame);
+
+/* Fits and orders: one frame as the camera would give it. */
+void nsk_picture_to_frame(const nsk_picture *picture, const nsk_input *input, uint8_t *frame);
 
 #endif

@@ -29,17 +29,40 @@ static void linear_taps(tap_run *taps, double centre, int limit) {
     taps->weight[1] = place - taps->first;
 }
 
-static tap_run *axis_taps(int source, int result) {
+/* A triangle around the centre, as wide as `step` to both sides, cut at the picture's edges. */
+static void triangle_taps(tap_run *taps, double centre, double step, int limit) {
+    double sum = 0.0;
+    taps->first = (int)fmax(floor(centre - step), 0.0);
+    int last = (int)fmin(ceil(centre + step), limit) - 1;
+    taps->count = last - taps->first + 1;
+    for (int i = 0; i < taps->count; i++) {
+        double away = fabs(taps->first + i + 0.5 - centre) / step;
+        taps->weight[i] = fmax(1.0 - away, 0.0);
+        sum += taps->weight[i];
+    }
+    for (int i = 0; i < taps->count; i++) {
+        taps->weight[i] /= sum;
+    }
+}
+
+static tap_run *axis_taps(int source, int result, nsk_resample resample) {
     double step = (double)source / result;
-    size_t most = (size_t)ceil(step) + 2;
+    size_t most = (size_t)ceil(2.0 * step) + 3;
     tap_run *all = g_new(tap_run, result);
     double *weights = g_new0(double, most *(size_t)result);
     for (int i = 0; i < result; i++) {
+        double centre = (i + 0.5) * step;
         all[i].weight = weights + most * (size_t)i;
-        if (step >= 1.0) {
+        if (resample == NSK_NEAREST) {
+            all[i].first = (int)fmin(floor(centre), source - 1);
+            all[i].count = 1;
+            all[i].weight[0] = 1.0;
+        } else if (resample == NSK_AREA && step >= 1.0) {
             area_taps(&all[i], i * step, fmin((i + 1) * step, source), source);
+        } else if (resample == NSK_BILINEAR_SMOOTH && step > 1.0) {
+            triangle_taps(&all[i], centre, step, source);
         } else {
-            linear_taps(&all[i], (i + 0.5) * step, source);
+            linear_taps(&all[i], centre, source);
         }
     }
     return all;
@@ -50,14 +73,24 @@ static void free_taps(tap_run *all) {
     g_free(all);
 }
 
-void nsk_picture_resize(const nsk_picture *source, int width, int height, nsk_picture *result) {
-    *result = (nsk_picture){width, height, g_malloc((size_t)3 * (size_t)width * (size_t)height)};
+/* `source` without its pixels, of another size. */
+static nsk_picture blank(const nsk_picture *source, int width, int height) {
+    nsk_picture result = *source;
+    result.width = width;
+    result.height = height;
+    result.rgb = g_malloc0((size_t)3 * (size_t)width * (size_t)height);
+    return result;
+}
+
+void nsk_picture_resize(const nsk_picture *source, int width, int height, nsk_resample resample,
+                        nsk_picture *result) {
+    *result = blank(source, width, height);
     if (width == source->width && height == source->height) {
         memcpy(result->rgb, source->rgb, (size_t)3 * (size_t)width * (size_t)height);
         return;
     }
-    tap_run *across = axis_taps(source->width, width);
-    tap_run *down = axis_taps(source->height, height);
+    tap_run *across = axis_taps(source->width, width, resample);
+    tap_run *down = axis_taps(source->height, height, resample);
     size_t row = (size_t)3 * (size_t)source->width;
     double *line = g_new(double, row);
     for (int y = 0; y < height; y++) {
@@ -92,48 +125,49 @@ static void cut(const nsk_picture *source, int left, int top, nsk_picture *part)
     }
 }
 
-static void fit_crop(const nsk_picture *source, int width, int height, nsk_picture *result) {
+static void fit_stretch(const nsk_picture *source, const nsk_input *input, nsk_picture *result) {
+    nsk_picture_resize(source, input->width, input->height, input->resample, result);
+}
+
+static void fit_crop(const nsk_picture *source, const nsk_input *input, nsk_picture *result) {
     int w = source->width;
     int h = source->height;
-    if ((int64_t)w * height > (int64_t)h * width) {
-        w = (int)(((int64_t)h * width + height / 2) / height);
+    if ((int64_t)w * input->height > (int64_t)h * input->width) {
+        w = (int)(((int64_t)h * input->width + input->height / 2) / input->height);
     } else {
-        h = (int)(((int64_t)w * height + width / 2) / width);
+        h = (int)(((int64_t)w * input->height + input->width / 2) / input->width);
     }
-    w = w > 0 ? w : 1;
-    h = h > 0 ? h : 1;
-    nsk_picture part = {w, h, g_malloc((size_t)3 * (size_t)w * (size_t)h)};
-    cut(source, (source->width - w) / 2, (source->height - h) / 2, &part);
-    nsk_picture_resize(&part, width, height, result);
+    nsk_picture part = blank(source, MAX(w, 1), MAX(h, 1));
+    cut(source, (source->width - part.width) / 2, (source->height - part.height) / 2, &part);
+    fit_stretch(&part, input, result);
     nsk_picture_clear(&part);
 }
 
-static void fit_pad(const nsk_picture *source, int width, int height, nsk_picture *result) {
-    int w = width;
-    int h = height;
-    if ((int64_t)source->width * height > (int64_t)source->height * width) {
-        h = (int)(((int64_t)source->height * width + source->width / 2) / source->width);
+static void fit_pad(const nsk_picture *source, const nsk_input *input, nsk_picture *result) {
+    int w = input->width;
+    int h = input->height;
+    if ((int64_t)source->width * h > (int64_t)source->height * w) {
+        h = (int)(((int64_t)source->height * w + source->width / 2) / source->width);
     } else {
-        w = (int)(((int64_t)source->width * height + source->height / 2) / source->height);
+        w = (int)(((int64_t)source->width * h + source->height / 2) / source->height);
     }
     nsk_picture part;
-    nsk_picture_resize(source, w > 0 ? w : 1, h > 0 ? h : 1, &part);
-    *result = (nsk_picture){width, height, g_malloc0((size_t)3 * (size_t)width * (size_t)height)};
-    int left = (width - part.width) / 2;
-    int top = (height - part.height) / 2;
+    nsk_picture_resize(source, MAX(w, 1), MAX(h, 1), input->resample, &part);
+    *result = blank(source, input->width, input->height);
+    size_t row = (size_t)3 * (size_t)part.width;
+    int left = (result->width - part.width) / 2;
+    int top = (result->height - part.height) / 2;
     for (int y = 0; y < part.height; y++) {
-        size_t to = (size_t)(top + y) * (size_t)width + (size_t)left;
-        memcpy(result->rgb + 3 * to, part.rgb + (size_t)3 * (size_t)part.width * (size_t)y,
-               (size_t)3 * (size_t)part.width);
+        size_t to = (size_t)(top + y) * (size_t)result->width + (size_t)left;
+        memcpy(result->rgb + 3 * to, part.rgb + row * (size_t)y, row);
     }
     nsk_picture_clear(&part);
 }
 
-void nsk_picture_fit(const nsk_picture *source, int width, int height, nsk_fit fit,
-                     nsk_picture *result) {
-    void (*const ways[])(const nsk_picture *, int, int, nsk_picture *) = {
-        [NSK_STRETCH] = nsk_picture_resize, [NSK_CROP] = fit_crop, [NSK_PAD] = fit_pad};
-    ways[fit](source, width, height, result);
+void nsk_picture_fit(const nsk_picture *source, const nsk_input *input, nsk_picture *result) {
+    void (*const ways[])(const nsk_picture *, const nsk_input *, nsk_picture *) = {
+        [NSK_STRETCH] = fit_stretch, [NSK_CROP] = fit_crop, [NSK_PAD] = fit_pad};
+    ways[input->fit](source, input, result);
 }
 
 void nsk_picture_channels(const nsk_picture *picture, nsk_colour colour, uint8_t *frame) {
@@ -149,4 +183,11 @@ void nsk_picture_channels(const nsk_picture *picture, nsk_colour colour, uint8_t
             frame[3 * i + (size_t)(2 - red)] = rgb[2];
         }
     }
+}
+
+void nsk_picture_to_frame(const nsk_picture *picture, const nsk_input *input, uint8_t *frame) {
+    nsk_picture fitted;
+    nsk_picture_fit(picture, input, &fitted);
+    nsk_picture_channels(&fitted, input->colour, frame);
+    nsk_picture_clear(&fitted);
 }

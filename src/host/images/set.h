@@ -1,8 +1,46 @@
-/* images/set: labelled sets of pictures (the calls stand in netsuke/host.h). */
+/* images/set: labelled sets of pictures (the calls stand in netsuke/host.h). A set is filled by a
+ * scanner, one for each form that a set may have, and decodes on demand. */
 #ifndef NSK_IMAGES_SET_H
 #define NSK_IMAGES_SET_H
 
-#include "base/base.h"
+#include "images/array.h"
+#include "images/picture.h"
+
+typedef struct nsk_entry {
+    char *path;
+    int label;
+    int index; /* in the set's array of pictures; -1: the path is a file */
+} nsk_entry;
+
+struct nsk_images {
+    GArray *entries; /* of nsk_entry */
+    nsk_array array; /* the pictures, where one file holds them all */
+    nsk_labels labels;
+    nsk_input input;
+    bool tolerant;
+    int left_out;
+    char *first_left_out;
+};
+
+/* A folder with one folder a class; a CSV of path,label; an array with an array of labels. */
+bool nsk_scan_folder(nsk_images *images, const char *folder, nsk_error *error);
+bool nsk_scan_list(nsk_images *images, const char *path, nsk_error *error);
+bool nsk_scan_array(nsk_images *images, const char *path, const char *labels_path,
+                    nsk_error *error);
+
+/* Takes over `path`. */
+void nsk_images_add(nsk_images *images, char *path, int label, int index);
+/* Leaves something out of a tolerant set; false for any other. `error` holds the reason. */
+bool nsk_leave_out(nsk_images *images, const nsk_error *error);
+/* The label of that name, however its accents are composed; -1 where there is none. */
+int nsk_label_index(const nsk_labels *labels, const char *name);
+
+/* One picture of the set, as it is stored. */
+bool nsk_images_picture(const nsk_images *images, int index, nsk_picture *picture,
+                        nsk_error *error);
+
+/* Does the name end as a picture's does? */
+bool nsk_is_picture_name(const char *name);
 
 /* Bytes of one prepared frame. */
 size_t nsk_frame_bytes(const nsk_input *input);

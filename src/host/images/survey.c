@@ -1,7 +1,7 @@
 /* What the image sets hold, and what stands in both. */
 #include "base/base.h"
 
-#include "images/picture.h"
+#include "images/set.h"
 
 /* One picture's facts. */
 typedef struct facts {
@@ -25,7 +25,7 @@ static bool gather(const nsk_images *images, facts *all, nsk_error *error) {
     for (int i = 0; i < nsk_images_count(images); i++) {
         nsk_error trouble;
         nsk_picture picture;
-        if (nsk_picture_read(nsk_images_path(images, i), &picture, &trouble)) {
+        if (nsk_images_picture(images, i, &picture, &trouble)) {
             all[i] = (facts){picture.width, picture.height, digest_of(&picture)};
             nsk_picture_clear(&picture);
         } else {

@@ -3,6 +3,7 @@
 #include <math.h>
 #include <string.h>
 
+#include "onnx/facts.h"
 #include "onnx/operators.h"
 #include "onnx/tensor.h"
 
@@ -629,6 +630,7 @@ nsk_graph *nsk_onnx_read(const uint8_t *bytes, size_t size, const nsk_onnx_optio
     r.left_out = g_hash_table_new(g_str_hash, g_str_equal);
     bool good = read_opset(model, &r) && read_initializers(&r) && read_input(&r) &&
                 read_nodes(&r) && read_output(&r);
+    nsk_onnx_facts(model, r.graph->facts);
     g_hash_table_destroy(r.by_name);
     g_hash_table_destroy(r.left_out);
     onnx__model_proto__free_unpacked(model, NULL);

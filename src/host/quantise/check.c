@@ -2,15 +2,6 @@
 
 #include <string.h>
 
-char *nsk_stem(const char *path) {
-    char *name = g_path_get_basename(path);
-    char *dot = strrchr(name, '.');
-    if (dot != NULL && dot != name) {
-        *dot = '\0';
-    }
-    return name;
-}
-
 bool nsk_network_takes(const nsk_network *network, const nsk_images *images, nsk_error *error) {
     const nsk_value *in = nsk_graph_value(network->graph, network->graph->input);
     const nsk_input *input = nsk_images_input(images);
@@ -35,7 +26,8 @@ bool nsk_network_takes(const nsk_network *network, const nsk_images *images, nsk
 bool nsk_model_is_for(const nsk_model *model, const nsk_labels *labels, const nsk_input *input,
                       nsk_error *error) {
     if (model->width != input->width || model->height != input->height ||
-        model->colour != input->colour || model->fit != input->fit) {
+        model->colour != input->colour || model->fit != input->fit ||
+        model->resample != input->resample) {
         return nsk_fail(error,
                         "the model file was built for another [input] (%u x %u); build it "
                         "again with 'netsuke quantise'",

@@ -9,7 +9,4 @@ bool nsk_network_takes(const nsk_network *network, const nsk_images *images, nsk
 /* The same, and the same labels in the same order, colour order and preparation of bytes. */
 bool nsk_model_takes(const nsk_model *model, const nsk_images *images, nsk_error *error);
 
-/* The file's name without folder and ending. g_free. */
-char *nsk_stem(const char *path);
-
 #endif

@@ -118,8 +118,9 @@ static nsk_buffer *make_buffers(const nsk_lowered *lowered) {
 }
 
 nsk_model_file *nsk_model_build(const nsk_graph *graph, const nsk_lowered *lowered,
-                                const nsk_scale *scales, const char *name, const nsk_labels *labels,
-                                const nsk_input *input, nsk_error *error) {
+                                const nsk_scale *scales, const char *const *facts,
+                                const nsk_labels *labels, const nsk_input *input,
+                                nsk_error *error) {
     nsk_integer_layer *layers = make_layers(lowered, scales, error);
     if (layers == NULL) {
         return NULL;
@@ -131,16 +132,18 @@ nsk_model_file *nsk_model_build(const nsk_graph *graph, const nsk_lowered *lower
     for (int i = 0; i < tensors; i++) {
         places[i] = buffers[nsk_low_tensor_root(lowered, i)].place;
     }
-    const nsk_model_parts parts = {.name = name,
-                                   .labels = labels,
-                                   .input = input,
-                                   .graph = graph,
-                                   .lowered = lowered,
-                                   .scales = scales,
-                                   .layers = layers,
-                                   .places = places,
-                                   .workspace = workspace,
-                                   .lower_bound = nsk_plan_lower_bound(buffers, tensors)};
+    nsk_model_parts parts = {.labels = labels,
+                             .input = input,
+                             .graph = graph,
+                             .lowered = lowered,
+                             .scales = scales,
+                             .layers = layers,
+                             .places = places,
+                             .workspace = workspace,
+                             .lower_bound = nsk_plan_lower_bound(buffers, tensors)};
+    for (int i = 0; i < NSK_FACTS; i++) {
+        parts.facts[i] = facts[i];
+    }
     nsk_model_file *file = nsk_model_write(&parts, error);
     for (int i = 0; i < (int)lowered->layers->len; i++) {
         nsk_integer_layer_clear(&layers[i]);
@@ -164,11 +167,13 @@ nsk_model_file *nsk_quantise(const nsk_network *network, const nsk_images *calib
     nsk_scale *scales = choose_scales(network, lowered, calibration, error);
     nsk_model_file *file = NULL;
     if (scales != NULL) {
-        char *name = nsk_stem(network->path);
+        const char *facts[NSK_FACTS];
+        for (int i = 0; i < NSK_FACTS; i++) {
+            facts[i] = nsk_network_fact(network, (nsk_fact)i);
+        }
         file =
-            nsk_model_build(network->graph, lowered, scales, name, nsk_images_labels(calibration),
+            nsk_model_build(network->graph, lowered, scales, facts, nsk_images_labels(calibration),
                             nsk_images_input(calibration), error);
-        g_free(name);
     }
     g_free(scales);
     nsk_lowered_free(lowered);

@@ -184,22 +184,28 @@ static void append_preparation(writer *w) {
     w->bytes->data[NSK_H_TABLES] = (uint8_t)channels;
 }
 
-static void append_names(writer *w) {
-    const nsk_labels *labels = w->parts->labels;
-    int32_t *zeroes = g_new0(int32_t, labels->count);
-    uint32_t list = append_words(w, zeroes, (size_t)labels->count);
+/* A list of offsets and the texts that they are of; returns the list's place. */
+static uint32_t append_texts(writer *w, const char *const *texts, int count) {
+    int32_t *zeroes = g_new0(int32_t, count);
+    uint32_t list = append_words(w, zeroes, (size_t)count);
     g_free(zeroes);
-    put32(w->bytes->data + NSK_H_LABELS_AT, list);
-    for (int i = 0; i < labels->count; i++) {
-        uint32_t at = append_text(w, labels->names[i]);
+    for (int i = 0; i < count; i++) {
+        uint32_t at = append_text(w, texts[i]);
         put32(w->bytes->data + list + 4 * i, at);
     }
+    return list;
+}
+
+static void append_names(writer *w) {
+    const nsk_labels *labels = w->parts->labels;
+    uint32_t list = append_texts(w, (const char *const *)labels->names, labels->count);
+    put32(w->bytes->data + NSK_H_LABELS_AT, list);
+    list = append_texts(w, w->parts->facts, NSK_FACTS);
+    put32(w->bytes->data + NSK_H_FACTS_AT, list);
     for (int i = 0; i < (int)w->parts->lowered->layers->len; i++) {
         uint32_t at = append_text(w, nsk_low_layer_at(w->parts->lowered, i)->name);
         put32(layer_record(w, i) + NSK_L_NAME_AT, at);
     }
-    uint32_t at = append_text(w, w->parts->name);
-    put32(w->bytes->data + NSK_H_NAME_AT, at);
 }
 
 static void put_header(const writer *w) {
@@ -222,6 +228,7 @@ static void put_header(const writer *w) {
     at[NSK_H_CHANNELS] = (uint8_t)in->channels;
     at[NSK_H_COLOUR] = (uint8_t)p->input->colour;
     at[NSK_H_FIT] = (uint8_t)p->input->fit;
+    at[NSK_H_RESAMPLE] = (uint8_t)p->input->resample;
     put32(at + NSK_H_TENSORS_AT, NSK_HEADER_BYTES);
     put32(at + NSK_H_LAYERS_AT, NSK_HEADER_BYTES + NSK_TENSOR_BYTES * tensors);
     put32(at + NSK_H_LEAST, p->lower_bound);

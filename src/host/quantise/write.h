@@ -5,7 +5,7 @@
 #include "quantise/integer.h"
 
 typedef struct nsk_model_parts {
-    const char *name;
+    const char *facts[NSK_FACTS];
     const nsk_labels *labels;
     const nsk_input *input;
     const nsk_graph *graph; /* what its own first nodes do to the input */

@@ -1,0 +1,17 @@
+/* images/list: a CSV of path,label (RFC 4180; either line ending, a byte order mark, more columns
+ * behind, a header line). */
+#ifndef NSK_LIST_H
+#define NSK_LIST_H
+
+#include "base/base.h"
+
+typedef struct nsk_list_line {
+    char *path, *label;
+    int line; /* in the file, from 1 */
+} nsk_list_line;
+
+/* The lines, GArray of nsk_list_line; NULL and an error where the file is none. */
+GArray *nsk_list_parse(const char *text, size_t size, nsk_error *error);
+void nsk_list_free(GArray *lines);
+
+#endif

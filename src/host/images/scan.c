@@ -1,0 +1,234 @@
+/* The forms that a labelled set may have. */
+#include <string.h>
+
+#include "images/list.h"
+#include "images/set.h"
+
+enum { MOST_DEPTH = 8 }; /* of folders in a class's folder: links may go round */
+
+static int by_name(const void *a, const void *b) {
+    return strcmp(*(char *const *)a, *(char *const *)b);
+}
+
+/* The names in a folder in byte order, hidden ones left out; NULL-terminated. */
+static char **list_folder(const char *folder, nsk_error *error) {
+    GError *reason = NULL;
+    GDir *dir = g_dir_open(folder, 0, &reason);
+    if (dir == NULL) {
+        nsk_fail(error, "%s: %s; check the path in the brief", folder, reason->message);
+        g_error_free(reason);
+        return NULL;
+    }
+    GPtrArray *names = g_ptr_array_new();
+    for (const char *name = g_dir_read_name(dir); name != NULL; name = g_dir_read_name(dir)) {
+        if (name[0] != '.') {
+            g_ptr_array_add(names, g_strdup(name));
+        }
+    }
+    g_dir_close(dir);
+    g_ptr_array_sort(names, by_name);
+    g_ptr_array_add(names, NULL);
+    return (char **)g_ptr_array_free(names, FALSE);
+}
+
+bool nsk_is_picture_name(const char *name) {
+    static const char *const endings[] = {".png", ".jpg", ".jpeg", ".jpe", ".bmp",
+                                          ".dib", ".pbm", ".pgm",  ".ppm", ".pnm"};
+    char *lower = g_ascii_strdown(name, -1);
+    bool found = false;
+    for (size_t i = 0; i < G_N_ELEMENTS(endings); i++) {
+        found = found || g_str_has_suffix(lower, endings[i]);
+    }
+    g_free(lower);
+    return found;
+}
+
+/* The pictures of a class, those in folders of its folder included. */
+static bool add_pictures(nsk_images *images, const char *folder, int label, int depth,
+                         nsk_error *error) {
+    char **names = list_folder(folder, error);
+    bool good = names != NULL;
+    for (char **name = names; good && *name != NULL; name++) {
+        char *path = g_build_filename(folder, *name, NULL);
+        if (nsk_is_picture_name(*name)) {
+            nsk_images_add(images, path, label, -1);
+            continue;
+        }
+        if (depth < MOST_DEPTH && g_file_test(path, G_FILE_TEST_IS_DIR)) {
+            good = add_pictures(images, path, label, depth + 1, error);
+        }
+        g_free(path);
+    }
+    g_strfreev(names);
+    return good;
+}
+
+static bool add_class(nsk_images *images, const char *folder, int label, nsk_error *error) {
+    guint before = images->entries->len;
+    if (!add_pictures(images, folder, label, 0, error)) {
+        return false;
+    }
+    if (images->entries->len > before) {
+        return true;
+    }
+    nsk_fail(error, "%s: no picture in this class's folder; add pictures or take the label out",
+             folder);
+    return nsk_leave_out(images, error);
+}
+
+static bool add_folder(nsk_images *images, const char *root, const char *name, bool *seen,
+                       nsk_error *error) {
+    char *folder = g_build_filename(root, name, NULL);
+    bool good = true;
+    if (g_file_test(folder, G_FILE_TEST_IS_DIR)) {
+        int label = nsk_label_index(&images->labels, name);
+        if (label >= 0) {
+            seen[label] = true;
+            good = add_class(images, folder, label, error);
+        } else {
+            nsk_fail(error, "%s: no label is called '%s'; rename the folder or add the label",
+                     folder, name);
+            good = nsk_leave_out(images, error);
+        }
+    }
+    g_free(folder);
+    return good;
+}
+
+bool nsk_scan_folder(nsk_images *images, const char *root, nsk_error *error) {
+    char **names = list_folder(root, error);
+    if (names == NULL) {
+        return false;
+    }
+    bool *seen = g_new0(bool, images->labels.count);
+    bool good = true;
+    for (char **name = names; *name != NULL && good; name++) {
+        good = add_folder(images, root, *name, seen, error);
+    }
+    for (int i = 0; i < images->labels.count && good; i++) {
+        if (!seen[i]) {
+            nsk_fail(error, "%s: label '%s' has no folder here; add %s/%s", root,
+                     images->labels.names[i], root, images->labels.names[i]);
+            good = nsk_leave_out(images, error);
+        }
+    }
+    g_free(seen);
+    g_strfreev(names);
+    return good;
+}
+
+/* For sets that are not folders. */
+static bool every_label_has_pictures(nsk_images *images, const char *path, nsk_error *error) {
+    bool *seen = g_new0(bool, images->labels.count);
+    bool good = true;
+    for (guint i = 0; i < images->entries->len; i++) {
+        seen[g_array_index(images->entries, nsk_entry, i).label] = true;
+    }
+    for (int i = 0; i < images->labels.count && good; i++) {
+        if (!seen[i]) {
+            nsk_fail(error, "%s: no picture has the label '%s'; add some or take the label out",
+                     path, images->labels.names[i]);
+            good = nsk_leave_out(images, error);
+        }
+    }
+    g_free(seen);
+    return good;
+}
+
+/* A label by its name, or by its place in the labels file, counted from 0. */
+static int label_of_text(const nsk_labels *labels, const char *text) {
+    char *end;
+    int label = nsk_label_index(labels, text);
+    guint64 number = g_ascii_strtoull(text, &end, 10);
+    bool is_number = g_ascii_isdigit(text[0]) && *end == '\0';
+    return label < 0 && is_number && number < (guint64)labels->count ? (int)number : label;
+}
+
+static bool add_line(nsk_images *images, const char *list, const nsk_list_line *line, bool first,
+                     nsk_error *error) {
+    int label = label_of_text(&images->labels, line->label);
+    char *path = nsk_path_beside(list, line->path);
+    if (label >= 0) {
+        nsk_images_add(images, path, label, -1);
+        return true;
+    }
+    bool header = first && !g_file_test(path, G_FILE_TEST_EXISTS);
+    g_free(path);
+    if (header) {
+        return true;
+    }
+    nsk_fail(error, "%s:%d: no label is called '%s'; correct the line or add the label", list,
+             line->line, line->label);
+    return nsk_leave_out(images, error);
+}
+
+bool nsk_scan_list(nsk_images *images, const char *path, nsk_error *error) {
+    const size_t MOST_TEXT = (size_t)256 << 20;
+    size_t size;
+    char *text = (char *)nsk_file_read(path, MOST_TEXT, &size, error);
+    if (text == NULL) {
+        return false;
+    }
+    GArray *lines = nsk_list_parse(text, size, error);
+    g_free(text);
+    if (lines == NULL) {
+        return nsk_fail_in(error, "%s", path);
+    }
+    bool good = true;
+    for (guint i = 0; i < lines->len && good; i++) {
+        good = add_line(images, path, &g_array_index(lines, nsk_list_line, i), i == 0, error);
+    }
+    nsk_list_free(lines);
+    return good && every_label_has_pictures(images, path, error);
+}
+
+static bool add_elements(nsk_images *images, const char *path, const nsk_array *labels,
+                         const char *labels_path, nsk_error *error) {
+    if (labels->dims[0] != images->array.dims[0]) {
+        return nsk_fail(error,
+                        "%s: has %zu labels, %s has %zu pictures; give those that belong "
+                        "together",
+                        labels_path, labels->dims[0], path, images->array.dims[0]);
+    }
+    char *name = g_path_get_basename(path);
+    for (size_t i = 0; i < labels->dims[0]; i++) {
+        int64_t label = nsk_array_integer(labels, i);
+        if (label >= 0 && label < images->labels.count) {
+            nsk_images_add(images, g_strdup_printf("%s[%zu]", name, i), (int)label, (int)i);
+            continue;
+        }
+        nsk_fail(error, "%s: element %zu is %" G_GINT64_FORMAT ", and there are labels 0 to %d",
+                 labels_path, i, label, images->labels.count - 1);
+        if (!nsk_leave_out(images, error)) {
+            g_free(name);
+            return false;
+        }
+    }
+    g_free(name);
+    return every_label_has_pictures(images, path, error);
+}
+
+bool nsk_scan_array(nsk_images *images, const char *path, const char *labels_path,
+                    nsk_error *error) {
+    nsk_array labels = {0};
+    char *beside = labels_path == NULL ? nsk_array_labels_beside(path) : NULL;
+    const char *where = labels_path != NULL ? labels_path : beside;
+    bool good = true;
+    if (where == NULL) {
+        good = nsk_fail(error,
+                        "%s: which file holds its labels? Give it beside this one under [images], "
+                        "as in 'held-out-labels = FILE'",
+                        path);
+    }
+    good = good && nsk_array_open(path, &images->array, error) &&
+           nsk_array_open(where, &labels, error);
+    if (good && !nsk_array_is_pictures(&images->array, error)) {
+        good = nsk_fail_in(error, "%s", path);
+    } else if (good && !nsk_array_is_labels(&labels, error)) {
+        good = nsk_fail_in(error, "%s", where);
+    }
+    good = good && add_elements(images, path, &labels, where, error);
+    nsk_array_close(&labels);
+    g_free(beside);
+    return good;
+}
