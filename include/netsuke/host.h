@@ -18,6 +18,9 @@ typedef struct nsk_error {
     bool unsupported; /* the file is sound, but asks for what netsuke does not do */
 } nsk_error;
 
+/* Called now and then by what takes long; never by two threads at once. */
+typedef void (*nsk_progress)(void *context, int done, int total);
+
 /* ---- The brief: one file that describes a job --------------------------------------------- */
 
 /* How a picture becomes the network's input, as it was in training: brought to width x height by
@@ -105,23 +108,50 @@ bool nsk_picture_frame(const char *path, const nsk_input *input, uint8_t *frame,
 
 /* What an image set holds. */
 typedef struct nsk_survey_set {
-    const char *name; /* "calibration", "held-out" */
-    int images;
+    const char *name;            /* "calibration", "held-out" */
+    int images;                  /* that could be read */
     int *in_class;               /* one a label */
     int least_width, most_width; /* pixels, before any resizing */
     int least_height, most_height;
+    int grey, alpha; /* pictures stored without colours; with transparency */
+    /* Of the frames as the network sees them, by channel, before the brief's mean and deviation
+     * (0 to 1, or 0 to 255, as its range says); grey has one. */
+    double mean[3], deviation[3];
+    int unreadable;
+    char **reasons; /* one a picture that cannot be read */
 } nsk_survey_set;
+
+/* Two pictures that show the same. */
+typedef enum nsk_twin_place {
+    NSK_TWINS_IN_BOTH_SETS,
+    NSK_TWINS_IN_TWO_CLASSES, /* of one set */
+    NSK_TWINS_IN_A_CLASS,
+    NSK_TWIN_PLACES
+} nsk_twin_place;
+
+typedef struct nsk_twins {
+    nsk_twin_place place;
+    bool exact;           /* every pixel; otherwise brighter, smaller, compressed again */
+    int set[2], image[2]; /* the earlier one first; images as counted in their sets */
+} nsk_twins;
 
 typedef struct nsk_survey {
     nsk_survey_set sets[2];
-    int overlap;            /* pictures of the second set whose pixels stand in the first too */
-    char *first_overlap[2]; /* their paths, first set's first; NULL where there is none */
+    nsk_twins *twins; /* each picture that repeats an earlier one, once: the gravest case */
+    int twin_count;
+    int exact[NSK_TWIN_PLACES], near[NSK_TWIN_PLACES]; /* of the twins */
+    int overlap; /* pictures of the second set whose every pixel stands in the first too */
 } nsk_survey;
 
-/* Decodes both sets (calibration, held-out), images in parallel. */
+/* Decodes both sets (calibration, held-out), images in parallel. A picture that cannot be read is
+ * counted, not an error. Likeness: see src/host/images/likeness.h. */
 nsk_survey *nsk_survey_make(const nsk_images *calibration, const nsk_images *held_out,
-                            nsk_error *error);
+                            nsk_progress progress, void *context, nsk_error *error);
 void nsk_survey_free(nsk_survey *survey);
+
+/* Draws up to `per_class` pictures of each class, as the network sees them, into a PNG. */
+bool nsk_survey_sheet(const nsk_images *const *sets, int per_class, const char *path,
+                      nsk_error *error);
 
 /* ---- The float network ----------------------------------------------------------------------- */
 
@@ -209,7 +239,6 @@ typedef struct nsk_comparison {
 } nsk_comparison;
 
 /* Runs both models over a labelled set, images in parallel. `progress` may be NULL. */
-typedef void (*nsk_progress)(void *context, int done, int total);
 nsk_comparison *nsk_compare(const nsk_network *network, const nsk_model_file *model,
                             const nsk_images *held_out, nsk_progress progress, void *context,
                             nsk_error *error);
@@ -219,8 +248,51 @@ void nsk_comparison_free(nsk_comparison *comparison);
  * fractions of 1: adjusted Wald (D. G. Bonett, R. M. Price, Statistics in Medicine 31, 2012). */
 void nsk_paired_interval(int lost, int won, int images, double *low, double *high);
 
+/* The chance that so uneven a split of images on which two models differ comes from models that
+ * are equally good: McNemar's exact test, two-sided (Q. McNemar, Psychometrika 12, 1947). */
+double nsk_paired_chance(int lost, int won);
+
 /* Probabilities of the integer model's scores, whatever its last layer. */
 void nsk_probabilities(const nsk_model *model, const int8_t *scores, float *probabilities);
+
+/* ---- Vetting: is the float network fed as it was in training? ------------------------------- */
+
+/* Another preparation than the brief's. */
+typedef struct nsk_alternative {
+    char *change; /* what to write in the brief, as in "colour = bgr" */
+    nsk_input input;
+    bool mirrored; /* rows for columns: pictures turned over their diagonal */
+    int correct;
+    int lost, won; /* right as the brief has it only; right in this way only */
+    double gain;   /* how much likelier the true label is than as the brief has it: mean difference
+                    * of the logarithms of its probability, none counted below e^-10 */
+    double certainty; /* that mean over its standard error */
+} nsk_alternative;
+
+typedef struct nsk_vetting {
+    int images, classes;
+    int correct; /* as the brief has it */
+    int count;
+    nsk_alternative *alternatives; /* the best first */
+    int better; /* 0 where the first is clearly better: right on one point more or more, and the
+                 * true label likelier with a certainty of 4 standard errors, which chance gives
+                 * less than once in a thousand times for all that are tried; or -1 */
+    int *confusion; /* [label][answer], in that way or else as the brief has it */
+    /* The one-to-one renaming of the outputs under which some way is right most often, where it is
+     * clearly better: 3 points or more, and each label that moves is then right on more than half
+     * of its images. Output k should be called labels[order[k]]. The alternatives are judged with
+     * it. */
+    bool renamed;
+    int *order;
+    int order_correct; /* as the brief has it but for the labels */
+} nsk_vetting;
+
+/* Runs the float network on all images of the set in the ways that it may have been trained in:
+ * either colour order, the usual ranges, with and without mean and deviation, each fit, rows for
+ * columns. */
+nsk_vetting *nsk_vet(const nsk_network *network, const nsk_images *images, nsk_progress progress,
+                     void *context, nsk_error *error);
+void nsk_vetting_free(nsk_vetting *vetting);
 
 /* ---- Budget ---------------------------------------------------------------------------------- */
 

@@ -1,6 +1,7 @@
 #include "command.h"
 
 #include <stdio.h>
+#include <string.h>
 #include <unistd.h>
 
 int cli_fail(const cli_job *job) {
@@ -71,7 +72,8 @@ bool cli_load_calibration(cli_job *job) {
 
 bool cli_load_held_out(cli_job *job) {
     if (job->held_out == NULL && cli_load_brief(job)) {
-        job->held_out = open_set(job, job->brief->held_out, job->brief->held_out_labels, 0);
+        job->held_out =
+            open_set(job, job->brief->held_out, job->brief->held_out_labels, job->sample);
     }
     return job->held_out != NULL;
 }
@@ -133,8 +135,20 @@ void cli_json_real(JsonBuilder *builder, const char *name, double value) {
 }
 
 void cli_progress(void *context, int done, int total) {
+    enum { WIDTH = 40, STEPS = 200 };
     (void)context;
-    if (isatty(STDERR_FILENO) && (done % 16 == 0 || done == total)) {
-        fprintf(stderr, "\r%d of %d images%s", done, total, done == total ? "\r\033[K" : "");
+    int each = MAX(1, total / STEPS);
+    if (!isatty(STDERR_FILENO) || (done % each != 0 && done != total)) {
+        return;
     }
+    if (done == total) {
+        fputs("\r\033[K", stderr);
+        return;
+    }
+    char bar[WIDTH + 1];
+    int full = (int)((gint64)WIDTH * done / total);
+    memset(bar, '.', WIDTH);
+    memset(bar, '#', (size_t)full);
+    bar[WIDTH] = '\0';
+    fprintf(stderr, "\r[%s] %d of %d", bar, done, total);
 }

@@ -17,9 +17,9 @@ typedef struct cli_job {
     char *model_path, *board_path, *calibration_path, *held_out_path;
     gboolean json, tolerant;
     /* options of one command */
-    char *output, *array, *array_name, *predictions;
+    char *output, *array, *array_name, *predictions, *sheet, *plot;
     gboolean all;
-    gint frames, seed;
+    gint frames, seed, sample;
     char **arguments; /* BRIEF and what follows it */
 
     nsk_brief *brief;
@@ -39,7 +39,7 @@ typedef struct cli_command {
     int (*run)(cli_job *job);
 } cli_command;
 
-extern const cli_command cli_survey, cli_outline, cli_quantise, cli_compare, cli_budget,
+extern const cli_command cli_survey, cli_outline, cli_vet, cli_quantise, cli_compare, cli_budget,
     cli_classify, cli_rehearse;
 
 /* Each loads what it needs first, once. On failure job->error is set. */

@@ -8,9 +8,9 @@
 /* OpenBLAS's own call: images are the parallel part, so each product runs on one thread. */
 extern void openblas_set_num_threads(int threads);
 
-static const cli_command *const commands[] = {&cli_survey,  &cli_outline, &cli_quantise,
-                                              &cli_compare, &cli_budget,  &cli_classify,
-                                              &cli_rehearse};
+static const cli_command *const commands[] = {&cli_survey,   &cli_outline, &cli_vet,
+                                              &cli_quantise, &cli_compare, &cli_budget,
+                                              &cli_classify, &cli_rehearse};
 
 static void print_help(FILE *to) {
     fputs("netsuke - from a trained image classifier to 8-bit integer C on a microcontroller\n\n"
@@ -27,9 +27,9 @@ static void print_help(FILE *to) {
 }
 
 static void free_job(cli_job *job) {
-    char *const texts[] = {job->model_path,    job->board_path, job->calibration_path,
-                           job->held_out_path, job->output,     job->array,
-                           job->array_name,    job->predictions};
+    char *const texts[] = {
+        job->model_path, job->board_path, job->calibration_path, job->held_out_path, job->output,
+        job->array,      job->array_name, job->predictions,      job->sheet,         job->plot};
     for (size_t i = 0; i < G_N_ELEMENTS(texts); i++) {
         g_free(texts[i]);
     }
@@ -64,6 +64,10 @@ static GArray *options_of(const cli_command *command, cli_job *job) {
          "Name of the array in that source (default: model)", "NAME"},
         {"predictions", 0, 0, G_OPTION_ARG_FILENAME, &job->predictions,
          "Write every image's answers as CSV", "F.csv"},
+        {"sheet", 0, 0, G_OPTION_ARG_FILENAME, &job->sheet, "Draw pictures as one sheet", "F.png"},
+        {"plot", 0, 0, G_OPTION_ARG_FILENAME, &job->plot, "Draw it (.svg or .png)", "F.svg"},
+        {"sample", 0, 0, G_OPTION_ARG_INT, &job->sample,
+         "Look at so many images, spread over the classes (default: 600)", "N"},
         {"all", 'a', 0, G_OPTION_ARG_NONE, &job->all, "Print long lists whole", NULL},
         {"frames", 0, 0, G_OPTION_ARG_INT, &job->frames, "Frames to play (default: all images)",
          "N"},

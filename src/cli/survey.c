@@ -1,8 +1,74 @@
 /* netsuke survey: what the image sets hold. */
+#include <math.h>
 #include <stdio.h>
+#include <string.h>
 
 #include "command.h"
 #include "table.h"
+
+enum { SHORT_LIST = 8, SHEET_PICTURES = 5 };
+
+static const char *const places[NSK_TWIN_PLACES] = {"both_sets", "two_classes", "one_class"};
+
+static int channels_of(const cli_job *job) {
+    return job->brief->input.colour == NSK_GREY ? 1 : 3;
+}
+
+static const nsk_images *set_of(const cli_job *job, int k) {
+    return k == 0 ? job->calibration : job->held_out;
+}
+
+/* ---- machine-readable ---- */
+
+static void json_numbers(JsonBuilder *b, const char *name, const double *numbers, int count) {
+    json_builder_set_member_name(b, name);
+    json_builder_begin_array(b);
+    for (int i = 0; i < count; i++) {
+        json_builder_add_double_value(b, numbers[i]);
+    }
+    json_builder_end_array(b);
+}
+
+static void json_size(JsonBuilder *b, const char *name, int width, int height) {
+    const double size[2] = {width, height};
+    json_numbers(b, name, size, 2);
+}
+
+static void json_set(JsonBuilder *b, const cli_job *job, const nsk_survey_set *set) {
+    json_builder_begin_object(b);
+    cli_json_text(b, "name", set->name);
+    cli_json_int(b, "images", set->images);
+    cli_json_int(b, "unreadable", set->unreadable);
+    cli_json_int(b, "grey", set->grey);
+    cli_json_int(b, "transparent", set->alpha);
+    json_size(b, "least_size", set->least_width, set->least_height);
+    json_size(b, "most_size", set->most_width, set->most_height);
+    json_numbers(b, "mean", set->mean, channels_of(job));
+    json_numbers(b, "deviation", set->deviation, channels_of(job));
+    json_builder_set_member_name(b, "classes");
+    json_builder_begin_array(b);
+    for (int c = 0; c < job->brief->labels.count; c++) {
+        json_builder_begin_object(b);
+        cli_json_text(b, "name", job->brief->labels.names[c]);
+        cli_json_int(b, "images", set->in_class[c]);
+        json_builder_end_object(b);
+    }
+    json_builder_end_array(b);
+    json_builder_end_object(b);
+}
+
+static void json_counts(JsonBuilder *b, const char *name, const int *counts) {
+    json_builder_set_member_name(b, name);
+    json_builder_begin_object(b);
+    for (int i = 0; i < NSK_TWIN_PLACES; i++) {
+        cli_json_int(b, places[i], counts[i]);
+    }
+    json_builder_end_object(b);
+}
+
+static const char *twin_path(const cli_job *job, const nsk_twins *t, int which) {
+    return nsk_images_path(set_of(job, t->set[which]), t->image[which]);
+}
 
 static void print_json(const cli_job *job, const nsk_survey *s) {
     JsonBuilder *b = json_builder_new();
@@ -10,25 +76,29 @@ static void print_json(const cli_job *job, const nsk_survey *s) {
     json_builder_set_member_name(b, "sets");
     json_builder_begin_array(b);
     for (int k = 0; k < 2; k++) {
-        json_builder_begin_object(b);
-        cli_json_text(b, "name", s->sets[k].name);
-        cli_json_int(b, "images", s->sets[k].images);
-        json_builder_set_member_name(b, "classes");
-        json_builder_begin_array(b);
-        for (int c = 0; c < job->brief->labels.count; c++) {
-            json_builder_begin_object(b);
-            cli_json_text(b, "name", job->brief->labels.names[c]);
-            cli_json_int(b, "images", s->sets[k].in_class[c]);
-            json_builder_end_object(b);
-        }
-        json_builder_end_array(b);
-        json_builder_end_object(b);
+        json_set(b, job, &s->sets[k]);
     }
     json_builder_end_array(b);
     cli_json_int(b, "overlap", s->overlap);
+    json_counts(b, "exact_repeats", s->exact);
+    json_counts(b, "near_repeats", s->near);
+    json_builder_set_member_name(b, "repeats");
+    json_builder_begin_array(b);
+    for (int i = 0; i < s->twin_count; i++) {
+        json_builder_begin_object(b);
+        cli_json_text(b, "where", places[s->twins[i].place]);
+        json_builder_set_member_name(b, "exact");
+        json_builder_add_boolean_value(b, s->twins[i].exact);
+        cli_json_text(b, "first", twin_path(job, &s->twins[i], 0));
+        cli_json_text(b, "second", twin_path(job, &s->twins[i], 1));
+        json_builder_end_object(b);
+    }
+    json_builder_end_array(b);
     json_builder_end_object(b);
     cli_print_json(b);
 }
+
+/* ---- for people ---- */
 
 static void print_classes(const cli_job *job, const nsk_survey *s) {
     int most = 1;
@@ -43,16 +113,15 @@ static void print_classes(const cli_job *job, const nsk_survey *s) {
         char bars[2][CLI_TEXT];
         for (int k = 0; k < 2; k++) {
             int full = (20 * s->sets[k].in_class[c] + most / 2) / most;
-            bars[k][0] = '\0';
-            for (int i = 0; i < full; i++) {
-                g_strlcat(bars[k], "#", CLI_TEXT);
-            }
+            memset(bars[k], '#', (size_t)full);
+            bars[k][full] = '\0';
         }
         cli_table_row(table, "%s\t%d\t%s\t%d\t%s", job->brief->labels.names[c],
                       s->sets[0].in_class[c], bars[0], s->sets[1].in_class[c], bars[1]);
     }
     cli_table_row(table, "all\t%d\t\t%d\t", s->sets[0].images, s->sets[1].images);
     cli_table_print(table);
+    putchar('\n');
 }
 
 static void print_sizes(const cli_job *job, const nsk_survey_set *set) {
@@ -67,6 +136,13 @@ static void print_sizes(const cli_job *job, const nsk_survey_set *set) {
                set->name, set->least_width, set->most_width, set->least_height, set->most_height,
                input->width, input->height);
     }
+    if (set->grey > 0 && (input->colour != NSK_GREY || set->grey < set->images)) {
+        printf("%-12s %d of %d pictures are stored without colours; the network takes %s\n", "",
+               set->grey, set->images, input->colour == NSK_GREY ? "grey" : "colour");
+    }
+    if (set->alpha > 0) {
+        printf("%-12s %d pictures have transparency, which is dropped\n", "", set->alpha);
+    }
 }
 
 static void print_evenness(const cli_job *job, const nsk_survey_set *set) {
@@ -77,11 +153,125 @@ static void print_evenness(const cli_job *job, const nsk_survey_set *set) {
         most = set->in_class[c] > set->in_class[most] ? c : most;
     }
     if (set->in_class[most] > 2 * set->in_class[least]) {
-        printf("%-12s uneven: %d of '%s', %d of '%s'; overall accuracy will speak mostly of the "
-               "first\n",
-               set->name, set->in_class[most], job->brief->labels.names[most], set->in_class[least],
-               job->brief->labels.names[least]);
+        char *text = g_strdup_printf(
+            "%d of '%s', %d of '%s'; overall accuracy will speak mostly of the first",
+            set->in_class[most], job->brief->labels.names[most], set->in_class[least],
+            job->brief->labels.names[least]);
+        cli_paragraph("UNEVEN       ", text);
+        g_free(text);
     }
+}
+
+static void print_unreadable(const cli_job *job, const nsk_survey_set *set) {
+    int shown = job->all ? set->unreadable : MIN(set->unreadable, SHORT_LIST);
+    if (set->unreadable > 0) {
+        printf("UNREADABLE   %d pictures of the %s set, not counted above:\n", set->unreadable,
+               set->name);
+    }
+    for (int i = 0; i < shown && set->reasons[i] != NULL; i++) {
+        printf("             %s\n", set->reasons[i]);
+    }
+}
+
+static void triple_text(const double *numbers, int count, char *text) {
+    text[0] = '\0';
+    for (int i = 0; i < count; i++) {
+        char number[CLI_TEXT];
+        snprintf(number, sizeof number, numbers[i] < 10.0 ? "%s%.3f" : "%s%.1f", i > 0 ? "  " : "",
+                 numbers[i]);
+        g_strlcat(text, number, CLI_TEXT);
+    }
+}
+
+/* The pictures' brightness beside what the brief takes away and divides by. */
+static void print_brightness(const cli_job *job, const nsk_survey *s) {
+    static const char *const orders[] = {"red, green, blue", "blue, green, red", "grey"};
+    const nsk_input *input = &job->brief->input;
+    int channels = channels_of(job);
+    char mean[CLI_TEXT];
+    char deviation[CLI_TEXT];
+    cli_table *table = cli_table_new("lll");
+    cli_table_row(table, "%s\tmean\tdeviation", orders[input->colour]);
+    for (int k = 0; k < 2; k++) {
+        triple_text(s->sets[k].mean, channels, mean);
+        triple_text(s->sets[k].deviation, channels, deviation);
+        cli_table_row(table, "%s\t%s\t%s", s->sets[k].name, mean, deviation);
+    }
+    triple_text(input->mean, channels, mean);
+    triple_text(input->deviation, channels, deviation);
+    cli_table_row(table, "the brief\t%s\t%s", mean, deviation);
+    putchar('\n');
+    cli_table_print(table);
+    bool far = false;
+    for (int c = 0; c < channels; c++) {
+        double spread = fmax(s->sets[0].deviation[c], 1e-9);
+        double ratio = input->deviation[c] / spread;
+        far =
+            far || fabs(input->mean[c] - s->sets[0].mean[c]) > spread || ratio > 2.0 || ratio < 0.5;
+    }
+    if (far) {
+        cli_paragraph("FAR OFF      ",
+                      "the brief's mean or deviation is not that of these pictures; if training "
+                      "used it all the same it is right, and 'netsuke vet' tells");
+    }
+}
+
+static void print_twins(const cli_job *job, const nsk_survey *s) {
+    static const char *const names[NSK_TWIN_PLACES] = {"held-out in calibration",
+                                                       "in two classes of a set", "in one class"};
+    putchar('\n');
+    cli_table *table = cli_table_new("lrr");
+    cli_table_row(table, "pictures that repeat another\tevery pixel\tnearly");
+    for (int i = 0; i < NSK_TWIN_PLACES; i++) {
+        cli_table_row(table, "%s\t%d\t%d", names[i], s->exact[i], s->near[i]);
+    }
+    cli_table_print(table);
+    int left = job->all ? s->twin_count : SHORT_LIST;
+    for (int place = 0; place < NSK_TWIN_PLACES; place++) {
+        for (int i = 0; i < s->twin_count; i++) {
+            const nsk_twins *t = &s->twins[i];
+            if (t->place == (nsk_twin_place)place && left-- > 0) {
+                printf("  %s %s %s\n", twin_path(job, t, 1), t->exact ? "=" : "~",
+                       twin_path(job, t, 0));
+            }
+        }
+    }
+    if (!job->all && s->twin_count > SHORT_LIST) {
+        printf("  ... and %d more; --all lists them\n", s->twin_count - SHORT_LIST);
+    }
+    if (s->exact[NSK_TWINS_IN_BOTH_SETS] + s->near[NSK_TWINS_IN_BOTH_SETS] > 0) {
+        cli_paragraph("OVERLAP      ", "judge on pictures that nothing was fitted to: take these "
+                                       "out of one of the sets");
+    }
+    if (s->exact[NSK_TWINS_IN_TWO_CLASSES] + s->near[NSK_TWINS_IN_TWO_CLASSES] > 0) {
+        cli_paragraph("TWO LABELS   ", "the same picture under two labels: one of them is wrong");
+    }
+}
+
+static void print_survey(const cli_job *job, const nsk_survey *s, int limit) {
+    print_classes(job, s);
+    if (limit > 0 && limit < s->sets[0].images) {
+        printf("calibration  %d of %d pictures will be used, spread over the classes\n", limit,
+               s->sets[0].images);
+    }
+    for (int k = 0; k < 2; k++) {
+        print_sizes(job, &s->sets[k]);
+        print_evenness(job, &s->sets[k]);
+        print_unreadable(job, &s->sets[k]);
+    }
+    print_brightness(job, s);
+    print_twins(job, s);
+}
+
+static bool draw_sheet(cli_job *job) {
+    const nsk_images *const sets[2] = {job->calibration, job->held_out};
+    if (!nsk_survey_sheet(sets, SHEET_PICTURES, job->sheet, &job->error)) {
+        return false;
+    }
+    if (!job->json) {
+        printf("\nsheet        %s\n", job->sheet);
+    }
+    return true;
 }
 
 static int run(cli_job *job) {
@@ -93,43 +283,29 @@ static int run(cli_job *job) {
     if (!cli_load_calibration(job)) {
         return cli_fail(job);
     }
-    nsk_survey *s = nsk_survey_make(job->calibration, job->held_out, &job->error);
+    nsk_survey *s =
+        nsk_survey_make(job->calibration, job->held_out, cli_progress, NULL, &job->error);
     if (s == NULL) {
         return cli_fail(job);
     }
     if (job->json) {
         print_json(job, s);
     } else {
-        print_classes(job, s);
-        putchar('\n');
-        if (limit > 0 && limit < s->sets[0].images) {
-            printf("calibration  %d of %d pictures will be used, spread over the classes\n", limit,
-                   s->sets[0].images);
-        }
-        for (int k = 0; k < 2; k++) {
-            print_sizes(job, &s->sets[k]);
-            print_evenness(job, &s->sets[k]);
-        }
-        if (s->overlap > 0) {
-            printf("overlap      %d held-out pictures stand in calibration too, first %s = %s; "
-                   "judge on pictures that nothing was fitted to\n",
-                   s->overlap, s->first_overlap[1], s->first_overlap[0]);
-        } else {
-            printf("overlap      none: no held-out picture stands in calibration too\n");
-        }
+        print_survey(job, s, limit);
     }
     nsk_survey_free(s);
-    return CLI_DONE;
+    return job->sheet == NULL || draw_sheet(job) ? CLI_DONE : cli_fail(job);
 }
 
 const cli_command cli_survey = {
     "survey",
-    "look at the images: classes, sizes, pictures that stand in both sets",
+    "look at the images: classes, sizes, brightness, repeats; a contact sheet",
     "BRIEF",
-    "  netsuke survey demo/kiln.ini\n"
-    "counts the pictures of each class in the calibration and held-out sets.",
+    "  netsuke survey demo/kiln.ini --sheet demo/out/sheet.png\n"
+    "counts the pictures of each class in the calibration and held-out sets, looks for pictures\n"
+    "that stand there twice, and draws some of each class as the network sees them.",
     1,
     1,
-    "calibration held-out tolerant",
+    "calibration held-out tolerant all sheet",
     run,
 };

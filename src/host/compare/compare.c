@@ -95,6 +95,16 @@ void nsk_paired_interval(int lost, int won, int images, double *low, double *hig
     *high = fmin(a - b + spread, 1.0);
 }
 
+double nsk_paired_chance(int lost, int won) {
+    int differ = lost + won;
+    double tail = 0.0;
+    for (int k = 0; k <= MIN(lost, won); k++) {
+        tail += exp(lgamma(differ + 1.0) - lgamma(k + 1.0) - lgamma(differ - k + 1.0) -
+                    differ * log(2.0));
+    }
+    return fmin(2.0 * tail, 1.0);
+}
+
 static void count(nsk_comparison *c) {
     for (int i = 0; i < c->images; i++) {
         const nsk_answer *a = &c->answers[i];

@@ -1,102 +1,256 @@
-/* What the image sets hold, and what stands in both. */
-#include "base/base.h"
+/* What the image sets hold: sizes, channels, brightness, pictures that stand there twice. */
+#include <math.h>
+#include <string.h>
 
+#include "images/likeness.h"
 #include "images/set.h"
+
+enum { MOST_REASONS = 100, DIGEST = 32 };
 
 /* One picture's facts. */
 typedef struct facts {
+    bool read;
     int width, height;
-    char *digest; /* of size and pixels */
+    bool colour, alpha;
+    uint8_t digest[DIGEST]; /* of size and pixels */
+    nsk_likeness likeness;
+    uint64_t sum[3], square[3]; /* of the frame's bytes, by channel */
+    char *reason;
 } facts;
 
-static char *digest_of(const nsk_picture *picture) {
+/* ---- looking at every picture ---- */
+
+static void digest_of(const nsk_picture *picture, uint8_t *digest) {
     GChecksum *sum = g_checksum_new(G_CHECKSUM_SHA256);
     const int size[2] = {picture->width, picture->height};
+    gsize length = DIGEST;
     g_checksum_update(sum, (const guchar *)size, sizeof size);
     g_checksum_update(sum, picture->rgb, (gssize)3 * picture->width * picture->height);
-    char *digest = g_strdup(g_checksum_get_string(sum));
+    g_checksum_get_digest(sum, digest, &length);
     g_checksum_free(sum);
-    return digest;
 }
 
-static bool gather(const nsk_images *images, facts *all, nsk_error *error) {
-    bool good = true;
-#pragma omp parallel for schedule(dynamic, 8)
-    for (int i = 0; i < nsk_images_count(images); i++) {
-        nsk_error trouble;
-        nsk_picture picture;
-        if (nsk_images_picture(images, i, &picture, &trouble)) {
-            all[i] = (facts){picture.width, picture.height, digest_of(&picture)};
-            nsk_picture_clear(&picture);
-        } else {
-#pragma omp critical(nsk_survey_failure)
+static void add_up(facts *f, const uint8_t *frame, const nsk_input *input) {
+    size_t channels = input->colour == NSK_GREY ? 1 : 3;
+    for (size_t i = 0; i < nsk_frame_bytes(input); i++) {
+        f->sum[i % channels] += frame[i];
+        f->square[i % channels] += (uint64_t)frame[i] * frame[i];
+    }
+}
+
+static void look_at(const nsk_images *images, int index, uint8_t *frame, facts *f) {
+    nsk_error error;
+    nsk_picture picture;
+    if (!nsk_images_picture(images, index, &picture, &error)) {
+        f->reason = g_strdup(error.text);
+        return;
+    }
+    f->read = true;
+    f->width = picture.width;
+    f->height = picture.height;
+    f->colour = picture.colour;
+    f->alpha = picture.alpha;
+    digest_of(&picture, f->digest);
+    nsk_likeness_of(&picture, &f->likeness);
+    nsk_picture_to_frame(&picture, nsk_images_input(images), frame);
+    add_up(f, frame, nsk_images_input(images));
+    nsk_picture_clear(&picture);
+}
+
+typedef struct watch {
+    nsk_progress progress;
+    void *context;
+    int done, total;
+} watch;
+
+static facts *gather(const nsk_images *images, watch *w) {
+    int count = nsk_images_count(images);
+    facts *all = g_new0(facts, count);
+#pragma omp parallel
+    {
+        uint8_t *frame = g_malloc(nsk_images_frame_bytes(images));
+#pragma omp for schedule(dynamic, 8)
+        for (int i = 0; i < count; i++) {
+            look_at(images, i, frame, &all[i]);
+#pragma omp critical(nsk_survey_progress)
             {
-                good = false;
-                *error = trouble;
+                w->done++;
+                if (w->progress != NULL) {
+                    w->progress(w->context, w->done, w->total);
+                }
             }
         }
+        g_free(frame);
     }
-    return good;
+    return all;
+}
+
+/* ---- one set ---- */
+
+static void take_picture(nsk_survey_set *set, int label, const facts *f) {
+    bool first = set->images++ == 0;
+    set->in_class[label]++;
+    set->least_width = first ? f->width : MIN(set->least_width, f->width);
+    set->most_width = MAX(set->most_width, f->width);
+    set->least_height = first ? f->height : MIN(set->least_height, f->height);
+    set->most_height = MAX(set->most_height, f->height);
+    set->grey += !f->colour;
+    set->alpha += f->alpha;
+}
+
+static void find_brightness(nsk_survey_set *set, const nsk_images *images, const facts *all) {
+    const nsk_input *input = nsk_images_input(images);
+    int channels = input->colour == NSK_GREY ? 1 : 3;
+    double pixels = (double)set->images * input->width * input->height;
+    for (int c = 0; c < channels && set->images > 0; c++) {
+        double sum = 0.0;
+        double square = 0.0;
+        for (int i = 0; i < nsk_images_count(images); i++) {
+            sum += (double)all[i].sum[c];
+            square += (double)all[i].square[c];
+        }
+        double mean = sum / pixels;
+        set->mean[c] = mean / 255.0 * input->top;
+        set->deviation[c] = sqrt(fmax(square / pixels - mean * mean, 0.0)) / 255.0 * input->top;
+    }
 }
 
 static void fill_set(nsk_survey_set *set, const char *name, const nsk_images *images,
                      const facts *all) {
+    GPtrArray *reasons = g_ptr_array_new();
     set->name = name;
-    set->images = nsk_images_count(images);
     set->in_class = g_new0(int, nsk_images_labels(images)->count);
-    set->least_width = set->most_width = all[0].width;
-    set->least_height = set->most_height = all[0].height;
-    for (int i = 0; i < set->images; i++) {
-        set->in_class[nsk_images_label(images, i)]++;
-        set->least_width = MIN(set->least_width, all[i].width);
-        set->most_width = MAX(set->most_width, all[i].width);
-        set->least_height = MIN(set->least_height, all[i].height);
-        set->most_height = MAX(set->most_height, all[i].height);
+    for (int i = 0; i < nsk_images_count(images); i++) {
+        if (all[i].read) {
+            take_picture(set, nsk_images_label(images, i), &all[i]);
+        } else if (set->unreadable++ < MOST_REASONS) {
+            g_ptr_array_add(reasons, g_strdup(all[i].reason));
+        }
+    }
+    find_brightness(set, images, all);
+    g_ptr_array_add(reasons, NULL);
+    set->reasons = (char **)g_ptr_array_free(reasons, FALSE);
+}
+
+/* ---- pictures that stand there twice ---- */
+
+typedef struct candidate {
+    int set, image, label;
+    const facts *facts;
+} candidate;
+
+/* Pictures by eight bits of their hash, for each eight bits: hashes that differ in at most seven
+ * bits share at least one. */
+typedef struct drawer {
+    GArray *slot[8][256]; /* of int, indices of candidates */
+} drawer;
+
+static GArray **slot_of(drawer *d, uint64_t hash, int part) {
+    return &d->slot[part][hash >> (8 * part) & 255U];
+}
+
+static nsk_twin_place place_of(const candidate *a, const candidate *b) {
+    return a->set != b->set       ? NSK_TWINS_IN_BOTH_SETS
+           : a->label != b->label ? NSK_TWINS_IN_TWO_CLASSES
+                                  : NSK_TWINS_IN_A_CLASS;
+}
+
+/* Keeps the graver of what is known and this pair: exact before near, then by place. */
+static void consider(nsk_twins *best, const candidate *a, const candidate *b) {
+    bool exact = memcmp(a->facts->digest, b->facts->digest, DIGEST) == 0;
+    if (!exact &&
+        (nsk_hash_distance(a->facts->likeness.hash, b->facts->likeness.hash) > NSK_NEAR_BITS ||
+         nsk_unlikeness(&a->facts->likeness, &b->facts->likeness) > NSK_NEAR_UNLIKENESS)) {
+        return;
+    }
+    const nsk_twins pair = {place_of(a, b), exact, {a->set, b->set}, {a->image, b->image}};
+    bool graver = best->place == NSK_TWIN_PLACES || (exact && !best->exact) ||
+                  (exact == best->exact && pair.place < best->place);
+    *best = graver ? pair : *best;
+}
+
+static void find_earlier(drawer *d, const candidate *all, int index, nsk_twins *best) {
+    for (int part = 0; part < 8; part++) {
+        GArray *slot = *slot_of(d, all[index].facts->likeness.hash, part);
+        for (guint i = 0; slot != NULL && i < slot->len; i++) {
+            consider(best, &all[g_array_index(slot, int, i)], &all[index]);
+        }
     }
 }
 
-static void find_overlap(nsk_survey *survey, const nsk_images *const *images, facts *const *all) {
-    GHashTable *seen = g_hash_table_new(g_str_hash, g_str_equal);
-    for (int i = 0; i < survey->sets[0].images; i++) {
-        g_hash_table_insert(seen, all[0][i].digest, GINT_TO_POINTER(i));
+static void file_away(drawer *d, const candidate *all, int index) {
+    for (int part = 0; part < 8; part++) {
+        GArray **slot = slot_of(d, all[index].facts->likeness.hash, part);
+        *slot = *slot != NULL ? *slot : g_array_new(FALSE, FALSE, sizeof(int));
+        g_array_append_val(*slot, index);
     }
-    for (int i = 0; i < survey->sets[1].images; i++) {
-        gpointer where;
-        if (g_hash_table_lookup_extended(seen, all[1][i].digest, NULL, &where) &&
-            survey->overlap++ == 0) {
-            survey->first_overlap[0] = g_strdup(nsk_images_path(images[0], GPOINTER_TO_INT(where)));
-            survey->first_overlap[1] = g_strdup(nsk_images_path(images[1], i));
+}
+
+static GArray *all_candidates(const nsk_images *const *images, facts *const *all) {
+    GArray *list = g_array_new(FALSE, FALSE, sizeof(candidate));
+    for (int k = 0; k < 2; k++) {
+        for (int i = 0; i < nsk_images_count(images[k]); i++) {
+            const candidate one = {k, i, nsk_images_label(images[k], i), &all[k][i]};
+            if (all[k][i].read) {
+                g_array_append_val(list, one);
+            }
         }
     }
-    g_hash_table_destroy(seen);
+    return list;
+}
+
+static void find_twins(nsk_survey *s, const nsk_images *const *images, facts *const *all) {
+    GArray *list = all_candidates(images, all);
+    const candidate *candidates = (const candidate *)(void *)list->data;
+    GArray *twins = g_array_new(FALSE, FALSE, sizeof(nsk_twins));
+    drawer *d = g_new0(drawer, 1);
+    for (int i = 0; i < (int)list->len; i++) {
+        nsk_twins best = {.place = NSK_TWIN_PLACES};
+        find_earlier(d, candidates, i, &best);
+        file_away(d, candidates, i);
+        if (best.place != NSK_TWIN_PLACES) {
+            g_array_append_val(twins, best);
+            ++*(best.exact ? &s->exact[best.place] : &s->near[best.place]);
+        }
+    }
+    for (int i = 0; i < 8 * 256; i++) {
+        GArray *slot = d->slot[i / 256][i % 256];
+        if (slot != NULL) {
+            g_array_free(slot, TRUE);
+        }
+    }
+    g_free(d);
+    g_array_free(list, TRUE);
+    s->overlap = s->exact[NSK_TWINS_IN_BOTH_SETS];
+    s->twin_count = (int)twins->len;
+    s->twins = (nsk_twins *)(void *)g_array_free(twins, FALSE);
 }
 
 nsk_survey *nsk_survey_make(const nsk_images *calibration, const nsk_images *held_out,
-                            nsk_error *error) {
+                            nsk_progress progress, void *context, nsk_error *error) {
     static const char *const names[2] = {"calibration", "held-out"};
     const nsk_images *const images[2] = {calibration, held_out};
-    facts *all[2] = {NULL, NULL};
+    watch w = {progress, context, 0, nsk_images_count(calibration) + nsk_images_count(held_out)};
+    facts *all[2];
     nsk_survey *survey = g_new0(nsk_survey, 1);
-    bool good = true;
     for (int k = 0; k < 2; k++) {
-        all[k] = g_new0(facts, nsk_images_count(images[k]));
-        good = good && gather(images[k], all[k], error);
-    }
-    for (int k = 0; k < 2 && good; k++) {
+        all[k] = gather(images[k], &w);
         fill_set(&survey->sets[k], names[k], images[k], all[k]);
     }
-    if (good) {
-        find_overlap(survey, images, all);
-    }
+    find_twins(survey, images, all);
     for (int k = 0; k < 2; k++) {
         for (int i = 0; i < nsk_images_count(images[k]); i++) {
-            g_free(all[k][i].digest);
+            g_free(all[k][i].reason);
         }
         g_free(all[k]);
     }
-    if (!good) {
-        nsk_survey_free(survey);
-        return NULL;
+    for (int k = 0; k < 2 && survey != NULL; k++) {
+        if (survey->sets[k].images == 0) {
+            nsk_fail(error, "none of the %d pictures of the %s set can be read; the first: %s",
+                     survey->sets[k].unreadable, names[k], survey->sets[k].reasons[0]);
+            nsk_survey_free(survey);
+            survey = NULL;
+        }
     }
     return survey;
 }
@@ -105,8 +259,9 @@ void nsk_survey_free(nsk_survey *survey) {
     if (survey != NULL) {
         for (int k = 0; k < 2; k++) {
             g_free(survey->sets[k].in_class);
-            g_free(survey->first_overlap[k]);
+            g_strfreev(survey->sets[k].reasons);
         }
+        g_free(survey->twins);
         g_free(survey);
     }
 }

@@ -1,0 +1,163 @@
+/* netsuke vet: is the float network fed as it was in training, and are its labels in order? */
+#include <stdio.h>
+
+#include "command.h"
+#include "table.h"
+
+enum { SHORT_LIST = 6, SAMPLE = 600 };
+
+static double accuracy(const nsk_vetting *v, int correct) {
+    return (double)correct / v->images;
+}
+
+/* ---- machine-readable ---- */
+
+static void json_alternative(JsonBuilder *b, const nsk_vetting *v, const nsk_alternative *a) {
+    json_builder_begin_object(b);
+    cli_json_text(b, "change", a->change);
+    cli_json_int(b, "correct", a->correct);
+    cli_json_real(b, "accuracy", accuracy(v, a->correct));
+    cli_json_int(b, "lost", a->lost);
+    cli_json_int(b, "won", a->won);
+    cli_json_real(b, "gain", a->gain);
+    cli_json_real(b, "certainty", a->certainty);
+    json_builder_end_object(b);
+}
+
+static void json_order(JsonBuilder *b, const cli_job *job, const nsk_vetting *v) {
+    json_builder_set_member_name(b, "labels");
+    json_builder_begin_object(b);
+    json_builder_set_member_name(b, "renamed");
+    json_builder_add_boolean_value(b, v->renamed);
+    cli_json_real(b, "accuracy", accuracy(v, v->order_correct));
+    json_builder_set_member_name(b, "order");
+    json_builder_begin_array(b);
+    for (int k = 0; k < v->classes; k++) {
+        json_builder_add_string_value(b, job->brief->labels.names[v->order[k]]);
+    }
+    json_builder_end_array(b);
+    json_builder_end_object(b);
+}
+
+static void print_json(const cli_job *job, const nsk_vetting *v) {
+    JsonBuilder *b = json_builder_new();
+    json_builder_begin_object(b);
+    cli_json_int(b, "images", v->images);
+    cli_json_int(b, "correct", v->correct);
+    cli_json_real(b, "accuracy", accuracy(v, v->correct));
+    json_builder_set_member_name(b, "better");
+    if (v->better >= 0) {
+        json_alternative(b, v, &v->alternatives[v->better]);
+    } else {
+        json_builder_add_null_value(b);
+    }
+    json_order(b, job, v);
+    json_builder_set_member_name(b, "alternatives");
+    json_builder_begin_array(b);
+    for (int i = 0; i < v->count; i++) {
+        json_alternative(b, v, &v->alternatives[i]);
+    }
+    json_builder_end_array(b);
+    json_builder_end_object(b);
+    cli_print_json(b);
+}
+
+/* ---- for people ---- */
+
+static void print_ways(const cli_job *job, const nsk_vetting *v) {
+    int shown = job->all ? v->count : MIN(v->count, SHORT_LIST);
+    cli_table *table = cli_table_new("rrrrl");
+    cli_table_row(table, "accuracy\tlost\twon\tcertainty\tpreparation%s",
+                  v->renamed ? ", the labels renamed as below" : "");
+    if (v->renamed) {
+        cli_table_row(table, "%.1f %%\t\t\t\tas the brief has it, labels too",
+                      100.0 * accuracy(v, v->correct));
+    }
+    cli_table_row(table, "%.1f %%\t\t\t\tas the brief has it",
+                  100.0 * accuracy(v, v->order_correct));
+    for (int i = 0; i < shown; i++) {
+        const nsk_alternative *a = &v->alternatives[i];
+        cli_table_row(table, "%.1f %%\t%d\t%d\t%+.1f\t%s", 100.0 * accuracy(v, a->correct), a->lost,
+                      a->won, a->certainty, a->change);
+    }
+    cli_table_print(table);
+    if (shown < v->count) {
+        printf("... and %d more that do worse; --all lists them\n", v->count - shown);
+    }
+    putchar('\n');
+    cli_paragraph("certainty    ", "how many standard errors likelier the true labels are than as "
+                                   "the brief has it");
+}
+
+static void print_order(const cli_job *job, const nsk_vetting *v) {
+    char **names = job->brief->labels.names;
+    char *text =
+        g_strdup_printf("renamed one to one, the outputs are right on %.1f\xc2\xa0%% instead of "
+                        "%.1f\xc2\xa0%%; the order in training was probably:",
+                        100.0 * accuracy(v, v->order_correct), 100.0 * accuracy(v, v->correct));
+    cli_paragraph("LABELS       ", text);
+    g_free(text);
+    putchar('\n');
+    cli_table *table = cli_table_new("lrll");
+    cli_table_row(table, "           \toutput\tthe labels file says\tit should say");
+    for (int k = 0; k < v->classes; k++) {
+        bool moved = v->order[k] != k;
+        if (moved || job->all || v->classes <= 20) {
+            cli_table_row(table, "\t%d\t%s\t%s", k, names[k], moved ? names[v->order[k]] : "");
+        }
+    }
+    cli_table_print(table);
+}
+
+static void print_verdict(const cli_job *job, const nsk_vetting *v) {
+    if (v->better >= 0) {
+        const nsk_alternative *a = &v->alternatives[v->better];
+        char *text = g_strdup_printf(
+            "another is clearly better, %.1f\xc2\xa0%% instead of %.1f\xc2\xa0%%; training probably used it or "
+            "one much like it. Under [input] in the brief, try: %s",
+            100.0 * accuracy(v, a->correct), 100.0 * accuracy(v, v->order_correct), a->change);
+        cli_paragraph("PREPARATION  ", text);
+        g_free(text);
+    } else {
+        cli_paragraph("preparation  ", "no other way that was tried is clearly better");
+    }
+    if (v->renamed) {
+        print_order(job, v);
+    } else {
+        cli_paragraph("labels       ", "no other order of the labels is clearly better");
+    }
+}
+
+static int run(cli_job *job) {
+    job->sample = job->sample > 0 ? job->sample : job->all ? 0 : SAMPLE;
+    if (!cli_load_network(job) || !cli_load_held_out(job)) {
+        return cli_fail(job);
+    }
+    nsk_vetting *v = nsk_vet(job->network, job->held_out, cli_progress, NULL, &job->error);
+    if (v == NULL) {
+        return cli_fail(job);
+    }
+    if (job->json) {
+        print_json(job, v);
+    } else {
+        printf("The float network on %d held-out images, in %d ways\n\n", v->images, v->count + 1);
+        print_ways(job, v);
+        putchar('\n');
+        print_verdict(job, v);
+    }
+    nsk_vetting_free(v);
+    return CLI_DONE;
+}
+
+const cli_command cli_vet = {
+    "vet",
+    "is the network fed as in training, its labels in order? tries the usual mistakes",
+    "BRIEF",
+    "  netsuke vet demo/kiln.ini\n"
+    "runs the float network on some held-out images under other colour orders, ranges, means,\n"
+    "deviations and fits, and renames its outputs, to see whether something else fits better.",
+    1,
+    1,
+    "held-out tolerant sample all",
+    run,
+};

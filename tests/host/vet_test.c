@@ -1,0 +1,114 @@
+/* Vetting: assignments against all permutations, and mistakes made on purpose in the demo's job. */
+#include <math.h>
+#include <string.h>
+
+#include "../suites.h"
+#include "../support.h"
+#include "vet/assign.h"
+
+static int gain_of(int n, const int *gain, const int *column) {
+    int sum = 0;
+    for (int row = 0; row < n; row++) {
+        sum += gain[row * n + column[row]];
+    }
+    return sum;
+}
+
+/* The best sum over all permutations of the columns from `at` on. */
+static int best_of_all(int n, const int *gain, int *column, int at) {
+    int best = at == n ? gain_of(n, gain, column) : INT32_MIN;
+    for (int k = at; k < n; k++) {
+        int kept = column[at];
+        column[at] = column[k];
+        column[k] = kept;
+        best = MAX(best, best_of_all(n, gain, column, at + 1));
+        column[k] = column[at];
+        column[at] = kept;
+    }
+    return best;
+}
+
+static void assignments_are_the_best(void) {
+    random_state r = {7};
+    for (int round = 0; round < 2000; round++) {
+        int n = 1 + random_below(&r, 6);
+        int gain[36];
+        int found[6];
+        int column[6];
+        unsigned seen = 0;
+        for (int i = 0; i < n * n; i++) {
+            gain[i] = random_below(&r, round % 2 == 0 ? 4 : 1000);
+        }
+        nsk_assign(n, gain, found);
+        for (int i = 0; i < n; i++) {
+            column[i] = i;
+            seen |= 1U << found[i];
+        }
+        CU_ASSERT_EQUAL(seen, (1U << n) - 1U);
+        CU_ASSERT_EQUAL(gain_of(n, gain, found), best_of_all(n, gain, column, 0));
+    }
+}
+
+static void paired_chance_by_hand(void) {
+    CU_ASSERT_DOUBLE_EQUAL(nsk_paired_chance(0, 0), 1.0, 1e-12);
+    CU_ASSERT_DOUBLE_EQUAL(nsk_paired_chance(3, 3), 1.0, 1e-12);
+    CU_ASSERT_DOUBLE_EQUAL(nsk_paired_chance(0, 5), 2.0 / 32, 1e-12);
+    CU_ASSERT_DOUBLE_EQUAL(nsk_paired_chance(8, 1), 2.0 * (1 + 9) / 512, 1e-12);
+}
+
+static void swap_labels(nsk_labels *labels, int a, int b) {
+    char *kept = labels->names[a];
+    labels->names[a] = labels->names[b];
+    labels->names[b] = kept;
+}
+
+/* What is wrong in the brief, and what must be said. */
+static void mistakes_are_named(void) {
+    static const struct {
+        bool bgr, no_deviation, swapped;
+        const char *change;
+    } cases[] = {
+        {false, false, false, NULL},
+        {true, false, false, "colour = rgb"},
+        {false, true, false, "deviation = 0.2"},
+        {false, false, true, NULL},
+        {true, false, true, "colour = rgb"},
+    };
+    for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
+        kiln k;
+        nsk_error error = {.text = ""};
+        kiln_load(&k, 6);
+        nsk_input input = k.brief->input;
+        input.colour = cases[i].bgr ? NSK_BGR : NSK_RGB;
+        for (int c = 0; c < 3 && cases[i].no_deviation; c++) {
+            input.deviation[c] = 1.0;
+        }
+        if (cases[i].swapped) {
+            swap_labels(&k.brief->labels, 1, 4);
+        }
+        nsk_images *set =
+            nsk_images_open(k.brief->held_out, &k.brief->labels, &input, 600, false, &error);
+        CU_ASSERT_PTR_NOT_NULL_FATAL(set);
+        nsk_vetting *v = nsk_vet(k.network, set, NULL, NULL, &error);
+        CU_ASSERT_PTR_NOT_NULL_FATAL(v);
+        CU_ASSERT_EQUAL(v->better >= 0, cases[i].change != NULL);
+        CU_ASSERT(cases[i].change == NULL ||
+                  strstr(v->alternatives[0].change, cases[i].change) != NULL);
+        CU_ASSERT_EQUAL(v->renamed, cases[i].swapped);
+        CU_ASSERT_EQUAL(v->order[1], cases[i].swapped ? 4 : 1);
+        CU_ASSERT_EQUAL(v->order[4], cases[i].swapped ? 1 : 4);
+        CU_ASSERT_EQUAL(v->order[2], 2);
+        int most = MAX(v->order_correct, v->alternatives[0].correct);
+        CU_ASSERT(most > 0.93 * v->images);
+        nsk_vetting_free(v);
+        nsk_images_free(set);
+        kiln_free(&k);
+    }
+}
+
+CU_TestInfo vet_tests[] = {
+    {"assignments are the best of all", assignments_are_the_best},
+    {"the paired chance, worked by hand", paired_chance_by_hand},
+    {"mistakes in the brief are named", mistakes_are_named},
+    CU_TEST_INFO_NULL,
+};
