@@ -69,9 +69,7 @@ static void mistakes_are_named(void) {
         const char *change;
     } cases[] = {
         {false, false, false, NULL},
-        {true, false, false, "colour = rgb"},
         {false, true, false, "deviation = 0.2"},
-        {false, false, true, NULL},
         {true, false, true, "colour = rgb"},
     };
     for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
@@ -87,7 +85,7 @@ static void mistakes_are_named(void) {
             swap_labels(&k.brief->labels, 1, 4);
         }
         nsk_images *set =
-            nsk_images_open(k.brief->held_out, &k.brief->labels, &input, 600, false, &error);
+            nsk_images_open(k.brief->held_out, &k.brief->labels, &input, 400, false, &error);
         CU_ASSERT_PTR_NOT_NULL_FATAL(set);
         nsk_vetting *v = nsk_vet(k.network, set, NULL, NULL, &error);
         CU_ASSERT_PTR_NOT_NULL_FATAL(v);

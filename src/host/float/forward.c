@@ -85,9 +85,12 @@ static void clamp(const nsk_step *s) {
     if (isinf(low) && isinf(high)) {
         return;
     }
+    const float least = (float)low;
+    const float most = (float)high;
     size_t count = nsk_value_count(s->out);
     for (size_t i = 0; i < count; i++) {
-        s->y[i] = fminf(fmaxf(s->y[i], (float)low), (float)high);
+        float value = s->y[i] < least ? least : s->y[i]; /* keeps what is not a number */
+        s->y[i] = value > most ? most : value;
     }
 }
 

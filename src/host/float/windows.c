@@ -5,19 +5,69 @@
 
 #include "float/kernel.h"
 
+/* ---- where windows meet the picture ---- */
+
+/* The outputs [first, last) along an axis whose tap `k` falls inside, and the input that the first
+ * of them meets. */
+typedef struct span {
+    int64_t first, last, from;
+} span;
+
+static span span_of(const nsk_step *s, int axis, int64_t k) {
+    const nsk_window_attributes *w = &s->node->attributes.window;
+    int64_t stride = w->stride[axis];
+    int64_t shift = k * w->dilation[axis] - w->pad_before[axis]; /* input of output 0 */
+    int64_t size = s->in->dims[2 + axis];
+    span r = {shift < 0 ? (stride - 1 - shift) / stride : 0,
+              size > shift ? (size - 1 - shift) / stride + 1 : 0, 0};
+    r.last = MIN(r.last, s->out->dims[2 + axis]);
+    r.first = MIN(r.first, r.last);
+    r.from = r.first * stride + shift;
+    return r;
+}
+
 /* ---- convolution: unfold one group's planes, then one matrix product ---- */
 
 static void unfold_plane(const nsk_step *s, const float *plane, int64_t ky, int64_t kx,
                          float *row) {
+    int64_t stride = s->node->attributes.window.stride[1];
+    int64_t width = s->out->dims[3];
+    span down = span_of(s, 0, ky);
+    span across = span_of(s, 1, kx);
+    memset(row, 0, (size_t)(s->out->dims[2] * width) * sizeof *row);
+    for (int64_t oy = down.first; oy < down.last; oy++) {
+        int64_t y = down.from + (oy - down.first) * s->node->attributes.window.stride[0];
+        const float *from = plane + y * s->in->dims[3] + across.from;
+        float *to = row + oy * width;
+        for (int64_t ox = across.first; ox < across.last; ox++, from += stride) {
+            to[ox] = *from;
+        }
+    }
+}
+
+/* A group of one input and one output: the products are added up row by row. */
+static void conv_plane(const nsk_step *s, const float *x, const float *weight, float *y) {
     const nsk_window_attributes *w = &s->node->attributes.window;
-    int64_t height = s->in->dims[2];
-    int64_t width = s->in->dims[3];
-    for (int64_t oy = 0; oy < s->out->dims[2]; oy++) {
-        int64_t y = oy * w->stride[0] - w->pad_before[0] + ky * w->dilation[0];
-        for (int64_t ox = 0; ox < s->out->dims[3]; ox++) {
-            int64_t x = ox * w->stride[1] - w->pad_before[1] + kx * w->dilation[1];
-            bool inside = y >= 0 && y < height && x >= 0 && x < width;
-            *row++ = inside ? plane[y * width + x] : 0.0F;
+    int64_t width = s->out->dims[3];
+    memset(y, 0, (size_t)(s->out->dims[2] * width) * sizeof *y);
+    for (int64_t k = 0; k < w->kernel[0] * w->kernel[1]; k++) {
+        span down = span_of(s, 0, k / w->kernel[1]);
+        span across = span_of(s, 1, k % w->kernel[1]);
+        float factor = weight[k];
+        for (int64_t oy = down.first; oy < down.last; oy++) {
+            int64_t row = down.from + (oy - down.first) * w->stride[0];
+            const float *from = x + row * s->in->dims[3] + across.from;
+            float *to = y + oy * width + across.first;
+            int64_t count = across.last - across.first;
+            if (w->stride[1] == 1) {
+                for (int64_t i = 0; i < count; i++) {
+                    to[i] += factor * from[i];
+                }
+                continue;
+            }
+            for (int64_t i = 0; i < count; i++) {
+                to[i] += factor * from[i * w->stride[1]];
+            }
         }
     }
 }
@@ -34,6 +84,10 @@ static void conv_group(const nsk_step *s, const float *x, const float *weight, f
     int64_t taps = inputs * w->kernel[0] * w->kernel[1];
     int64_t pixels = s->out->dims[2] * s->out->dims[3];
     const float *columns = x;
+    if (inputs == 1 && outputs == 1) {
+        conv_plane(s, x, weight, y);
+        return;
+    }
     if (!is_pointwise(w)) {
         float *row = s->scratch;
         for (int64_t c = 0; c < inputs; c++) {
