@@ -112,10 +112,11 @@ static void print_order(const cli_job *job, const nsk_vetting *v) {
 static void print_verdict(const cli_job *job, const nsk_vetting *v) {
     if (v->better >= 0) {
         const nsk_alternative *a = &v->alternatives[v->better];
-        char *text = g_strdup_printf(
-            "another is clearly better, %.1f\xc2\xa0%% instead of %.1f\xc2\xa0%%; training probably used it or "
-            "one much like it. Under [input] in the brief, try: %s",
-            100.0 * accuracy(v, a->correct), 100.0 * accuracy(v, v->order_correct), a->change);
+        char *text = g_strdup_printf("another is clearly better, %.1f\xc2\xa0%% instead of "
+                                     "%.1f\xc2\xa0%%; training probably used it or "
+                                     "one much like it. Under [input] in the brief, try: %s",
+                                     100.0 * accuracy(v, a->correct),
+                                     100.0 * accuracy(v, v->order_correct), a->change);
         cli_paragraph("PREPARATION  ", text);
         g_free(text);
     } else {

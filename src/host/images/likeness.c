@@ -17,27 +17,32 @@ static void grey_copy(const nsk_picture *picture, double *grey) {
 }
 
 /* The lowest frequencies of a discrete cosine transform of one axis. */
-static void low_frequencies(const double *from, int count, int stride, double *to, int to_stride) {
+static void low_frequencies(double waves[LOW][SIZE], const double *from, int stride, double *to,
+                            int to_stride) {
     for (int k = 0; k < LOW; k++) {
         double sum = 0.0;
-        for (int i = 0; i < count; i++) {
-            sum += from[i * stride] * cos(G_PI * (i + 0.5) * k / count);
+        for (int i = 0; i < SIZE; i++) {
+            sum += from[i * stride] * waves[k][i];
         }
         to[k * to_stride] = sum;
     }
 }
 
 static uint64_t hash_of(const nsk_picture *picture) {
+    double waves[LOW][SIZE];
     double grey[SIZE * SIZE];
     double half[SIZE * LOW];
     double low[LOW * LOW];
     uint64_t hash = 0;
     grey_copy(picture, grey);
+    for (int i = 0; i < LOW * SIZE; i++) {
+        waves[i / SIZE][i % SIZE] = cos(G_PI * (i % SIZE + 0.5) * (i / SIZE) / SIZE);
+    }
     for (int y = 0; y < SIZE; y++) {
-        low_frequencies(grey + SIZE * y, SIZE, 1, half + LOW * y, 1);
+        low_frequencies(waves, grey + SIZE * y, 1, half + LOW * y, 1);
     }
     for (int x = 0; x < LOW; x++) {
-        low_frequencies(half + x, SIZE, LOW, low + x, LOW);
+        low_frequencies(waves, half + x, LOW, low + x, LOW);
     }
     for (int i = 1; i < LOW * LOW; i++) { /* without the first: brightness */
         hash = hash << 1 | (low[i] > 0.0);

@@ -43,19 +43,17 @@ bool nsk_is_picture_name(const char *name) {
     return found;
 }
 
-/* The pictures of a class, those in folders of its folder included. */
-static bool add_pictures(nsk_images *images, const char *folder, int label, int depth,
-                         nsk_error *error) {
+static bool list_pictures(const char *folder, int depth, GPtrArray *paths, nsk_error *error) {
     char **names = list_folder(folder, error);
     bool good = names != NULL;
     for (char **name = names; good && *name != NULL; name++) {
         char *path = g_build_filename(folder, *name, NULL);
         if (nsk_is_picture_name(*name)) {
-            nsk_images_add(images, path, label, -1);
+            g_ptr_array_add(paths, path);
             continue;
         }
         if (depth < MOST_DEPTH && g_file_test(path, G_FILE_TEST_IS_DIR)) {
-            good = add_pictures(images, path, label, depth + 1, error);
+            good = list_pictures(path, depth + 1, paths, error);
         }
         g_free(path);
     }
@@ -63,13 +61,20 @@ static bool add_pictures(nsk_images *images, const char *folder, int label, int 
     return good;
 }
 
+bool nsk_list_pictures(const char *folder, GPtrArray *paths, nsk_error *error) {
+    return list_pictures(folder, 0, paths, error);
+}
+
 static bool add_class(nsk_images *images, const char *folder, int label, nsk_error *error) {
-    guint before = images->entries->len;
-    if (!add_pictures(images, folder, label, 0, error)) {
-        return false;
+    GPtrArray *paths = g_ptr_array_new();
+    bool good = nsk_list_pictures(folder, paths, error);
+    guint found = paths->len;
+    for (guint i = 0; i < found; i++) {
+        nsk_images_add(images, paths->pdata[i], label, -1);
     }
-    if (images->entries->len > before) {
-        return true;
+    g_ptr_array_free(paths, TRUE);
+    if (!good || found > 0) {
+        return good;
     }
     nsk_fail(error, "%s: no picture in this class's folder; add pictures or take the label out",
              folder);

@@ -39,6 +39,9 @@ int nsk_label_index(const nsk_labels *labels, const char *name);
 bool nsk_images_picture(const nsk_images *images, int index, nsk_picture *picture,
                         nsk_error *error);
 
+/* Appends the path of every picture in a folder and those in it, sorted by name. */
+bool nsk_list_pictures(const char *folder, GPtrArray *paths, nsk_error *error);
+
 /* Does the name end as a picture's does? */
 bool nsk_is_picture_name(const char *name);
 
