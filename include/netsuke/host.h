@@ -194,6 +194,10 @@ typedef struct nsk_outline {
 
 nsk_outline *nsk_network_outline(const nsk_network *network);
 void nsk_outline_free(nsk_outline *outline);
+/* "Conv 3x3/2, depthwise": operator, kernel, stride, groups. */
+void nsk_outline_kind(const nsk_outline_layer *layer, char *text, size_t size);
+/* Draws the layers as boxes with the shapes between them; `path` ends in .svg or .png. */
+bool nsk_network_draw(const nsk_network *network, const char *path, nsk_error *error);
 
 /* ---- Quantising ------------------------------------------------------------------------------ */
 
@@ -274,9 +278,9 @@ typedef struct nsk_vetting {
     int correct; /* as the brief has it */
     int count;
     nsk_alternative *alternatives; /* the best first */
-    int better; /* 0 where the first is clearly better: right on one point more or more, and the
-                 * true label likelier with a certainty of 4 standard errors, which chance gives
-                 * less than once in a thousand times for all that are tried; or -1 */
+    int better;     /* 0 where the first is clearly better: right on one point more or more, and the
+                     * true label likelier with a certainty of 4 standard errors, which chance gives
+                     * less than once in a thousand times for all that are tried; or -1 */
     int *confusion; /* [label][answer], in that way or else as the brief has it */
     /* The one-to-one renaming of the outputs under which some way is right most often, where it is
      * clearly better: 3 points or more, and each label that moves is then right on more than half

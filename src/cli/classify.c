@@ -154,7 +154,8 @@ static void print_json(const classifier *c) {
 
 static void print_ranking(const opinion *o, const nsk_labels *labels) {
     bool named = strcmp(o->path, "-") != 0;
-    printf("%s%s%s\n", named ? o->path : "standard input", o->truth >= 0 ? ", whose folder says " : "",
+    printf("%s%s%s\n", named ? o->path : "standard input",
+           o->truth >= 0 ? ", whose folder says " : "",
            o->truth >= 0 ? labels->names[o->truth] : "");
     cli_table *table = cli_table_new("llrlr");
     cli_table_row(table, "  \tfloat\t\tinteger\t");

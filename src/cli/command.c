@@ -119,6 +119,17 @@ void cli_print_json(JsonBuilder *builder) {
     g_object_unref(builder);
 }
 
+void cli_json_facts(JsonBuilder *builder, const nsk_network *network) {
+    static const char *const names[NSK_FACTS] = {"name", "version", "author", "licence",
+                                                 "description"};
+    json_builder_set_member_name(builder, "model");
+    json_builder_begin_object(builder);
+    for (int i = 0; i < NSK_FACTS; i++) {
+        cli_json_text(builder, names[i], nsk_network_fact(network, (nsk_fact)i));
+    }
+    json_builder_end_object(builder);
+}
+
 void cli_json_text(JsonBuilder *builder, const char *name, const char *value) {
     json_builder_set_member_name(builder, name);
     json_builder_add_string_value(builder, value);

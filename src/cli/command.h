@@ -61,6 +61,8 @@ void cli_note_left_out(const nsk_images *images);
 
 /* Prints the builder's root object and frees the builder. */
 void cli_print_json(JsonBuilder *builder);
+/* "model": {name, version, author, licence, description}. */
+void cli_json_facts(JsonBuilder *builder, const nsk_network *network);
 void cli_json_text(JsonBuilder *builder, const char *name, const char *value);
 void cli_json_int(JsonBuilder *builder, const char *name, gint64 value);
 void cli_json_real(JsonBuilder *builder, const char *name, double value);

@@ -4,9 +4,10 @@
 #include "command.h"
 #include "table.h"
 
-static void print_json(const nsk_outline *o) {
+static void print_json(const cli_job *job, const nsk_outline *o) {
     JsonBuilder *b = json_builder_new();
     json_builder_begin_object(b);
+    cli_json_facts(b, job->network);
     json_builder_set_member_name(b, "layers");
     json_builder_begin_array(b);
     for (int i = 0; i < o->count; i++) {
@@ -33,22 +34,15 @@ static void print_json(const nsk_outline *o) {
     cli_print_json(b);
 }
 
-/* "Conv 3x3/2, depthwise": operator, kernel, stride, groups. */
-static void write_kind(GString *text, const nsk_outline_layer *l) {
-    g_string_assign(text, l->kind);
-    if (l->kernel[0] == 0) {
-        return;
-    }
-    g_string_append_printf(text, " %dx%d", l->kernel[0], l->kernel[1]);
-    if (l->stride[0] != l->stride[1]) {
-        g_string_append_printf(text, "/%dx%d", l->stride[0], l->stride[1]);
-    } else if (l->stride[0] > 1) {
-        g_string_append_printf(text, "/%d", l->stride[0]);
-    }
-    if (l->depthwise) {
-        g_string_append(text, ", depthwise");
-    } else if (l->groups > 1) {
-        g_string_append_printf(text, ", %d groups", l->groups);
+/* What the file or the brief says of the model, where it says anything. */
+static void print_facts(const cli_job *job) {
+    static const char *const names[NSK_FACTS] = {"", "version      ", "author       ",
+                                                 "licence      ", "description  "};
+    for (int i = NSK_FACT_VERSION; i < NSK_FACTS; i++) {
+        const char *fact = nsk_network_fact(job->network, (nsk_fact)i);
+        if (fact[0] != '\0') {
+            cli_paragraph(names[i], fact);
+        }
     }
 }
 
@@ -57,21 +51,20 @@ static void print_text(const char *path, const nsk_outline *o) {
     char macs[CLI_TEXT];
     printf("%s takes pictures of %d x %d with %d channels\n\n", path, o->width, o->height,
            o->channels);
-    GString *kind = g_string_new("");
+    char kind[160];
     cli_table *table = cli_table_new("lllrrl");
     cli_table_row(table, "layer\tkind\toutput\tparameters\tmult-accs\tfolded in");
     for (int i = 0; i < o->count; i++) {
         const nsk_outline_layer *l = &o->layers[i];
-        write_kind(kind, l);
-        cli_table_row(table, "%s\t%s\t%d x %d x %d\t%s\t%s\t%s", l->name, kind->str, l->height,
-                      l->width, l->channels,
+        nsk_outline_kind(l, kind, sizeof kind);
+        cli_table_row(table, "%s\t%s\t%d x %d x %d\t%s\t%s\t%s", l->name, kind, l->height, l->width,
+                      l->channels,
                       l->parameters > 0 ? cli_count((double)l->parameters, parameters) : "",
                       l->macs > 0 ? cli_count((double)l->macs, macs) : "", l->folded);
     }
     cli_table_row(table, "all\t\t\t%s\t%s\t", cli_count((double)o->parameters, parameters),
                   cli_count((double)o->macs, macs));
     cli_table_print(table);
-    g_string_free(kind, TRUE);
     puts("\nKernels are height x width/stride; outputs height x width x channels. Every shape "
          "follows\n"
          "from the one before it.");
@@ -93,11 +86,15 @@ static int run(cli_job *job) {
     }
     nsk_outline *o = nsk_network_outline(job->network);
     if (job->json) {
-        print_json(o);
+        print_json(job, o);
     } else {
         print_text(job->brief != NULL ? job->brief->model : job->arguments[0], o);
+        print_facts(job);
     }
     nsk_outline_free(o);
+    if (job->plot != NULL && !nsk_network_draw(job->network, job->plot, &job->error)) {
+        return cli_fail(job);
+    }
     return CLI_DONE;
 }
 
@@ -106,9 +103,9 @@ const cli_command cli_outline = {
     "look at the model: layers, shapes, parameters, multiply-accumulates",
     "BRIEF|MODEL.onnx",
     "  netsuke outline demo/kiln.onnx\n"
-    "lists the layers as they will run, and what was folded into each.",
+    "lists the layers as they will run, and what was folded into each; --plot F.svg draws them.",
     1,
     1,
-    "",
+    "plot",
     run,
 };

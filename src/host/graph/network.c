@@ -219,6 +219,25 @@ nsk_outline *nsk_network_outline(const nsk_network *network) {
     return outline;
 }
 
+void nsk_outline_kind(const nsk_outline_layer *layer, char *text, size_t size) {
+    GString *s = g_string_new(layer->kind);
+    if (layer->kernel[0] > 0) {
+        g_string_append_printf(s, " %dx%d", layer->kernel[0], layer->kernel[1]);
+        if (layer->stride[0] != layer->stride[1]) {
+            g_string_append_printf(s, "/%dx%d", layer->stride[0], layer->stride[1]);
+        } else if (layer->stride[0] > 1) {
+            g_string_append_printf(s, "/%d", layer->stride[0]);
+        }
+        if (layer->depthwise) {
+            g_string_append(s, ", depthwise");
+        } else if (layer->groups > 1) {
+            g_string_append_printf(s, ", %d groups", layer->groups);
+        }
+    }
+    g_strlcpy(text, s->str, size);
+    g_string_free(s, TRUE);
+}
+
 void nsk_outline_free(nsk_outline *outline) {
     if (outline != NULL) {
         g_free(outline->layers);

@@ -454,6 +454,29 @@ static bool all_inputs_are_constant(const nsk_graph *graph, const nsk_node *node
     return true;
 }
 
+/* Adds to an error where each shape that the node met came from. */
+static bool explain(const nsk_graph *graph, const nsk_node *node, nsk_error *error) {
+    GString *text = g_string_new(" (it meets");
+    for (int i = 0; i < node->inputs; i++) {
+        const nsk_value *in = nsk_node_input(graph, node, i);
+        char shape[160];
+        if (in == NULL) {
+            continue;
+        }
+        const nsk_node *maker = nsk_graph_producer(graph, node->input[i]);
+        g_string_append_printf(text, "%s %s %s '%s'", i > 0 ? "," : "",
+                               nsk_value_text(in, shape, sizeof shape),
+                               maker != NULL      ? "out of"
+                               : in->data != NULL ? "of the constant"
+                                                  : "of the input",
+                               maker != NULL ? maker->name : in->name);
+    }
+    g_strlcat(error->text, text->str, sizeof error->text);
+    g_strlcat(error->text, ")", sizeof error->text);
+    g_string_free(text, TRUE);
+    return false;
+}
+
 bool nsk_infer_node(nsk_graph *graph, nsk_node *node, nsk_error *error) {
     const nsk_scope s = {graph, node, error};
     for (int i = 0; i < node->inputs; i++) {
@@ -465,7 +488,7 @@ bool nsk_infer_node(nsk_graph *graph, nsk_node *node, nsk_error *error) {
     const nsk_value *first = nsk_node_input(graph, node, 0);
     nsk_graph_value(graph, node->output)->whole = first->whole;
     if (!shapes[node->op](&s)) {
-        return false;
+        return error->unsupported ? false : explain(graph, node, error);
     }
     /* a node of constants is one itself */
     return node->dead || !all_inputs_are_constant(graph, node) || nsk_evaluate(graph, node, error);
