@@ -76,7 +76,7 @@ static void draw_layer(const diagram *d, int layer) {
     point at = box_at(d, layer);
     char kind[160];
     char counts[2][24];
-    char work[64] = "";
+    char work[96] = "";
     draw_frame(d, at, stripe_colour(l));
     nsk_outline_kind(l, kind, sizeof kind);
     if (l->macs > 0) {
