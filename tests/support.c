@@ -204,10 +204,14 @@ void onnx_node(onnx_maker *m, const char *op, const char *inputs, const char *ou
     n->op_type = keep(m, g_strdup(op));
     n->name = keep(m, g_strdup_printf("%s_of_%s", op, output));
     n->input = keep(m, g_new0(char *, 16));
-    n->output = keep(m, g_new0(char *, 1));
+    n->output = keep(m, g_new0(char *, 8));
     n->attribute = keep(m, g_new0(Onnx__AttributeProto *, 16));
-    n->output[n->n_output++] = keep(m, g_strdup(output));
-    char **names = g_strsplit(inputs, " ", -1);
+    char **names = g_strsplit(output, " ", -1);
+    for (char **name = names; *name != NULL; name++) {
+        n->output[n->n_output++] = keep(m, g_strdup(*name));
+    }
+    g_strfreev(names);
+    names = g_strsplit(inputs, " ", -1);
     for (char **name = names; *name != NULL; name++) {
         n->input[n->n_input++] = keep(m, g_strdup(strcmp(*name, "-") == 0 ? "" : *name));
     }

@@ -31,8 +31,8 @@ onnx_maker *onnx_new(int opset, int channels, int height, int width);
 void onnx_floats(onnx_maker *maker, const char *name, int rank, const int *dims, random_state *r,
                  float value);
 void onnx_integers(onnx_maker *maker, const char *name, int count, const int64_t *numbers);
-/* `inputs`, and `attributes`, are parted by blanks. An attribute is name=iNUMBER, name=fNUMBER,
- * name=sTEXT or name=lN,N,... */
+/* `inputs`, `output` and `attributes` are parted by blanks, where there are several. An attribute
+ * is name=iNUMBER, name=fNUMBER, name=sTEXT or name=lN,N,... */
 void onnx_node(onnx_maker *maker, const char *op, const char *inputs, const char *output,
                const char *attributes);
 /* The last node's output is the model's. Writes the file and frees. */

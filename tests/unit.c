@@ -16,6 +16,7 @@ int main(int argc, char **argv) {
         {"arrays and lists", NULL, NULL, NULL, NULL, array_tests},
         {"image sets", NULL, NULL, NULL, NULL, set_tests},
         {"ONNX", NULL, NULL, NULL, NULL, onnx_tests},
+        {"as exported", NULL, NULL, NULL, NULL, wild_tests},
         {"float", NULL, NULL, NULL, NULL, float_tests},
         {"quantise", NULL, NULL, NULL, NULL, quantise_tests},
         {"plan", NULL, NULL, NULL, NULL, plan_tests},

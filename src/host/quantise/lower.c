@@ -210,25 +210,50 @@ static bool lower_dense(nsk_lowering *l, const nsk_node *node, size_t outputs, s
     return layer != NULL;
 }
 
-/* Many lines: a convolution of one pixel, the lines being its pixels. */
+/* 0, 1, 2, ...: ONNX's own order. g_free. */
+static int32_t *own_order(size_t count) {
+    int32_t *order = g_new0(int32_t, count);
+    for (size_t i = 0; i < count; i++) {
+        order[i] = (int32_t)i;
+    }
+    return order;
+}
+
+/* Many lines: a convolution of one pixel, the lines being its pixels, in ONNX's order whatever the
+ * plain layout is. */
 static bool lower_lines(nsk_lowering *l, const nsk_node *node, size_t outputs, size_t inputs) {
-    const nsk_value *out = nsk_graph_value(l->graph, node->output);
-    if (out->rank == 4 && out->dims[0] == 1) { /* whose plain layout is not one of lines */
-        return nsk_no_integer_form(l, node, "it multiplies a picture's columns; use Conv");
+    const nsk_value *in = value_at(l, node, 0);
+    size_t lines = nsk_value_count(in) / inputs;
+    size_t width = (size_t)in->dims[in->rank - 2];
+    nsk_low_tensor layout = {
+        .height = (int)(lines / width), .width = (int)width, .channels = (int)inputs};
+    if (nsk_view_plain(l, node, node->input[0]) == NSK_NONE) {
+        return false;
     }
-    nsk_low_layer *layer = add_layer(l, node, NSK_CONV, nsk_view_plain(l, node, node->input[0]));
-    if (layer != NULL) {
-        layer->window = (nsk_window_attributes){
-            .kernel = {1, 1}, .stride = {1, 1}, .dilation = {1, 1}, .groups = 1};
-        layer->taps = (int)inputs;
-        layer->bias = bias_of(l, node, (int)outputs);
-        layer->weights = g_new(float, outputs *inputs);
-        for (size_t k = 0; k < outputs * inputs; k++) {
-            layer->weights[k] =
-                product_weight(node, value_at(l, node, 1), k / inputs, k % inputs, outputs, inputs);
-        }
+    int32_t *places = nsk_view_places(l, node->input[0]);
+    int from =
+        nsk_view_gather(l, node, node->input[0], l->views[node->input[0]].tensor, places, &layout);
+    g_free(places);
+    int to = from != NSK_NONE ? nsk_low_tensor_add(l, node, node->output, layout.height,
+                                                   layout.width, (int64_t)outputs)
+                              : NSK_NONE;
+    if (to == NSK_NONE) {
+        return false;
     }
-    return layer != NULL;
+    l->views[node->output] = (nsk_view){to, own_order(lines * outputs)};
+    nsk_low_layer *layer = nsk_low_layer_add(l, node, NSK_CONV, from, to);
+    layer->low = node->low;
+    layer->high = node->high;
+    layer->window = (nsk_window_attributes){
+        .kernel = {1, 1}, .stride = {1, 1}, .dilation = {1, 1}, .groups = 1};
+    layer->taps = (int)inputs;
+    layer->bias = bias_of(l, node, (int)outputs);
+    layer->weights = g_new(float, outputs *inputs);
+    for (size_t k = 0; k < outputs * inputs; k++) {
+        layer->weights[k] =
+            product_weight(node, value_at(l, node, 1), k / inputs, k % inputs, outputs, inputs);
+    }
+    return true;
 }
 
 static bool lower_product(nsk_lowering *l, const nsk_node *node) {
@@ -703,10 +728,7 @@ static int output_tensor(nsk_lowering *l, const nsk_node *last) {
     }
     const nsk_low_tensor t = *nsk_low_tensor_at(l->result, tensor);
     int32_t count = t.height * t.width * t.channels;
-    int32_t *order = g_new(int32_t, count);
-    for (int32_t i = 0; i < count; i++) {
-        order[i] = i;
-    }
+    int32_t *order = own_order((size_t)count);
     int copy = nsk_low_tensor_add(l, last, t.value, t.height, t.width, t.channels);
     nsk_low_tensor_at(l->result, copy)->shares = tensor;
     nsk_view_copy(l, last, tensor, copy, (size_t)count, order, order);

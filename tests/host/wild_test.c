@@ -1,0 +1,431 @@
+/* Networks as exporters write them, each beside a plain one that computes the same; and files as
+ * exporters store them. */
+#include <math.h>
+#include <string.h>
+
+#include "../suites.h"
+#include "../support.h"
+#include "onnx.pb-c.h"
+
+/* A network as text: nodes parted by ';', each "Op input... > output... attribute...". An input
+ * that is called by a letter and a shape is a constant: "w_8_3_3_3" holds noise that depends on its
+ * letter alone, "k_1_1_0.5" (k to n) the number behind its shape, "i_2_-1" the integers 2, -1. */
+static void add_constant(onnx_maker *m, const char *name) {
+    char **parts = g_strsplit(name + 2, "_", -1);
+    int count = (int)g_strv_length(parts);
+    int dims[8] = {0};
+    int64_t integers[8] = {0};
+    bool number = name[0] >= 'k' && name[0] <= 'n';
+    for (int i = 0; i < count && i < 8; i++) {
+        dims[i] = (int)strtol(parts[i], NULL, 10);
+        integers[i] = dims[i];
+    }
+    if (name[0] == 'i') {
+        onnx_integers(m, name, count, integers);
+    } else if (number) {
+        onnx_floats(m, name, count - 1, dims, NULL, strtof(parts[count - 1], NULL));
+    } else {
+        random_state r = {(uint64_t)name[0]};
+        onnx_floats(m, name, count, dims, &r, 0.0F);
+    }
+    g_strfreev(parts);
+}
+
+static void add_node(onnx_maker *m, GHashTable *known, const char *text) {
+    char **sides = g_strsplit(text, " > ", 2);
+    char **left = g_strsplit(g_strstrip(sides[0]), " ", 2);
+    GString *outputs = g_string_new(NULL);
+    GString *attributes = g_string_new(NULL);
+    char **right = g_strsplit(sides[1], " ", -1);
+    for (char **word = right; *word != NULL; word++) {
+        GString *to = strchr(*word, '=') != NULL ? attributes : outputs;
+        g_string_append_printf(to, "%s%s", to->len > 0 ? " " : "", *word);
+    }
+    char **inputs = g_strsplit(left[1] != NULL ? left[1] : "", " ", -1);
+    for (char **input = inputs; *input != NULL; input++) {
+        if (strchr(*input, '_') != NULL && g_hash_table_add(known, g_strdup(*input))) {
+            add_constant(m, *input);
+        }
+    }
+    onnx_node(m, left[0], left[1] != NULL ? left[1] : "", outputs->str, attributes->str);
+    g_string_free(outputs, TRUE);
+    g_string_free(attributes, TRUE);
+    g_strfreev(sides);
+    g_strfreev(left);
+    g_strfreev(right);
+    g_strfreev(inputs);
+}
+
+/* Eight channels "y" become five classes. */
+static const char head[] = "GlobalAveragePool y > g; Flatten g > f; Gemm f h_5_8 c_5 > z transB=i1";
+
+static void write_network(const char *path, const char *text, bool with_head) {
+    onnx_maker *m = onnx_new(13 + (strstr(text, "HardSwish") != NULL), 3, 9, 9);
+    GHashTable *known = g_hash_table_new_full(g_str_hash, g_str_equal, g_free, NULL);
+    char *all = g_strdup_printf("%s%s%s", text, with_head ? "; " : "", with_head ? head : "");
+    char **nodes = g_strsplit(all, "; ", -1);
+    for (char **node = nodes; *node != NULL; node++) {
+        add_node(m, known, *node);
+    }
+    onnx_finish(m, path);
+    g_strfreev(nodes);
+    g_free(all);
+    g_hash_table_destroy(known);
+}
+
+static const nsk_input nine = {
+    .width = 9, .height = 9, .mean = {0.4, 0.4, 0.4}, .deviation = {0.3, 0.3, 0.3}, .top = 1};
+
+#define FIRST "Conv x w_8_3_3_3 b_8 > a pads=l1,1,1,1; "
+
+/* What stands before the head of both; NULL: a pattern by itself. */
+static const struct {
+    const char *name, *plain, *wild;
+    bool ends; /* as it is, without the head */
+} patterns[] = {
+    {"an explicit pad", "Conv x w_8_3_3_3 b_8 > y pads=l1,2,1,0",
+     "Pad x i_0_0_1_2_0_0_1_0 > p; Conv p w_8_3_3_3 b_8 > y", false},
+    {"batch normalisation written out",
+     FIRST "BatchNormalization a s_8 t_8 k_8_0 l_8_1 > y epsilon=f0",
+     FIRST "Reshape s_8 i_1_8_1_1 > sr; Reshape t_8 i_8_1_1 > tr; Mul a sr > m; Add m tr > y",
+     false},
+    {"hard swish written out", FIRST "HardSwish a > y",
+     FIRST "Add a k_3 > p; Clip p k_0 k_6 > q; Mul a q > r; Div r k_6 > y", false},
+    {"hard sigmoid written out", FIRST "HardSigmoid a > y alpha=f0.16666667",
+     FIRST "Add a k_3 > p; Relu p > q; Min q k_6 > r; Mul r k_0.16666667 > y", false},
+    {"x times its sigmoid", FIRST "Sigmoid a > s; Mul a s > y",
+     FIRST "Neg a > n; Exp n > e; Add e k_1 > d; Div a d > y", false},
+    {"clip as minimum and maximum", FIRST "Clip a k_0 k_6 > y",
+     FIRST "Max a k_0 > m; Min k_6 m > y", false},
+    {"Gelu by Erf and back",
+     FIRST "Div a k_1.41421356 > d; Erf d > e; Add e k_1 > p; Mul a p > q; "
+           "Mul q k_0.5 > y",
+     FIRST "Mul a k_0.5 > l; Div a k_1.41421356 > d; Erf d > e; Add k_1 e > p; Mul l p > y", false},
+    {"PRelu of one slope", FIRST "LeakyRelu a > y alpha=f0.25", FIRST "PRelu a k_1_1_1_0.25 > y",
+     false},
+    {"squeeze and excite",
+     FIRST
+     "GlobalAveragePool a > g1; Conv g1 u_4_8_1_1 v_4 > d; Relu d > r; Conv r o_8_4_1_1 b_8 > "
+     "q; Sigmoid q > s; Mul a s > y",
+     FIRST "ReduceMean a > g1 axes=l2,3 keepdims=i1; Conv g1 u_4_8_1_1 v_4 > d; Relu d > r; "
+           "Conv r o_8_4_1_1 b_8 > q; Sigmoid q > s; Mul s a > y",
+     false},
+    {"a residual block", FIRST "Conv a r_8_8_3_3 > c1 pads=l1,1,1,1; Add c1 a > y",
+     FIRST "Pad a i_0_0_1_1_0_0_1_1 > p; Conv p r_8_8_3_3 > c1; Sum a c1 > y", false},
+    {"a channel shuffle", FIRST "Gather a i_0_4_1_5_2_6_3_7 > s axis=i1; Conv s u_8_8_1_1 > y",
+     FIRST "Reshape a i_1_2_4_9_9 > p; Transpose p > q perm=l0,2,1,3,4; Reshape q i_1_8_9_9 > s; "
+           "Conv s u_8_8_1_1 > y",
+     false},
+    {"split and joined again", FIRST "Conv a u_8_8_1_1 > y",
+     FIRST "Split a i_3_5 > l r axis=i1; Slice a i_0 i_3 i_1 > l2; Concat l2 r > s axis=i1; "
+           "Conv s u_8_8_1_1 > y",
+     false},
+    {"channels last, transposed before and behind", FIRST "Relu a > r; Conv r u_8_8_1_1 b_8 > y",
+     FIRST "Transpose a > t perm=l0,2,3,1; Relu t > r; Reshape u_8_8_1_1 i_8_8 > ur; "
+           "Transpose ur > ut perm=l1,0; MatMul r ut > m; Add m b_8 > n; "
+           "Transpose n > y perm=l0,3,1,2",
+     false},
+    {"a flatten out of computed shapes",
+     FIRST "GlobalAveragePool a > g1; Flatten g1 > f1; "
+           "Gemm f1 h_5_8 c_5 > z transB=i1",
+     FIRST "GlobalAveragePool a > g1; Shape g1 > s; Gather s i_0 > n axis=i0; Concat n i_-1 > d "
+           "axis=i0; Reshape g1 d > f1; Gemm f1 h_5_8 c_5 > z transB=i1",
+     true},
+    {"a product and a sum for Gemm",
+     FIRST "GlobalAveragePool a > g1; Flatten g1 > f1; "
+           "Gemm f1 h_5_8 c_5 > z transB=i1",
+     FIRST "ReduceMean a > f1 axes=l2,3 keepdims=i0; Transpose h_5_8 > ht perm=l1,0; "
+           "MatMul f1 ht > m; Add m c_5 > z",
+     true},
+    {"Gemm with its left side turned and factors",
+     FIRST "GlobalAveragePool a > g1; Flatten g1 > f1; Gemm f1 h_5_8 c_5 > z transB=i1",
+     FIRST "GlobalAveragePool a > g1; Reshape g1 i_8_1 > f1; Mul h_5_8 k_2 > h2; Mul c_5 k_4 > c2; "
+           "Gemm f1 h2 c2 > z transA=i1 transB=i1 alpha=f0.5 beta=f0.25",
+     true},
+    {"a logarithm of softmax at the end",
+     "GlobalAveragePool x > g1; Flatten g1 > f1; "
+     "Gemm f1 h_5_3 c_5 > z transB=i1; Softmax z > s axis=i1",
+     "GlobalAveragePool x > g1; Flatten g1 > f1; Gemm f1 h_5_3 c_5 > z transB=i1; "
+     "LogSoftmax z > s axis=i-1",
+     true},
+    {"nothing but names", FIRST "Relu a > y",
+     FIRST "Identity a > i1; Dropout i1 > d; Cast d > c1 to=i1; Relu c1 > y", false},
+    {"growing by repetition", FIRST "ConvTranspose a k_8_1_2_2_1 > y strides=l2,2 group=i8",
+     FIRST "Resize a - - i_1_8_18_18 > y mode=snearest", false},
+    {"an average that counts its pad",
+     FIRST "Pad a i_0_0_1_1_0_0_1_1 > p; AveragePool p > y kernel_shape=l3,3 strides=l2,2",
+     FIRST "AveragePool a > y kernel_shape=l3,3 strides=l2,2 pads=l1,1,1,1 count_include_pad=i1",
+     false},
+    {"depth to space and back", FIRST "Conv a u_8_8_1_1 > y",
+     FIRST "DepthToSpace a > d blocksize=i2; SpaceToDepth d > s blocksize=i2; Gather s "
+           "i_0_1_2_3_4_5_6_7 > t axis=i1; Conv t u_8_8_1_1 > y",
+     false},
+};
+
+static nsk_network *read_pattern(const char *folder, const char *text, bool ends) {
+    nsk_error error = {.text = ""};
+    char *path = scratch_path(folder, "m.onnx");
+    write_network(path, text, !ends);
+    nsk_input input = nine;
+    nsk_network *network = nsk_network_read(path, &input, NULL, &error);
+    if (network == NULL) {
+        fprintf(stderr, "\n    %s\n", error.text);
+    }
+    g_free(path);
+    return network;
+}
+
+static double farthest(const float *a, const float *b, int count) {
+    double most = 0.0;
+    for (int i = 0; i < count; i++) {
+        most = fmax(most, fabs((double)a[i] - (double)b[i]));
+    }
+    return most;
+}
+
+/* The integer model's probabilities against the float network's, on the images calibrated on. */
+static double integer_distance(const nsk_network *network, const nsk_images *images) {
+    nsk_error error = {.text = ""};
+    nsk_model model;
+    double most = 0.0;
+    nsk_model_file *file = nsk_quantise(network, images, &error);
+    assert_error(&error, "");
+    if (file == NULL || nsk_open(&model, file->bytes, file->size) != NSK_OK) {
+        fprintf(stderr, "\n    %s\n", error.text);
+        return INFINITY;
+    }
+    void *workspace = g_malloc(model.workspace_bytes);
+    uint8_t frame[243];
+    for (int i = 0; i < nsk_images_count(images); i++) {
+        float by_float[5];
+        float by_integer[5];
+        CU_ASSERT(nsk_images_frame(images, i, frame, &error));
+        CU_ASSERT(nsk_network_score(network, &nine, frame, by_float, &error));
+        nsk_prepare(&model, frame, 27, workspace);
+        nsk_run(&model, workspace, NULL);
+        nsk_probabilities(&model, nsk_scores(&model, workspace), by_integer);
+        most = fmax(most, farthest(by_float, by_integer, 5));
+    }
+    g_free(workspace);
+    nsk_model_file_free(file);
+    return most;
+}
+
+static void patterns_compute_the_same(void) {
+    char *names[] = {(char *)"a", (char *)"b", (char *)"c", (char *)"d", (char *)"e", NULL};
+    const nsk_labels labels = {5, names};
+    char *folder = scratch_new();
+    char *noise = scratch_path(folder, "noise");
+    nsk_error error = {.text = ""};
+    noise_set(noise, &labels, 6, 9, 9);
+    nsk_images *images = nsk_images_open(noise, &labels, &nine, 0, false, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(images);
+    for (size_t i = 0; i < G_N_ELEMENTS(patterns); i++) {
+        nsk_network *plain = read_pattern(folder, patterns[i].plain, patterns[i].ends);
+        nsk_network *wild = read_pattern(folder, patterns[i].wild, patterns[i].ends);
+        float scores[2][5];
+        uint8_t frame[243];
+        double most = plain != NULL && wild != NULL ? 0.0 : INFINITY;
+        for (int k = 0; k < nsk_images_count(images) && most < 1.0; k++) {
+            CU_ASSERT(nsk_images_frame(images, k, frame, &error));
+            CU_ASSERT(nsk_network_score(plain, &nine, frame, scores[0], &error));
+            CU_ASSERT(nsk_network_score(wild, &nine, frame, scores[1], &error));
+            most = fmax(most, farthest(scores[0], scores[1], 5));
+        }
+        double integer = most < 1.0 ? integer_distance(wild, images) : INFINITY;
+        if (most > 1e-5 || integer > 0.03) {
+            fprintf(stderr, "\n    %s: float %g, integer %g", patterns[i].name, most, integer);
+        }
+        CU_ASSERT(most <= 1e-5);
+        CU_ASSERT(integer <= 0.03);
+        nsk_network_free(plain);
+        nsk_network_free(wild);
+    }
+    nsk_images_free(images);
+    g_free(noise);
+    scratch_remove(folder);
+}
+
+/* ---- storage ---- */
+
+/* Everything that a changed file is made of, freed together: what protobuf-c unpacked is mixed with
+ * what stands in its place. */
+static GPtrArray *kept;
+
+static void *keep(void *memory) {
+    g_ptr_array_add(kept, memory);
+    return memory;
+}
+
+static void *keep_new(void *unused, size_t size) {
+    (void)unused;
+    return keep(g_malloc(size));
+}
+
+static void keep_on(void *unused, void *memory) {
+    (void)unused;
+    (void)memory;
+}
+
+static uint16_t half_of(float x) { /* rounds toward zero; the tests' weights are ordinary numbers */
+    int32_t bits;
+    memcpy(&bits, &x, sizeof bits);
+    int exponent = (bits >> 23 & 255) - 112;
+    uint16_t sign = (uint16_t)(bits >> 16 & 0x8000);
+    return exponent <= 0 ? sign : (uint16_t)(sign | exponent << 10 | (bits >> 13 & 1023));
+}
+
+/* Float elements of an initialiser, wherever it keeps them. */
+static float *floats_of(const Onnx__TensorProto *t, size_t *count) {
+    *count = t->n_float_data > 0 ? t->n_float_data : t->raw_data.len / 4;
+    float *all = g_new(float, *count);
+    memcpy(all, t->n_float_data > 0 ? (void *)t->float_data : (void *)t->raw_data.data,
+           *count * sizeof *all);
+    return all;
+}
+
+enum storage { TYPED, RAW, HALF, DOUBLE, EXTERNAL, CONSTANT_NODE, ALSO_INPUT, STORAGES };
+
+static void store_raw(Onnx__TensorProto *t, int type, const void *bytes, size_t size) {
+    t->data_type = type;
+    t->n_float_data = 0;
+    t->has_raw_data = 1;
+    t->raw_data.data = keep(g_memdup2(bytes, size));
+    t->raw_data.len = size;
+}
+
+static void store(Onnx__TensorProto *t, enum storage way, GByteArray *external) {
+    size_t count;
+    float *numbers = floats_of(t, &count);
+    if (way == TYPED) {
+        t->n_float_data = count;
+        t->float_data = keep(g_memdup2(numbers, count * sizeof *numbers));
+        t->has_raw_data = 0;
+    } else if (way == HALF) {
+        uint16_t *halves = g_new(uint16_t, count);
+        for (size_t i = 0; i < count; i++) {
+            halves[i] = half_of(numbers[i]);
+        }
+        store_raw(t, ONNX__TENSOR_PROTO__DATA_TYPE__FLOAT16, halves, 2 * count);
+        g_free(halves);
+    } else if (way == DOUBLE) {
+        double *doubles = g_new(double, count);
+        for (size_t i = 0; i < count; i++) {
+            doubles[i] = (double)numbers[i];
+        }
+        store_raw(t, ONNX__TENSOR_PROTO__DATA_TYPE__DOUBLE, doubles, 8 * count);
+        g_free(doubles);
+    } else if (way == EXTERNAL) {
+        static const char *const keys[] = {"location", "offset", "length"};
+        t->n_external_data = 3;
+        t->external_data = keep(g_new(Onnx__StringStringEntryProto *, 3));
+        for (size_t k = 0; k < 3; k++) {
+            Onnx__StringStringEntryProto *e = keep(g_new(Onnx__StringStringEntryProto, 1));
+            onnx__string_string_entry_proto__init(e);
+            e->key = keep(g_strdup(keys[k]));
+            e->value = keep(k == 0 ? g_strdup("weights.bin")
+                                   : g_strdup_printf("%zu", k == 1 ? external->len : 4 * count));
+            t->external_data[k] = e;
+        }
+        g_byte_array_append(external, (const guint8 *)numbers, (guint)(4 * count));
+        t->has_data_location = 1;
+        t->data_location = ONNX__TENSOR_PROTO__DATA_LOCATION__EXTERNAL;
+        t->n_float_data = 0;
+        t->has_raw_data = 0;
+    } else {
+        store_raw(t, ONNX__TENSOR_PROTO__DATA_TYPE__FLOAT, numbers, 4 * count);
+    }
+    g_free(numbers);
+}
+
+/* Constants as nodes before all others, or as inputs besides. */
+static void move_constants(Onnx__GraphProto *g, enum storage way) {
+    size_t count = g->n_initializer;
+    if (way == CONSTANT_NODE) {
+        Onnx__NodeProto **nodes = keep(g_new(Onnx__NodeProto *, g->n_node + count));
+        for (size_t i = 0; i < count; i++) {
+            Onnx__NodeProto *n = keep(g_new(Onnx__NodeProto, 1));
+            Onnx__AttributeProto *a = keep(g_new(Onnx__AttributeProto, 1));
+            onnx__node_proto__init(n);
+            onnx__attribute_proto__init(a);
+            a->name = (char *)"value";
+            a->has_type = 1;
+            a->type = ONNX__ATTRIBUTE_PROTO__ATTRIBUTE_TYPE__TENSOR;
+            a->t = g->initializer[i];
+            n->op_type = (char *)"Constant";
+            n->n_attribute = n->n_output = 1;
+            n->attribute = keep(g_memdup2(&a, sizeof a));
+            n->output = keep(g_memdup2(&a->t->name, sizeof a->t->name));
+            nodes[i] = n;
+        }
+        memcpy(nodes + count, g->node, g->n_node * sizeof *nodes);
+        g->node = nodes;
+        g->n_node += count;
+        g->n_initializer = 0;
+    } else if (way == ALSO_INPUT) {
+        Onnx__ValueInfoProto **inputs = keep(g_new(Onnx__ValueInfoProto *, count + 1));
+        for (size_t i = 0; i < count; i++) {
+            inputs[i] = keep(g_new(Onnx__ValueInfoProto, 1));
+            onnx__value_info_proto__init(inputs[i]);
+            inputs[i]->name = g->initializer[i]->name;
+        }
+        inputs[count] = g->input[0]; /* the picture comes last */
+        g->input = inputs;
+        g->n_input = count + 1;
+    }
+}
+
+static void storage_makes_no_difference(void) {
+    kiln k;
+    nsk_error error = {.text = ""};
+    kiln_load(&k, 6);
+    gsize size;
+    char *bytes;
+    CU_ASSERT_FATAL(g_file_get_contents(k.brief->model, &bytes, &size, NULL));
+    uint8_t *frame = g_malloc(nsk_images_frame_bytes(k.held_out));
+    CU_ASSERT(nsk_images_frame(k.held_out, 300, frame, &error));
+    float expected[6];
+    CU_ASSERT(nsk_network_score(k.network, &k.brief->input, frame, expected, &error));
+    char *folder = scratch_new();
+    char *path = scratch_path(folder, "m.onnx");
+    char *weights = scratch_path(folder, "weights.bin");
+    for (int way = TYPED; way < STORAGES; way++) {
+        ProtobufCAllocator allocator = {keep_new, keep_on, NULL};
+        kept = g_ptr_array_new_with_free_func(g_free);
+        Onnx__ModelProto *model =
+            onnx__model_proto__unpack(&allocator, size, (const uint8_t *)bytes);
+        GByteArray *external = g_byte_array_new();
+        for (size_t i = 0; i < model->graph->n_initializer; i++) {
+            store(model->graph->initializer[i], (enum storage)way, external);
+        }
+        move_constants(model->graph, (enum storage)way);
+        model->ir_version = way == ALSO_INPUT ? 3 : 9;
+        size_t packed = onnx__model_proto__get_packed_size(model);
+        uint8_t *file = g_malloc(packed);
+        onnx__model_proto__pack(model, file);
+        scratch_write(path, file, packed);
+        scratch_write(weights, external->data, external->len);
+        float scores[6] = {0};
+        nsk_input input = k.brief->input;
+        nsk_network *n = nsk_network_read(path, &input, NULL, &error);
+        assert_error(&error, "");
+        CU_ASSERT_FATAL(n != NULL && nsk_network_score(n, &input, frame, scores, &error));
+        CU_ASSERT(farthest(scores, expected, 6) <= (way == HALF ? 0.02 : 0.0));
+        nsk_network_free(n);
+        g_byte_array_free(external, TRUE);
+        g_ptr_array_free(kept, TRUE);
+        g_free(file);
+    }
+    g_free(bytes);
+    g_free(frame);
+    g_free(path);
+    g_free(weights);
+    scratch_remove(folder);
+    kiln_free(&k);
+}
+
+CU_TestInfo wild_tests[] = {
+    {"patterns compute what plain networks do", patterns_compute_the_same},
+    {"storage makes no difference", storage_makes_no_difference},
+    CU_TEST_INFO_NULL,
+};
