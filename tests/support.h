@@ -17,7 +17,11 @@ char *scratch_path(const char *folder, const char *format, ...) G_GNUC_PRINTF(2,
 void scratch_write(const char *path, const void *bytes, size_t size);
 void scratch_write_text(const char *path, const char *text);
 
-/* CU_ASSERT that an error's text holds a part, and show both where it does not. */
+/* The header of an NPY file of unsigned bytes. */
+void scratch_npy_header(GByteArray *file, const int *dims, int rank);
+
+/* CU_ASSERT that an error's text holds a part ("": that there is none), and show both where it
+ * does not. */
 void assert_error(const nsk_error *error, const char *part);
 
 /* ---- a small ONNX model, node by node ---- */
@@ -27,7 +31,7 @@ typedef struct onnx_maker onnx_maker;
 /* Input "x" of 1 x channels x height x width; 0 leaves an axis open. */
 onnx_maker *onnx_new(int opset, int channels, int height, int width);
 /* A constant; its numbers come from `r` (normal, divided by the root of about as many as are
- * summed), or are all `value` where `r` is NULL. */
+ * summed) times `value`, or are all `value` where `r` is NULL. */
 void onnx_floats(onnx_maker *maker, const char *name, int rank, const int *dims, random_state *r,
                  float value);
 void onnx_integers(onnx_maker *maker, const char *name, int count, const int64_t *numbers);

@@ -177,8 +177,8 @@ static void products(void) {
         bool transposed = i % 2 == 1;
         onnx_maker *m = onnx_new(13, 3, 2, 2);
         char *attributes = g_strdup_printf("transB=i%d alpha=f0.5 beta=f%d", transposed, i / 4 + 1);
-        onnx_floats(m, "b", 2, transposed ? (int[]){5, 12} : (int[]){12, 5}, &r, 0);
-        onnx_floats(m, "c", 1, (int[]){5}, &r, 0);
+        onnx_floats(m, "b", 2, transposed ? (int[]){5, 12} : (int[]){12, 5}, &r, 1);
+        onnx_floats(m, "c", 1, (int[]){5}, &r, 1);
         onnx_node(m, "Flatten", "x", "a", "");
         onnx_node(m, "Gemm", "a b c", "y", attributes);
         nsk_graph *g = read_graph(m, i / 2 % 2 == 1); /* folded or not */
@@ -204,13 +204,13 @@ static void products(void) {
 static onnx_maker *foldable(void) {
     random_state r = {9};
     onnx_maker *m = onnx_new(13, 3, 9, 9);
-    onnx_floats(m, "w", 4, (int[]){6, 3, 3, 3}, &r, 0);
+    onnx_floats(m, "w", 4, (int[]){6, 3, 3, 3}, &r, 1);
     onnx_floats(m, "v", 1, (int[]){6}, NULL, 0.6F);
-    onnx_floats(m, "gain", 1, (int[]){6}, &r, 0);
-    onnx_floats(m, "p", 3, (int[]){6, 1, 1}, &r, 0);
+    onnx_floats(m, "gain", 1, (int[]){6}, &r, 1);
+    onnx_floats(m, "p", 3, (int[]){6, 1, 1}, &r, 1);
     onnx_floats(m, "half", 1, (int[]){1}, NULL, 0.5F);
-    onnx_floats(m, "t", 2, (int[]){6, 4}, &r, 0);
-    onnx_floats(m, "u", 1, (int[]){4}, &r, 0);
+    onnx_floats(m, "t", 2, (int[]){6, 4}, &r, 1);
+    onnx_floats(m, "u", 1, (int[]){4}, &r, 1);
     onnx_integers(m, "s", 8, (int64_t[]){0, 0, 1, 0, 0, 0, 2, 1});
     onnx_node(m, "BatchNormalization", "x three three three three", "n", "");
     onnx_floats(m, "three", 1, (int[]){3}, NULL, 0.9F);

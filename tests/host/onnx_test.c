@@ -11,11 +11,11 @@
 static onnx_maker *small(int opset) {
     random_state r = {3};
     onnx_maker *m = onnx_new(opset, 3, 8, 8);
-    onnx_floats(m, "w", 4, (int[]){4, 3, 3, 3}, &r, 0);
+    onnx_floats(m, "w", 4, (int[]){4, 3, 3, 3}, &r, 1);
     onnx_node(m, "Conv", "x w", "a", "");
     onnx_node(m, "GlobalAveragePool", "a", "b", "");
     onnx_node(m, "Flatten", "b", "c", "");
-    onnx_floats(m, "g", 2, (int[]){2, 4}, &r, 0);
+    onnx_floats(m, "g", 2, (int[]){2, 4}, &r, 1);
     onnx_node(m, "Gemm", "c g", "y", "transB=i1");
     return m;
 }
@@ -137,10 +137,10 @@ static void shapes_that_cannot_be(void) {
     random_state r = {4};
     for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
         onnx_maker *m = onnx_new(13, 3, 8, 8);
-        onnx_floats(m, "w", 4, (int[]){4, 3, 3, 3}, &r, 0);
-        onnx_floats(m, "w5", 4, (int[]){4, 5, 3, 3}, &r, 0);
-        onnx_floats(m, "g", 2, (int[]){2, 7}, &r, 0);
-        onnx_floats(m, "v", 1, (int[]){5}, &r, 0);
+        onnx_floats(m, "w", 4, (int[]){4, 3, 3, 3}, &r, 1);
+        onnx_floats(m, "w5", 4, (int[]){4, 5, 3, 3}, &r, 1);
+        onnx_floats(m, "g", 2, (int[]){2, 7}, &r, 1);
+        onnx_floats(m, "v", 1, (int[]){5}, &r, 1);
         onnx_integers(m, "s", 2, (int64_t[]){1, 100});
         onnx_node(m, cases[i].op, cases[i].inputs, "y", cases[i].attributes);
         expect_refusal(m, cases[i].said);
@@ -175,9 +175,9 @@ static void folding_leaves_one_layer(void) {
     random_state r = {6};
     nsk_error error = {.text = ""};
     onnx_maker *m = onnx_new(13, 3, 8, 8);
-    onnx_floats(m, "w", 4, (int[]){4, 3, 3, 3}, &r, 0);
+    onnx_floats(m, "w", 4, (int[]){4, 3, 3, 3}, &r, 1);
     onnx_floats(m, "v", 1, (int[]){4}, NULL, 0.7F);
-    onnx_floats(m, "p", 3, (int[]){4, 1, 1}, &r, 0);
+    onnx_floats(m, "p", 3, (int[]){4, 1, 1}, &r, 1);
     onnx_integers(m, "s", 8, (int64_t[]){0, 0, 1, 1, 0, 0, 1, 1});
     onnx_node(m, "Identity", "x", "i", "");
     onnx_node(m, "Pad", "i s", "q", "");

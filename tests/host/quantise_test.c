@@ -134,8 +134,8 @@ static double agreement(onnx_maker *maker, double *worst) {
 }
 
 static void finish_with_dense(onnx_maker *m, const char *from, int inputs, random_state *r) {
-    onnx_floats(m, "last", 2, (int[]){inputs, 4}, r, 0);
-    onnx_floats(m, "last_bias", 1, (int[]){4}, r, 0);
+    onnx_floats(m, "last", 2, (int[]){inputs, 4}, r, 1);
+    onnx_floats(m, "last_bias", 1, (int[]){4}, r, 1);
     onnx_node(m, "Flatten", from, "flat", "");
     onnx_node(m, "Gemm", "flat last last_bias", "y", "");
 }
@@ -144,10 +144,10 @@ static void finish_with_dense(onnx_maker *m, const char *from, int inputs, rando
 static onnx_maker *branching(void) {
     random_state r = {31};
     onnx_maker *m = onnx_new(13, 3, 12, 12);
-    onnx_floats(m, "w1", 4, (int[]){8, 3, 3, 3}, &r, 0);
-    onnx_floats(m, "w2", 4, (int[]){8, 8, 1, 1}, &r, 0);
-    onnx_floats(m, "w3", 4, (int[]){8, 4, 3, 3}, &r, 0);
-    onnx_floats(m, "w4", 4, (int[]){16, 1, 3, 3}, &r, 0);
+    onnx_floats(m, "w1", 4, (int[]){8, 3, 3, 3}, &r, 1);
+    onnx_floats(m, "w2", 4, (int[]){8, 8, 1, 1}, &r, 1);
+    onnx_floats(m, "w3", 4, (int[]){8, 4, 3, 3}, &r, 1);
+    onnx_floats(m, "w4", 4, (int[]){16, 1, 3, 3}, &r, 1);
     onnx_floats(m, "two", 1, (int[]){1}, NULL, 2);
     onnx_node(m, "Conv", "x w1", "a", "pads=l1,1,1,1");
     onnx_node(m, "Relu", "a", "b", "");
@@ -264,7 +264,7 @@ static void without_integer_form(void) {
     for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
         random_state r = {33};
         onnx_maker *m = onnx_new(13, 3, 6, 6);
-        onnx_floats(m, "row", 2, (int[]){6, 6}, &r, 0);
+        onnx_floats(m, "row", 2, (int[]){6, 6}, &r, 1);
         onnx_node(m, "Relu", "x", "x1", "");
         onnx_node(m, cases[i].op, cases[i].inputs, "q", cases[i].attributes);
         onnx_node(m, "GlobalAveragePool", "q", "g", "");
