@@ -177,6 +177,16 @@ void onnx_integers(onnx_maker *m, const char *name, int count, const int64_t *nu
     t->raw_data.data = keep(m, g_memdup2(numbers, (size_t)count * 8));
 }
 
+void onnx_bytes_constant(onnx_maker *m, const char *name, bool is_unsigned, int count,
+                         const int8_t *numbers) {
+    Onnx__TensorProto *t = add_tensor(m, name, 1, &count);
+    t->data_type =
+        is_unsigned ? ONNX__TENSOR_PROTO__DATA_TYPE__UINT8 : ONNX__TENSOR_PROTO__DATA_TYPE__INT8;
+    t->has_raw_data = 1;
+    t->raw_data.len = (size_t)count;
+    t->raw_data.data = keep(m, g_memdup2(numbers, (size_t)count));
+}
+
 static Onnx__AttributeProto *parse_attribute(onnx_maker *m, const char *text) {
     Onnx__AttributeProto *a = keep(m, g_new(Onnx__AttributeProto, 1));
     onnx__attribute_proto__init(a);

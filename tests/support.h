@@ -34,6 +34,9 @@ onnx_maker *onnx_new(int opset, int channels, int height, int width);
  * summed) times `value`, or are all `value` where `r` is NULL. */
 void onnx_floats(onnx_maker *maker, const char *name, int rank, const int *dims, random_state *r,
                  float value);
+/* A constant of int8 or uint8, one axis. */
+void onnx_bytes_constant(onnx_maker *maker, const char *name, bool is_unsigned, int count,
+                         const int8_t *numbers);
 void onnx_integers(onnx_maker *maker, const char *name, int count, const int64_t *numbers);
 /* `inputs`, `output` and `attributes` are parted by blanks, where there are several. An attribute
  * is name=iNUMBER, name=fNUMBER, name=sTEXT or name=lN,N,... */

@@ -19,6 +19,7 @@ int main(int argc, char **argv) {
         {"as exported", NULL, NULL, NULL, NULL, wild_tests},
         {"float", NULL, NULL, NULL, NULL, float_tests},
         {"quantise", NULL, NULL, NULL, NULL, quantise_tests},
+        {"quantised ONNX", NULL, NULL, NULL, NULL, exchange_tests},
         {"plan", NULL, NULL, NULL, NULL, plan_tests},
         {"compare", NULL, NULL, NULL, NULL, compare_tests},
         {"vet", NULL, NULL, NULL, NULL, vet_tests},

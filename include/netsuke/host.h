@@ -214,6 +214,10 @@ typedef struct nsk_model_file {
  * inputs give the same bytes on any number of threads. */
 nsk_model_file *nsk_quantise(const nsk_network *network, const nsk_images *calibration,
                              nsk_error *error);
+/* The same integer model as standard ONNX, with QuantizeLinear and DequantizeLinear, for other
+ * tools. Its input is what the network's file takes. Read back, it quantises to the same levels. */
+bool nsk_quantise_onnx(const nsk_network *network, const nsk_images *calibration, const char *path,
+                       nsk_error *error);
 nsk_model_file *nsk_model_file_read(const char *path, nsk_error *error);
 bool nsk_model_file_write(const nsk_model_file *file, const char *path, nsk_error *error);
 /* Writes a C source that holds the model as `const uint8_t NAME[]` and `const size_t NAME_bytes`.

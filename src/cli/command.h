@@ -17,7 +17,7 @@ typedef struct cli_job {
     char *model_path, *board_path, *calibration_path, *held_out_path;
     gboolean json, tolerant;
     /* options of one command */
-    char *output, *array, *array_name, *predictions, *sheet, *plot;
+    char *output, *array, *array_name, *predictions, *sheet, *plot, *onnx;
     gboolean all;
     gint frames, seed, sample;
     char **arguments; /* BRIEF and what follows it */

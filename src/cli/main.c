@@ -27,9 +27,10 @@ static void print_help(FILE *to) {
 }
 
 static void free_job(cli_job *job) {
-    char *const texts[] = {
-        job->model_path, job->board_path, job->calibration_path, job->held_out_path, job->output,
-        job->array,      job->array_name, job->predictions,      job->sheet,         job->plot};
+    char *const texts[] = {job->model_path,    job->board_path,  job->calibration_path,
+                           job->held_out_path, job->output,      job->array,
+                           job->array_name,    job->predictions, job->sheet,
+                           job->plot,          job->onnx};
     for (size_t i = 0; i < G_N_ELEMENTS(texts); i++) {
         g_free(texts[i]);
     }
@@ -65,6 +66,8 @@ static GArray *options_of(const cli_command *command, cli_job *job) {
         {"predictions", 0, 0, G_OPTION_ARG_FILENAME, &job->predictions,
          "Write every image's answers as CSV", "F.csv"},
         {"sheet", 0, 0, G_OPTION_ARG_FILENAME, &job->sheet, "Draw pictures as one sheet", "F.png"},
+        {"onnx", 0, 0, G_OPTION_ARG_FILENAME, &job->onnx,
+         "Write the integer model as standard ONNX, too", "F.onnx"},
         {"plot", 0, 0, G_OPTION_ARG_FILENAME, &job->plot, "Draw it (.svg or .png)", "F.svg"},
         {"sample", 0, 0, G_OPTION_ARG_INT, &job->sample,
          "Look at so many images, spread over the classes (default: 600)", "N"},

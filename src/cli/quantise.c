@@ -14,6 +14,9 @@ static void print_text(const cli_job *job) {
     if (job->array != NULL) {
         cli_table_row(table, "wrote\t%s", job->array);
     }
+    if (job->onnx != NULL) {
+        cli_table_row(table, "wrote\t%s", job->onnx);
+    }
     cli_table_row(table, "model\t%s: weights and biases %s, the rest %s",
                   cli_bytes((double)job->model->size, text[0]),
                   cli_bytes((double)job->model->weight_bytes, text[1]), cli_bytes(extra, text[2]));
@@ -37,7 +40,9 @@ static int run(cli_job *job) {
         (job->array != NULL &&
          !nsk_model_file_write_c(job->model, job->array,
                                  job->array_name != NULL ? job->array_name : "model",
-                                 &job->error))) {
+                                 &job->error)) ||
+        (job->onnx != NULL &&
+         !nsk_quantise_onnx(job->network, job->calibration, job->onnx, &job->error))) {
         return cli_fail(job);
     }
     if (job->json) {
@@ -59,9 +64,10 @@ const cli_command cli_quantise = {
     "build the 8-bit integer model from calibration images",
     "BRIEF -o M.nsk",
     "  netsuke quantise demo/kiln.ini -o kiln.nsk\n"
-    "writes the model file that the device runs.",
+    "writes the model file that the device runs. --onnx F.onnx writes the same as standard ONNX\n"
+    "with QuantizeLinear and DequantizeLinear, for other tools.",
     1,
     1,
-    "calibration tolerant output array array-name",
+    "calibration tolerant output array array-name onnx",
     run,
 };

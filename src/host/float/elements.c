@@ -56,6 +56,40 @@ void nsk_float_function(const nsk_step *s) {
     }
 }
 
+/* Scale and zero point of an element: one for all, or one for its place along the axis. */
+static void levels_at(const nsk_step *s, size_t element, double *scale, double *zero) {
+    size_t count = nsk_value_count(nsk_node_input(s->graph, s->node, 1));
+    size_t inner = 1;
+    for (int i = s->in->rank - 1; i > (int)s->node->attributes.axis; i--) {
+        inner *= (size_t)s->in->dims[i];
+    }
+    size_t at = count == 1 ? 0 : element / inner % count;
+    *scale = (double)s->inputs[1][at];
+    *zero = s->inputs[2] != NULL ? (double)s->inputs[2][at] : 0.0;
+}
+
+/* Halves go to the even level, as ONNX has it. */
+void nsk_float_quantize(const nsk_step *s) {
+    const nsk_value *zero_point = nsk_node_input(s->graph, s->node, 2);
+    bool is_unsigned = zero_point == NULL || zero_point->is_unsigned;
+    for (size_t i = 0; i < nsk_value_count(s->out); i++) {
+        double scale;
+        double zero;
+        levels_at(s, i, &scale, &zero);
+        double level = nearbyint((double)s->x[i] / scale) + zero;
+        s->y[i] = (float)fmin(fmax(level, is_unsigned ? 0.0 : -128.0), is_unsigned ? 255.0 : 127.0);
+    }
+}
+
+void nsk_float_dequantize(const nsk_step *s) {
+    for (size_t i = 0; i < nsk_value_count(s->out); i++) {
+        double scale;
+        double zero;
+        levels_at(s, i, &scale, &zero);
+        s->y[i] = (float)(((double)s->x[i] - zero) * scale);
+    }
+}
+
 void nsk_float_prelu(const nsk_step *s) {
     const nsk_value *slope = nsk_node_input(s->graph, s->node, 1);
     size_t count = nsk_value_count(s->out);

@@ -23,6 +23,7 @@ static nsk_float_kernel *const kernels[NSK_OPS] = {
     [NSK_OP_CONV] = nsk_float_conv,
     [NSK_OP_CONV_TRANSPOSE] = nsk_float_conv_transpose,
     [NSK_OP_DEPTH_TO_SPACE] = nsk_float_gather,
+    [NSK_OP_DEQUANTIZE] = nsk_float_dequantize,
     [NSK_OP_DIV] = nsk_float_pair,
     [NSK_OP_DROPOUT] = nsk_float_copy,
     [NSK_OP_EXPAND] = nsk_float_gather,
@@ -43,6 +44,7 @@ static nsk_float_kernel *const kernels[NSK_OPS] = {
     [NSK_OP_PAD] = nsk_float_gather,
     [NSK_OP_POW] = nsk_float_pair,
     [NSK_OP_PRELU] = nsk_float_prelu,
+    [NSK_OP_QUANTIZE] = nsk_float_quantize,
     [NSK_OP_RANGE] = nsk_float_range,
     [NSK_OP_REDUCE_MAX] = nsk_float_reduce,
     [NSK_OP_REDUCE_MEAN] = nsk_float_reduce,
@@ -181,6 +183,9 @@ bool nsk_evaluate(nsk_graph *graph, nsk_node *node, nsk_error *error) {
         }
     }
     out->data = data;
+    if (node->op == NSK_OP_DEQUANTIZE) {
+        nsk_keep_steps(graph, node);
+    }
     node->dead = true;
     return true;
 }

@@ -23,7 +23,8 @@ nsk_float_kernel nsk_float_conv, nsk_float_conv_transpose, nsk_float_max_pool,
 nsk_float_kernel nsk_float_gemm, nsk_float_matmul;
 /* elements.c */
 nsk_float_kernel nsk_float_pair, nsk_float_function, nsk_float_prelu, nsk_float_batch_norm,
-    nsk_float_softmax, nsk_float_log_softmax, nsk_float_reduce, nsk_float_fill, nsk_float_range;
+    nsk_float_softmax, nsk_float_log_softmax, nsk_float_reduce, nsk_float_fill, nsk_float_range,
+    nsk_float_quantize, nsk_float_dequantize;
 /* movements.c */
 nsk_float_kernel nsk_float_copy, nsk_float_gather, nsk_float_concat, nsk_float_resize;
 

@@ -316,7 +316,7 @@ bool nsk_graph_fold(nsk_graph *graph, nsk_error *error) {
         nsk_graph_is_constant(graph, graph->output)) {
         return true; /* nothing is computed */
     }
-    if (!nsk_graph_rewrite(graph, error)) {
+    if (!nsk_graph_take_levels(graph, error) || !nsk_graph_rewrite(graph, error)) {
         return false;
     }
     apply(graph, first);

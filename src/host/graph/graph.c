@@ -16,6 +16,7 @@ const char *nsk_op_name(nsk_op op) {
         [NSK_OP_CONV] = "Conv",
         [NSK_OP_CONV_TRANSPOSE] = "ConvTranspose",
         [NSK_OP_DEPTH_TO_SPACE] = "DepthToSpace",
+        [NSK_OP_DEQUANTIZE] = "DequantizeLinear",
         [NSK_OP_DIV] = "Div",
         [NSK_OP_DROPOUT] = "Dropout",
         [NSK_OP_EXPAND] = "Expand",
@@ -36,6 +37,7 @@ const char *nsk_op_name(nsk_op op) {
         [NSK_OP_PAD] = "Pad",
         [NSK_OP_POW] = "Pow",
         [NSK_OP_PRELU] = "PRelu",
+        [NSK_OP_QUANTIZE] = "QuantizeLinear",
         [NSK_OP_RANGE] = "Range",
         [NSK_OP_REDUCE_MAX] = "ReduceMax",
         [NSK_OP_REDUCE_MEAN] = "ReduceMean",
@@ -63,6 +65,7 @@ static void free_value(gpointer data) {
     g_free(value->name);
     g_free(value->data);
     g_free(value->integers);
+    g_free(value->steps);
     g_free(value);
 }
 
@@ -196,6 +199,13 @@ void nsk_graph_bypass(nsk_graph *graph, nsk_node *node, int value) {
     }
     graph->output = graph->output == node->output ? value : graph->output;
     node->dead = true;
+    const nsk_value *gone = nsk_graph_value(graph, node->output);
+    nsk_value *stays = nsk_graph_value(graph, value);
+    if (gone->pinned) { /* the levels were those of what is read now */
+        stays->pinned = true;
+        stays->pinned_scale = gone->pinned_scale;
+        stays->pinned_zero = gone->pinned_zero;
+    }
 }
 
 /* Puts the node behind all that it reads from, and them before it. */
@@ -327,7 +337,7 @@ uint64_t nsk_node_parameters(const nsk_graph *graph, const nsk_node *node) {
     uint64_t parameters = 0;
     for (int i = 0; i < node->inputs; i++) {
         const nsk_value *in = nsk_node_input(graph, node, i);
-        parameters += in != NULL && in->data != NULL ? nsk_value_count(in) : 0;
+        parameters += in != NULL && in->data != NULL && !in->whole ? nsk_value_count(in) : 0;
     }
     return parameters;
 }

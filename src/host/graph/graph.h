@@ -22,6 +22,7 @@ typedef enum nsk_op {
     NSK_OP_CONV,
     NSK_OP_CONV_TRANSPOSE,
     NSK_OP_DEPTH_TO_SPACE,
+    NSK_OP_DEQUANTIZE,
     NSK_OP_DIV,
     NSK_OP_DROPOUT,
     NSK_OP_EXPAND,
@@ -42,6 +43,7 @@ typedef enum nsk_op {
     NSK_OP_PAD,
     NSK_OP_POW,
     NSK_OP_PRELU,
+    NSK_OP_QUANTIZE,
     NSK_OP_RANGE,
     NSK_OP_REDUCE_MAX,
     NSK_OP_REDUCE_MEAN,
@@ -77,7 +79,15 @@ typedef struct nsk_value {
     bool whole;        /* elements are integers: shapes, indices */
     float *data;       /* a constant's elements, else NULL */
     int64_t *integers; /* a constant of integers, else NULL */
+    bool is_unsigned;  /* a constant of unsigned bytes */
     int producer;      /* node, or NSK_NONE */
+    /* What the file says of integers: the int8 levels at which a computed value was rounded; the
+     * scales of a constant that was stored as int8, one, or one for each place along an axis. */
+    bool pinned;
+    float pinned_scale;
+    int pinned_zero;
+    float *steps;
+    int step_count, step_axis;
 } nsk_value;
 
 typedef enum nsk_auto_pad {
@@ -201,6 +211,14 @@ const char *nsk_value_text(const nsk_value *value, char *buffer, size_t size);
 bool nsk_graph_infer(nsk_graph *graph, nsk_error *error);
 /* One node of it: shape.c and rearrange.c hold a function an operator. */
 bool nsk_infer_node(nsk_graph *graph, nsk_node *node, nsk_error *error);
+
+/* Takes QuantizeLinear and DequantizeLinear out of the graph and keeps the levels that they give.
+ */
+bool nsk_graph_take_levels(nsk_graph *graph, nsk_error *error);
+/* Makes a network that ends in levels end in the numbers that they stand for. */
+bool nsk_graph_end_in_numbers(nsk_graph *graph, nsk_error *error);
+/* Keeps the scales of a constant that the node made out of int8. */
+void nsk_keep_steps(nsk_graph *graph, const nsk_node *dequantize);
 
 /* Rewrites that leave the function the same; needs nsk_graph_infer first. In this order: operators
  * without a kernel of their own are written out in others, transpositions that meet cancel out

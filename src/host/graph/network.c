@@ -84,8 +84,8 @@ static bool check_output(const nsk_graph *graph, nsk_error *error) {
 }
 
 static bool prepare_graph(nsk_graph *graph, nsk_error *error) {
-    if (!nsk_graph_infer(graph, error) || !nsk_graph_fold(graph, error) ||
-        !check_output(graph, error)) {
+    if (!nsk_graph_infer(graph, error) || !nsk_graph_end_in_numbers(graph, error) ||
+        !nsk_graph_fold(graph, error) || !check_output(graph, error)) {
         return false;
     }
     end_in_a_line(graph);

@@ -394,6 +394,29 @@ static bool softmax_shape(const nsk_scope *s) {
     return nsk_give_input(s);
 }
 
+/* Scale and zero point: one number, or one for each place along the axis. */
+static bool levels_shape(const nsk_scope *s) {
+    const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
+    const nsk_value *scale = nsk_node_input(s->graph, s->node, 1);
+    const nsk_value *zero = nsk_node_input(s->graph, s->node, 2);
+    int64_t count = (int64_t)nsk_value_count(scale);
+    int axis = nsk_axis(s->node->attributes.axis, in->rank);
+    if (scale->data == NULL || (zero != NULL && zero->data == NULL)) {
+        return nsk_complain_unsupported(s, "its scale and zero point must be constants");
+    }
+    if (count != 1 && (axis == NSK_NONE || scale->rank != 1 || count != in->dims[axis])) {
+        return nsk_complain_shape(s, 1,
+                                  "one scale, or one for each place along its axis, is "
+                                  "needed");
+    }
+    if (zero != NULL && (int64_t)nsk_value_count(zero) != count) {
+        return nsk_complain_shape(s, 2, "as many zero points as scales are needed");
+    }
+    s->node->attributes.axis = axis;
+    nsk_graph_value(s->graph, s->node->output)->whole = s->node->op == NSK_OP_QUANTIZE;
+    return nsk_give_input(s);
+}
+
 static nsk_shape_function *const shapes[NSK_OPS] = {
     [NSK_OP_ADD] = broadcast_shape,
     [NSK_OP_AVERAGE_POOL] = pool_shape,
@@ -405,6 +428,7 @@ static nsk_shape_function *const shapes[NSK_OPS] = {
     [NSK_OP_CONV] = conv_shape,
     [NSK_OP_CONV_TRANSPOSE] = conv_transpose_shape,
     [NSK_OP_DEPTH_TO_SPACE] = nsk_depth_to_space_shape,
+    [NSK_OP_DEQUANTIZE] = levels_shape,
     [NSK_OP_DIV] = broadcast_shape,
     [NSK_OP_DROPOUT] = nsk_give_input,
     [NSK_OP_EXPAND] = nsk_expand_shape,
@@ -425,6 +449,7 @@ static nsk_shape_function *const shapes[NSK_OPS] = {
     [NSK_OP_PAD] = nsk_pad_shape,
     [NSK_OP_POW] = broadcast_shape,
     [NSK_OP_PRELU] = prelu_shape,
+    [NSK_OP_QUANTIZE] = levels_shape,
     [NSK_OP_RANGE] = nsk_range_shape,
     [NSK_OP_REDUCE_MAX] = reduce_shape,
     [NSK_OP_REDUCE_MEAN] = reduce_shape,

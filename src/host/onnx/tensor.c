@@ -135,6 +135,7 @@ static void convert(const Onnx__TensorProto *t, const element_type *type, const 
                     nsk_value *value) {
     size_t count = nsk_value_count(value);
     value->whole = type->whole;
+    value->is_unsigned = type->type == ONNX__TENSOR_PROTO__DATA_TYPE__UINT8;
     value->data = g_new0(float, count + 1); /* never NULL: an empty constant is one too */
     value->integers = type->whole ? g_new0(int64_t, count + 1) : NULL;
     for (size_t i = 0; i < count; i++) {

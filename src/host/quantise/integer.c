@@ -52,15 +52,20 @@ static float *weight_at(const nsk_low_layer *l, int channel, int tap, int channe
 /* The scale of one output channel's weights: the largest becomes 127. Larger where the bias would
  * pass 2^30 in its units, or where the multiplier would fall under 2^-31: what such weights add to
  * the output is then less than a level. */
-static double weight_scale(const nsk_low_layer *l, int channel, int channels, nsk_scale in,
-                           nsk_scale out) {
+double nsk_weight_scale(const nsk_low_layer *l, int channel, int channels, nsk_scale in,
+                        nsk_scale out) {
     double most = 0.0;
     for (int t = 0; t < l->taps; t++) {
         most = fmax(most, fabs((double)*weight_at(l, channel, t, channels)));
     }
-    double scale = most / 127.0;
+    /* what the file stored its weights at keeps them as they are */
+    double scale = l->steps != NULL ? (double)l->steps[channel] : most / 127.0;
     scale = fmax(scale, fabs((double)l->bias[channel]) / ((double)in.scale * 0x1p30));
-    return fmax(scale, (double)out.scale / (double)in.scale * 0x1p-31);
+    return (double)(float)fmax(scale, (double)out.scale / (double)in.scale * 0x1p-31);
+}
+
+int nsk_weight_level(double weight, double scale) {
+    return clamped(rounded(weight / scale), -127, 127);
 }
 
 /* The proof: no order of adding can leave int32. */
@@ -89,11 +94,10 @@ static bool make_weights(const nsk_low_layer *l, nsk_scale in, nsk_scale out, ns
     r->multipliers = g_new(nsk_multiplier, channels);
     r->multiplier_count = channels;
     for (int c = 0; c < channels; c++) {
-        double scale = weight_scale(l, c, channels, in, out);
+        double scale = nsk_weight_scale(l, c, channels, in, out);
         for (int t = 0; t < l->taps; t++) {
             const float *from = weight_at(l, c, t, channels);
-            r->weights[from - l->weights] =
-                (int8_t)clamped(rounded((double)*from / scale), -127, 127);
+            r->weights[from - l->weights] = (int8_t)nsk_weight_level((double)*from, scale);
         }
         double unit = (double)in.scale * scale;
         r->bias[c] = (int32_t)rounded((double)l->bias[c] / unit);
@@ -158,7 +162,7 @@ static bool make_product(const nsk_low_layer *l, nsk_scale a, nsk_scale b, nsk_s
            complain(l, error, "its inputs dwarf its output; check the calibration images");
 }
 
-static int level_of(double value, nsk_scale scale) {
+int nsk_level_of(double value, nsk_scale scale) {
     return isnan(value) ? scale.zero
                         : clamped(rounded(value / (double)scale.scale) + scale.zero, -128, 127);
 }
@@ -171,7 +175,7 @@ static void make_table(const nsk_low_layer *l, nsk_scale in, nsk_scale out, nsk_
         double value = (double)in.scale * (q - in.zero);
         value = l->program != NULL ? nsk_program_at(l->program, value) : value;
         value = fmin(fmax(value, l->low), l->high);
-        r->table[q + 128] = (uint8_t)level_of(value, out);
+        r->table[q + 128] = (uint8_t)nsk_level_of(value, out);
     }
 }
 
@@ -179,7 +183,7 @@ static void make_table(const nsk_low_layer *l, nsk_scale in, nsk_scale out, nsk_
 static void make_move(const nsk_low_layer *l, nsk_scale in, nsk_scale out, nsk_integer_layer *r) {
     r->move_count = NSK_M_LOOPS + 3 * l->loops;
     r->moves = g_memdup2(l->moves, (gsize)r->move_count * sizeof *r->moves);
-    r->moves[NSK_M_FILL] = level_of(l->filler, out);
+    r->moves[NSK_M_FILL] = nsk_level_of(l->filler, out);
     if (in.zero != out.zero || in.scale < out.scale || in.scale > out.scale) {
         make_table(l, in, out, r);
     }
@@ -190,7 +194,7 @@ static void make_constant(const nsk_low_layer *l, nsk_scale out, nsk_integer_lay
     r->channels = 1;
     r->taps = l->taps;
     for (int i = 0; i < l->taps; i++) {
-        r->weights[i] = (int8_t)level_of((double)l->weights[i], out);
+        r->weights[i] = (int8_t)nsk_level_of((double)l->weights[i], out);
     }
 }
 
@@ -218,7 +222,7 @@ static void make_softmax(nsk_scale in, nsk_integer_layer *r) {
 }
 
 static int clamp_level(double bound, nsk_scale out, int otherwise) {
-    return isinf(bound) ? otherwise : level_of(bound, out);
+    return isinf(bound) ? otherwise : nsk_level_of(bound, out);
 }
 
 bool nsk_integer_layer_make(const nsk_low_layer *layer, nsk_scale in, nsk_scale second,

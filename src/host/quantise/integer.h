@@ -36,6 +36,12 @@ typedef struct nsk_integer_layer {
 
 /* The scale that covers the range, and zero, with 256 levels. */
 nsk_scale nsk_scale_of(nsk_range range);
+/* The level of a value; what is no number gets that of zero. */
+int nsk_level_of(double value, nsk_scale scale);
+/* The scale of one output channel's weights, and the level of a weight at it. */
+double nsk_weight_scale(const nsk_low_layer *layer, int channel, int channels, nsk_scale in,
+                        nsk_scale out);
+int nsk_weight_level(double weight, double scale);
 /* False where the number is not positive, or out of a multiplier's reach. */
 bool nsk_multiplier_of(double number, nsk_multiplier *to);
 /* Quantises a layer. `in`, `second`, `out`: scales of its tensors. */

@@ -74,6 +74,29 @@ static float *bias_of(const nsk_lowering *l, const nsk_node *node, int channels)
     return copy;
 }
 
+/* The scales of weights that came out of int8, one an output channel; NULL where there are none. */
+static float *steps_of(const nsk_lowering *l, const nsk_node *node, int axis, size_t channels) {
+    const nsk_value *weight = value_at(l, node, 1);
+    bool one = weight->step_count == 1;
+    if (weight->steps == NULL ||
+        (!one && (weight->step_axis != axis || (size_t)weight->step_count != channels))) {
+        return NULL;
+    }
+    float *steps = g_new(float, channels);
+    for (size_t c = 0; c < channels; c++) {
+        steps[c] = weight->steps[one ? 0 : c];
+        if (!(steps[c] > 0.0F)) {
+            g_free(steps);
+            return NULL;
+        }
+    }
+    return steps;
+}
+
+static int product_axis(const nsk_node *node) {
+    return node->op == NSK_OP_GEMM && node->attributes.transpose_b ? 0 : 1;
+}
+
 static bool weights_are_constant(const nsk_lowering *l, const nsk_node *node) {
     const nsk_value *bias = value_at(l, node, 2);
     return (value_at(l, node, 1)->data != NULL && (bias == NULL || bias->data != NULL)) ||
@@ -127,6 +150,7 @@ static bool lower_conv(nsk_lowering *l, const nsk_node *node) {
                                      nsk_view_plain(l, node, node->input[0]));
     if (layer != NULL) {
         layer->bias = bias_of(l, node, (int)weight->dims[0]);
+        layer->steps = steps_of(l, node, 0, (size_t)weight->dims[0]);
         turn_weights(layer, weight->data, (size_t)weight->dims[0], (size_t)weight->dims[1],
                      (size_t)(weight->dims[2] * weight->dims[3]));
     }
@@ -156,6 +180,7 @@ static bool lower_conv_transpose(nsk_lowering *l, const nsk_node *node) {
         }
     }
     layer->bias = bias_of(l, node, (int)(groups * outputs));
+    layer->steps = groups == 1 ? steps_of(l, node, 1, outputs) : NULL;
     turn_weights(layer, turned, groups * outputs, inputs, area);
     g_free(turned);
     return true;
@@ -199,6 +224,7 @@ static bool lower_dense(nsk_lowering *l, const nsk_node *node, size_t outputs, s
     if (layer != NULL) {
         layer->taps = (int)inputs;
         layer->bias = bias_of(l, node, (int)outputs);
+        layer->steps = steps_of(l, node, product_axis(node), outputs);
         layer->weights = g_new(float, outputs *inputs);
         for (size_t k = 0; k < outputs * inputs; k++) {
             size_t i = k % inputs;
@@ -248,6 +274,7 @@ static bool lower_lines(nsk_lowering *l, const nsk_node *node, size_t outputs, s
         .kernel = {1, 1}, .stride = {1, 1}, .dilation = {1, 1}, .groups = 1};
     layer->taps = (int)inputs;
     layer->bias = bias_of(l, node, (int)outputs);
+    layer->steps = steps_of(l, node, product_axis(node), outputs);
     layer->weights = g_new(float, outputs *inputs);
     for (size_t k = 0; k < outputs * inputs; k++) {
         layer->weights[k] =
@@ -773,6 +800,7 @@ void nsk_lowered_free(nsk_lowered *lowered) {
         const nsk_low_layer *layer = nsk_low_layer_at(lowered, i);
         g_free(layer->weights);
         g_free(layer->bias);
+        g_free(layer->steps);
         g_free(layer->moves);
         g_free(layer->blends);
     }

@@ -4,6 +4,7 @@
 #include "float/forward.h"
 #include "quantise/build.h"
 #include "quantise/check.h"
+#include "quantise/export.h"
 #include "quantise/plan.h"
 #include "quantise/write.h"
 
@@ -20,9 +21,7 @@ static nsk_range input_range(const nsk_graph *graph, const nsk_input *input) {
 }
 
 /* Probabilities are 0/256 ... 255/256, whatever calibration shows. */
-static void pin_scales(const nsk_graph *graph, const nsk_lowered *lowered, const nsk_input *input,
-                       nsk_scale *scales) {
-    scales[0] = nsk_scale_of(input_range(graph, input));
+static void pin_scales(const nsk_lowered *lowered, nsk_scale *scales) {
     for (int i = 0; i < (int)lowered->layers->len; i++) {
         const nsk_low_layer *l = nsk_low_layer_at(lowered, i);
         if (l->kind == NSK_SOFTMAX) {
@@ -42,7 +41,14 @@ nsk_scale *nsk_scales_of(const nsk_graph *graph, const nsk_lowered *lowered,
     for (int i = 0; i < tensors; i++) {
         scales[i] = nsk_scale_of(ranges[i]);
     }
-    pin_scales(graph, lowered, input, scales);
+    scales[0] = nsk_scale_of(input_range(graph, input));
+    for (int i = 0; i < tensors; i++) { /* the file's own levels */
+        const nsk_value *v = nsk_graph_value(graph, nsk_low_tensor_at(lowered, i)->value);
+        if (v->pinned) {
+            scales[i] = (nsk_scale){v->pinned_scale, v->pinned_zero};
+        }
+    }
+    pin_scales(lowered, scales);
     return scales;
 }
 
@@ -178,4 +184,18 @@ nsk_model_file *nsk_quantise(const nsk_network *network, const nsk_images *calib
     g_free(scales);
     nsk_lowered_free(lowered);
     return file;
+}
+
+bool nsk_quantise_onnx(const nsk_network *network, const nsk_images *calibration, const char *path,
+                       nsk_error *error) {
+    if (!nsk_network_takes(network, calibration, error)) {
+        return false;
+    }
+    nsk_lowered *lowered = nsk_lower(network->graph, error);
+    nsk_scale *scales =
+        lowered != NULL ? choose_scales(network, lowered, calibration, error) : NULL;
+    bool good = scales != NULL && nsk_onnx_export(network, lowered, scales, path, error);
+    g_free(scales);
+    nsk_lowered_free(lowered);
+    return good;
 }

@@ -1,0 +1,151 @@
+/* Quantised ONNX: written, computed as it is written, and read back. */
+#include <math.h>
+#include <string.h>
+
+#include "../suites.h"
+#include "../support.h"
+#include "float/forward.h"
+#include "onnx/read.h"
+
+/* The file's graph with every rounding, as another tool would compute it. */
+static nsk_graph *graph_as_written(const char *path, nsk_input *input) {
+    nsk_error error = {.text = ""};
+    size_t size;
+    uint8_t *bytes = nsk_file_read(path, 1 << 24, &size, &error);
+    const nsk_onnx_options options = {.input = input};
+    nsk_graph *graph = bytes != NULL ? nsk_onnx_read(bytes, size, &options, &error) : NULL;
+    CU_ASSERT(graph != NULL && nsk_graph_infer(graph, &error));
+    assert_error(&error, "");
+    g_free(bytes);
+    return graph;
+}
+
+static void kiln_goes_out_and_comes_back(void) {
+    kiln k;
+    nsk_error error = {.text = ""};
+    nsk_model model;
+    kiln_load(&k, 60);
+    char *folder = scratch_new();
+    char *path = scratch_path(folder, "kiln.onnx"); /* the name is part of the model */
+    CU_ASSERT(nsk_quantise_onnx(k.network, k.calibration, path, &error));
+    nsk_network *back = nsk_network_read(path, &k.brief->input, NULL, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(back);
+    nsk_model_file *again = nsk_quantise(back, k.calibration, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(again);
+    CU_ASSERT_EQUAL_FATAL(again->size, k.file->size);
+    CU_ASSERT_EQUAL(memcmp(again->bytes, k.file->bytes, again->size), 0);
+    CU_ASSERT_EQUAL(nsk_open(&model, again->bytes, again->size), NSK_OK);
+
+    nsk_graph *graph = graph_as_written(path, &k.brief->input);
+    nsk_pass *pass = nsk_pass_new(graph, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(pass);
+    void *workspace = g_malloc(model.workspace_bytes);
+    uint8_t *frame = g_malloc(nsk_images_frame_bytes(k.held_out));
+    int same = 0;
+    int farthest = 0;
+    for (int i = 0; i < 120; i++) {
+        int image = i * nsk_images_count(k.held_out) / 120;
+        CU_ASSERT(nsk_images_frame(k.held_out, image, frame, &error));
+        nsk_float_prepare(graph, &k.brief->input, frame, nsk_pass_input(pass));
+        nsk_pass_run(pass);
+        nsk_prepare(&model, frame, (size_t)model.width * 3, workspace);
+        nsk_run(&model, workspace, NULL);
+        const int8_t *scores = nsk_scores(&model, workspace);
+        const float *written = nsk_pass_value(pass, graph->output);
+        for (int c = 0; c < model.classes; c++) {
+            int level = (int)lrint((double)written[c] * 256.0) - 128;
+            same += level == scores[c];
+            farthest = MAX(farthest, abs(level - scores[c]));
+        }
+    }
+    /* halves go to the even level there and up here, and that is all */
+    CU_ASSERT(same > 0.9 * 120 * model.classes);
+    CU_ASSERT(farthest <= 8);
+    g_free(workspace);
+    g_free(frame);
+    nsk_pass_free(pass);
+    nsk_graph_free(graph);
+    nsk_model_file_free(again);
+    nsk_network_free(back);
+    g_free(path);
+    scratch_remove(folder);
+    kiln_free(&k);
+}
+
+static void byte_constant(onnx_maker *m, const char *name, int value) {
+    onnx_bytes_constant(m, name, true, 1, (const int8_t[]){(int8_t)value});
+}
+
+/* x, rounded to unsigned bytes, through int8 weights to four scores. */
+static void write_pairs(const char *path, const char *rescaled, bool paired) {
+    const int8_t weights[12] = {127, -64, 3, 5, 90, -127, 1, 2, 3, 4, 127, 6};
+    onnx_maker *m = onnx_new(13, 3, 4, 4);
+    onnx_floats(m, "s", 0, NULL, NULL, 0.02F);
+    onnx_floats(m, "s2", 0, NULL, NULL, 0.03F);
+    onnx_floats(m, "w_s", 0, NULL, NULL, 0.01F);
+    byte_constant(m, "z", 100);
+    onnx_bytes_constant(m, "w_q", false, 12, weights);
+    onnx_integers(m, "w_shape", 4, (const int64_t[]){4, 3, 1, 1});
+    onnx_node(m, "QuantizeLinear", "x s z", "x_q", "");
+    if (paired) {
+        onnx_node(m, "DequantizeLinear", rescaled, "x_d", "");
+    } else {
+        onnx_node(m, "Cast", "x_q", "x_d", "to=i1");
+    }
+    onnx_node(m, "DequantizeLinear", "w_q w_s", "w_f", "");
+    onnx_node(m, "Reshape", "w_f w_shape", "w", "");
+    onnx_node(m, "Conv", "x_d w", "y", "");
+    onnx_node(m, "GlobalAveragePool", "y", "g", "");
+    onnx_node(m, "Flatten", "g", "f", "");
+    onnx_finish(m, path);
+}
+
+static void carried_levels_are_taken(void) {
+    char *names[] = {(char *)"a", (char *)"b", (char *)"c", (char *)"d", NULL};
+    const nsk_labels labels = {4, names};
+    nsk_input input = {.width = 4, .height = 4, .deviation = {0.5, 0.5, 0.5}, .top = 1};
+    char *folder = scratch_new();
+    char *path = scratch_path(folder, "m.onnx");
+    char *noise = scratch_path(folder, "noise");
+    nsk_error error = {.text = ""};
+    nsk_model model;
+    write_pairs(path, "x_q s z", true);
+    noise_set(noise, &labels, 3, 4, 4);
+    nsk_network *network = nsk_network_read(path, &input, NULL, &error);
+    nsk_images *images = nsk_images_open(noise, &labels, &input, 0, false, &error);
+    CU_ASSERT_FATAL(network != NULL && images != NULL);
+    nsk_model_file *file = nsk_quantise(network, images, &error);
+    CU_ASSERT_FATAL(file != NULL && nsk_open(&model, file->bytes, file->size) == NSK_OK);
+    nsk_tensor in = nsk_tensor_at(&model, model.input);
+    float scale;
+    memcpy(&scale, &in.scale_bits, sizeof scale);
+    CU_ASSERT_DOUBLE_EQUAL((double)scale, 0.02, 1e-9);
+    CU_ASSERT_EQUAL(in.zero, 100 - 128);
+    nsk_model_file_free(file);
+    nsk_network_free(network);
+    nsk_images_free(images);
+
+    static const struct {
+        const char *rescaled;
+        bool paired;
+        const char *said;
+    } wrong[] = {
+        {"x_q s2 z", true, "is not that of the QuantizeLinear before it"},
+        {"x s z", true, "what it reads is computed, and by no QuantizeLinear"},
+        {"x_q s z", false, "its levels are read by other operators"},
+    };
+    for (size_t i = 0; i < G_N_ELEMENTS(wrong); i++) {
+        write_pairs(path, wrong[i].rescaled, wrong[i].paired);
+        CU_ASSERT_PTR_NULL(nsk_network_read(path, &input, NULL, &error));
+        assert_error(&error, wrong[i].said);
+    }
+    g_free(path);
+    g_free(noise);
+    scratch_remove(folder);
+}
+
+CU_TestInfo exchange_tests[] = {
+    {"the kiln line goes out and comes back", kiln_goes_out_and_comes_back},
+    {"levels that a file carries are taken", carried_levels_are_taken},
+    CU_TEST_INFO_NULL,
+};
