@@ -33,12 +33,11 @@ static void json_numbers(JsonBuilder *b, const char *group, const char *const *n
     json_builder_end_object(b);
 }
 
-static void print_json(const nsk_budget *u) {
+static void print_json(const cli_job *job, const nsk_budget *u) {
     static const char *const flash[] = {"total", "model", "code"};
     static const char *const ram[] = {"total", "workspace", "lower_bound", "frame", "stack"};
     static const char *const latency[] = {"cycles", "seconds"};
-    JsonBuilder *b = json_builder_new();
-    json_builder_begin_object(b);
+    JsonBuilder *b = cli_json_start(job);
     json_numbers(b, "flash", flash, (double[]){u->flash, u->flash_model, u->flash_code}, 3);
     json_numbers(
         b, "ram", ram,
@@ -127,8 +126,9 @@ static int run(cli_job *job) {
         holds = holds && u->limits[i].holds;
     }
     if (job->json) {
-        print_json(u);
+        print_json(job, u);
     } else {
+        cli_print_facts(job);
         char bytes[2][CLI_TEXT];
         printf("On board '%s': %s at %.0f MHz, %s of flash, %s of RAM, %g frames a second\n\n",
                job->board->name, job->board->core, job->board->clock / 1e6,

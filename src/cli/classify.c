@@ -127,8 +127,7 @@ static void json_ranking(JsonBuilder *b, const char *name, const float *probabil
 
 static void print_json(const classifier *c) {
     const nsk_labels *labels = &c->job->brief->labels;
-    JsonBuilder *b = json_builder_new();
-    json_builder_begin_object(b);
+    JsonBuilder *b = cli_json_start(c->job);
     json_builder_set_member_name(b, "images");
     json_builder_begin_array(b);
     for (guint i = 0; i < c->opinions->len; i++) {

@@ -4,6 +4,8 @@
 #include <string.h>
 #include <unistd.h>
 
+#include "table.h"
+
 int cli_fail(const cli_job *job) {
     fprintf(stderr, "netsuke: %s\n", job->error.text);
     return CLI_ERROR;
@@ -119,15 +121,45 @@ void cli_print_json(JsonBuilder *builder) {
     g_object_unref(builder);
 }
 
-void cli_json_facts(JsonBuilder *builder, const nsk_network *network) {
+/* Of the model file where there is one, of the network else. */
+static void find_facts(const cli_job *job, const char **facts) {
+    nsk_model model;
+    bool open =
+        job->model != NULL && nsk_open(&model, job->model->bytes, job->model->size) == NSK_OK;
+    for (int i = 0; i < NSK_FACTS; i++) {
+        facts[i] = open                   ? nsk_model_fact(&model, (nsk_fact)i)
+                   : job->network != NULL ? nsk_network_fact(job->network, (nsk_fact)i)
+                                          : "";
+    }
+}
+
+JsonBuilder *cli_json_start(const cli_job *job) {
     static const char *const names[NSK_FACTS] = {"name", "version", "author", "licence",
                                                  "description"};
-    json_builder_set_member_name(builder, "model");
-    json_builder_begin_object(builder);
+    const char *facts[NSK_FACTS];
+    JsonBuilder *b = json_builder_new();
+    find_facts(job, facts);
+    json_builder_begin_object(b);
+    json_builder_set_member_name(b, "model");
+    json_builder_begin_object(b);
     for (int i = 0; i < NSK_FACTS; i++) {
-        cli_json_text(builder, names[i], nsk_network_fact(network, (nsk_fact)i));
+        cli_json_text(b, names[i], facts[i]);
     }
-    json_builder_end_object(builder);
+    json_builder_end_object(b);
+    return b;
+}
+
+void cli_print_facts(const cli_job *job) {
+    static const char *const names[NSK_FACTS] = {"model        ", "version      ", "author       ",
+                                                 "licence      ", "description  "};
+    const char *facts[NSK_FACTS];
+    find_facts(job, facts);
+    for (int i = 0; i < NSK_FACTS; i++) {
+        if (facts[i][0] != '\0') {
+            cli_paragraph(names[i], facts[i]);
+        }
+    }
+    putchar('\n');
 }
 
 void cli_json_text(JsonBuilder *builder, const char *name, const char *value) {

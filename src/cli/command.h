@@ -61,8 +61,10 @@ void cli_note_left_out(const nsk_images *images);
 
 /* Prints the builder's root object and frees the builder. */
 void cli_print_json(JsonBuilder *builder);
-/* "model": {name, version, author, licence, description}. */
-void cli_json_facts(JsonBuilder *builder, const nsk_network *network);
+/* A root object that begins with "model": {name, version, author, licence, description}. */
+JsonBuilder *cli_json_start(const cli_job *job);
+/* The same for people: a line for each fact that is known, the name first. */
+void cli_print_facts(const cli_job *job);
 void cli_json_text(JsonBuilder *builder, const char *name, const char *value);
 void cli_json_int(JsonBuilder *builder, const char *name, gint64 value);
 void cli_json_real(JsonBuilder *builder, const char *name, double value);

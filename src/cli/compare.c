@@ -27,9 +27,8 @@ static void json_half(JsonBuilder *b, const char *name, int correct, int images)
     json_builder_end_object(b);
 }
 
-static void print_json(const nsk_comparison *c) {
-    JsonBuilder *b = json_builder_new();
-    json_builder_begin_object(b);
+static void print_json(const cli_job *job, const nsk_comparison *c) {
+    JsonBuilder *b = cli_json_start(job);
     cli_json_int(b, "images", c->images);
     json_half(b, "float", c->float_correct, c->images);
     json_half(b, "integer", c->integer_correct, c->images);
@@ -244,8 +243,9 @@ static int run(cli_job *job) {
         return cli_fail(job);
     }
     if (job->json) {
-        print_json(c);
+        print_json(job, c);
     } else {
+        cli_print_facts(job);
         print_summary(job, c);
         print_classes(job, c);
         print_confusion(job, c);

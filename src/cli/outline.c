@@ -5,9 +5,7 @@
 #include "table.h"
 
 static void print_json(const cli_job *job, const nsk_outline *o) {
-    JsonBuilder *b = json_builder_new();
-    json_builder_begin_object(b);
-    cli_json_facts(b, job->network);
+    JsonBuilder *b = cli_json_start(job);
     json_builder_set_member_name(b, "layers");
     json_builder_begin_array(b);
     for (int i = 0; i < o->count; i++) {
@@ -32,18 +30,6 @@ static void print_json(const cli_job *job, const nsk_outline *o) {
     cli_json_int(b, "macs", (gint64)o->macs);
     json_builder_end_object(b);
     cli_print_json(b);
-}
-
-/* What the file or the brief says of the model, where it says anything. */
-static void print_facts(const cli_job *job) {
-    static const char *const names[NSK_FACTS] = {"", "version      ", "author       ",
-                                                 "licence      ", "description  "};
-    for (int i = NSK_FACT_VERSION; i < NSK_FACTS; i++) {
-        const char *fact = nsk_network_fact(job->network, (nsk_fact)i);
-        if (fact[0] != '\0') {
-            cli_paragraph(names[i], fact);
-        }
-    }
 }
 
 static void print_text(const char *path, const nsk_outline *o) {
@@ -81,20 +67,18 @@ static bool load(cli_job *job) {
 }
 
 static int run(cli_job *job) {
-    if (!load(job)) {
+    if (!load(job) ||
+        (job->plot != NULL && !nsk_network_draw(job->network, job->plot, &job->error))) {
         return cli_fail(job);
     }
     nsk_outline *o = nsk_network_outline(job->network);
     if (job->json) {
         print_json(job, o);
     } else {
+        cli_print_facts(job);
         print_text(job->brief != NULL ? job->brief->model : job->arguments[0], o);
-        print_facts(job);
     }
     nsk_outline_free(o);
-    if (job->plot != NULL && !nsk_network_draw(job->network, job->plot, &job->error)) {
-        return cli_fail(job);
-    }
     return CLI_DONE;
 }
 

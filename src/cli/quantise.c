@@ -46,14 +46,14 @@ static int run(cli_job *job) {
         return cli_fail(job);
     }
     if (job->json) {
-        JsonBuilder *b = json_builder_new();
-        json_builder_begin_object(b);
+        JsonBuilder *b = cli_json_start(job);
         cli_json_int(b, "model_bytes", (gint64)job->model->size);
         cli_json_int(b, "weight_bytes", (gint64)job->model->weight_bytes);
         cli_json_int(b, "calibration_images", nsk_images_count(job->calibration));
         json_builder_end_object(b);
         cli_print_json(b);
     } else {
+        cli_print_facts(job);
         print_text(job);
     }
     return CLI_DONE;

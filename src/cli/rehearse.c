@@ -13,8 +13,7 @@ static const char *label_of(const cli_job *job, int class_index) {
 }
 
 static void print_json(const cli_job *job, const nsk_rehearsal *r) {
-    JsonBuilder *b = json_builder_new();
-    json_builder_begin_object(b);
+    JsonBuilder *b = cli_json_start(job);
     cli_json_int(b, "frames", r->frames);
     cli_json_int(b, "dropped", r->dropped);
     cli_json_int(b, "taken", r->taken);
@@ -132,6 +131,7 @@ static int run(cli_job *job) {
     if (job->json) {
         print_json(job, r);
     } else {
+        cli_print_facts(job);
         print_summary(job, r);
         print_decisions(job, r);
     }

@@ -71,8 +71,7 @@ static const char *twin_path(const cli_job *job, const nsk_twins *t, int which) 
 }
 
 static void print_json(const cli_job *job, const nsk_survey *s) {
-    JsonBuilder *b = json_builder_new();
-    json_builder_begin_object(b);
+    JsonBuilder *b = cli_json_start(job);
     json_builder_set_member_name(b, "sets");
     json_builder_begin_array(b);
     for (int k = 0; k < 2; k++) {
@@ -261,17 +260,14 @@ static void print_survey(const cli_job *job, const nsk_survey *s, int limit) {
     }
     print_brightness(job, s);
     print_twins(job, s);
+    if (job->sheet != NULL) {
+        printf("\nsheet        %s\n", job->sheet);
+    }
 }
 
 static bool draw_sheet(cli_job *job) {
     const nsk_images *const sets[2] = {job->calibration, job->held_out};
-    if (!nsk_survey_sheet(sets, SHEET_PICTURES, job->sheet, &job->error)) {
-        return false;
-    }
-    if (!job->json) {
-        printf("\nsheet        %s\n", job->sheet);
-    }
-    return true;
+    return nsk_survey_sheet(sets, SHEET_PICTURES, job->sheet, &job->error);
 }
 
 static int run(cli_job *job) {
@@ -285,7 +281,8 @@ static int run(cli_job *job) {
     }
     nsk_survey *s =
         nsk_survey_make(job->calibration, job->held_out, cli_progress, NULL, &job->error);
-    if (s == NULL) {
+    if (s == NULL || (job->sheet != NULL && !draw_sheet(job))) {
+        nsk_survey_free(s);
         return cli_fail(job);
     }
     if (job->json) {
@@ -294,7 +291,7 @@ static int run(cli_job *job) {
         print_survey(job, s, limit);
     }
     nsk_survey_free(s);
-    return job->sheet == NULL || draw_sheet(job) ? CLI_DONE : cli_fail(job);
+    return CLI_DONE;
 }
 
 const cli_command cli_survey = {

@@ -1,5 +1,6 @@
 /* netsuke vet: is the float network fed as it was in training, and are its labels in order? */
 #include <stdio.h>
+#include <string.h>
 
 #include "command.h"
 #include "table.h"
@@ -40,8 +41,7 @@ static void json_order(JsonBuilder *b, const cli_job *job, const nsk_vetting *v)
 }
 
 static void print_json(const cli_job *job, const nsk_vetting *v) {
-    JsonBuilder *b = json_builder_new();
-    json_builder_begin_object(b);
+    JsonBuilder *b = cli_json_start(job);
     cli_json_int(b, "images", v->images);
     cli_json_int(b, "correct", v->correct);
     cli_json_real(b, "accuracy", accuracy(v, v->correct));
@@ -64,6 +64,22 @@ static void print_json(const cli_job *job, const nsk_vetting *v) {
 
 /* ---- for people ---- */
 
+/* A row whose last cell goes on in a second one where it is long. */
+static void add_way(cli_table *table, const nsk_vetting *v, const nsk_alternative *a) {
+    enum { ROOM = 58 };
+    char *head = g_strdup(a->change);
+    char *tail = strlen(head) > ROOM ? g_strrstr_len(head, ROOM, "; ") : NULL;
+    if (tail != NULL) {
+        tail[1] = '\0';
+    }
+    cli_table_row(table, "%.1f %%\t%d\t%d\t%+.1f\t%s", 100.0 * accuracy(v, a->correct), a->lost,
+                  a->won, a->certainty, head);
+    if (tail != NULL) {
+        cli_table_row(table, "\t\t\t\t  %s", tail + 2);
+    }
+    g_free(head);
+}
+
 static void print_ways(const cli_job *job, const nsk_vetting *v) {
     int shown = job->all ? v->count : MIN(v->count, SHORT_LIST);
     cli_table *table = cli_table_new("rrrrl");
@@ -76,9 +92,7 @@ static void print_ways(const cli_job *job, const nsk_vetting *v) {
     cli_table_row(table, "%.1f %%\t\t\t\tas the brief has it",
                   100.0 * accuracy(v, v->order_correct));
     for (int i = 0; i < shown; i++) {
-        const nsk_alternative *a = &v->alternatives[i];
-        cli_table_row(table, "%.1f %%\t%d\t%d\t%+.1f\t%s", 100.0 * accuracy(v, a->correct), a->lost,
-                      a->won, a->certainty, a->change);
+        add_way(table, v, &v->alternatives[i]);
     }
     cli_table_print(table);
     if (shown < v->count) {

@@ -38,15 +38,25 @@ static const struct {
     {"sed -i '$d' labels.txt; rm -rf images/*/drip; sed -i 's/^resting.*//' k", "netsuke compare k",
      "has 6 outputs, the labels file has 5 names"},
     {"sed -i 's/drip/drips/' labels.txt", "netsuke compare k", "no label is called 'drip'"},
-    {"rm images/held-out/chip/*", "netsuke compare k", "no PNG or JPEG in this class's folder"},
+    {"rm images/held-out/chip/*", "netsuke compare k", "no picture in this class's folder"},
     {"rm -r images/held-out/*", "netsuke survey k", "label 'belt' has no folder here"},
     {"rm -r images/held-out", "netsuke survey k", "images/held-out"},
     {"truncate -s 300 images/held-out/drip/drip-0002.png", "netsuke compare k",
      "drip-0002.png: not a readable PNG"},
     {"truncate -s 300 images/calibration/drip/drip-0002.png", "netsuke quantise k -o k.nsk",
      "drip-0002.png: not a readable PNG"},
-    {"true", "netsuke classify k images", "images: this is a folder; a file is needed here"},
-    {"true", "netsuke classify k labels.txt", "labels.txt: neither a PNG nor a JPEG"},
+    {"mkdir empty", "netsuke classify k empty", "empty: no picture in this folder"},
+    {"true", "netsuke classify k labels.txt", "labels.txt: not a PNG, JPEG, BMP or PNM"},
+    {"true", "netsuke classify k - < labels.txt", "standard input: not a PNG, JPEG, BMP or PNM"},
+    {"true", "netsuke outline k --plot p.gif", "p.gif: end the name in .svg or .png"},
+    {"true", "netsuke outline k --plot nowhere/p.svg", "nowhere/p.svg: cannot be written"},
+    {"true", "netsuke survey k --sheet nowhere/s.png", "nowhere/s.png: cannot be written"},
+    {"true", "netsuke quantise k -o k.nsk --onnx nowhere/k.onnx", "nowhere/k.onnx: cannot be"},
+    {"sed -i 's/^fit.*/resample = cubic/' k", "netsuke vet k", "resample"},
+    {"printf 'a.png,belt\\n' > l.csv", "netsuke vet k --held-out l.csv",
+     "l.csv: no picture has the label 'sound'"},
+    {"printf '\\0\\0\\10\\3' > l.idx", "netsuke survey k --held-out l.idx",
+     "l.idx: which file holds its labels?"},
     {"sed -i 's/trimmer/hammer/' k", "netsuke budget k", "hammer.ini: No such file"},
     {"sed -i '/^\\[board\\]/,/^file/d' k", "netsuke budget k", "the brief names no board"},
     {"true", "netsuke compare k --model labels.txt", "labels.txt: not a netsuke model file"},
@@ -116,7 +126,7 @@ static void mixed_pictures_are_compared(void) {
     outcome_clear(&o);
     o = drive_for(0, "cd \"$T/d\" && netsuke survey kiln.ini --held-out 'images/held, \"out\"'");
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "mixed sizes, 31 to 96 wide and 48 to 80 high"));
-    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "uneven: 5 of 'belt', 1 of 'drip'"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "UNEVEN       5 of 'belt', 1 of 'drip'"));
     outcome_clear(&o);
 }
 

@@ -4,8 +4,8 @@
 
 #include "drive.h"
 
-static const char *const commands[] = {"survey", "outline",  "quantise", "compare",
-                                       "budget", "classify", "rehearse"};
+static const char *const commands[] = {"survey",  "outline", "vet",      "quantise",
+                                       "compare", "budget",  "classify", "rehearse"};
 
 static void help_names_the_order(void) {
     outcome o = drive_for(0, "netsuke --help");
@@ -39,14 +39,26 @@ static const struct {
     {"netsuke survey demo/kiln.ini",
      0,
      {"belt", "200  ####", "all pictures are 48 x 48; the network takes 48 x 48",
-      "no held-out picture stands in calibration too", NULL}},
+      "held-out in calibration                 0       0", NULL}},
+    {"netsuke survey demo/kiln.ini --sheet \"$T/sheet.png\"",
+     0,
+     {"red, green, blue", "the brief", "sheet.png", NULL}},
+    {"netsuke outline demo/kiln.ini --plot \"$T/o.png\" && "
+     "netsuke outline demo/kiln.ini --plot \"$T/o.svg\" > \"$T/o.txt\" && grep -c '<svg' "
+     "\"$T/o.svg\"",
+     0,
+     {"model        kiln", NULL}},
+    {"netsuke vet demo/kiln.ini --sample 120",
+     0,
+     {"as the brief has it", "colour = bgr", "no other way that was tried is clearly better",
+      "no other order of the labels is clearly better", NULL}},
     {"netsuke outline demo/kiln.ini",
      0,
      {"demo/kiln.onnx takes pictures of 48 x 48 with 3 channels", "norm1, relu1", "24 x 24 x 16",
       "35,910  2,549,968", NULL}},
-    {"netsuke quantise demo/kiln.ini -o \"$T/k.nsk\" --array \"$T/k.c\"",
+    {"netsuke quantise demo/kiln.ini -o \"$T/k.nsk\" --array \"$T/k.c\" --onnx \"$T/k.onnx\"",
      0,
-     {"wrote", "k.nsk", "k.c", "no accumulator can overflow", NULL}},
+     {"wrote", "k.nsk", "k.c", "k.onnx", "no accumulator can overflow", NULL}},
     {"netsuke compare demo/kiln.ini",
      0,
      {"on 1200 held-out images of 6 classes", "95 % interval for paired results",
@@ -60,6 +72,12 @@ static const struct {
     {"netsuke classify demo/kiln.ini demo/images/held-out/belt/belt-0001.png",
      0,
      {"belt-0001.png", "float", "integer", "1  belt", NULL}},
+    {"netsuke classify demo/kiln.ini demo/images/held-out/chip --sheet \"$T/chips.png\"",
+     0,
+     {"chip-0002.png", "200 of 200 have a folder that tells", NULL}},
+    {"netsuke classify demo/kiln.ini - < demo/images/held-out/belt/belt-0001.png",
+     0,
+     {"standard input", "1  belt", NULL}},
     {"netsuke rehearse demo/kiln.ini --frames 30",
      0,
      {"frames", "dropped", "line raised", "Rule: probability at least 0.60", NULL}},

@@ -15,7 +15,38 @@ static void survey_json(void) {
     CU_ASSERT_STRING_EQUAL(json_text(root, "sets.1.classes.4.name"), "pinhole");
     CU_ASSERT_EQUAL(json_number(root, "sets.1.classes.4.images"), 200);
     CU_ASSERT_EQUAL(json_number(root, "overlap"), 0);
+    CU_ASSERT_EQUAL(json_number(root, "exact_repeats.both_sets"), 0);
+    CU_ASSERT_EQUAL(json_length(root, "sets.0.mean"), 3);
+    CU_ASSERT_EQUAL(json_number(root, "sets.1.most_size.0"), 48);
     json_node_unref(root);
+}
+
+/* Mistakes of the brief are caught and named: colour order, a dropped deviation, two labels. */
+static void vet_json(void) {
+    static const char *const fresh =
+        "rm -rf \"$T/v\" && mkdir \"$T/v\" && sed \"s#images/#$PWD/demo/images/#;s#kiln.onnx#"
+        "$PWD/demo/kiln.onnx#\" demo/kiln.ini > \"$T/v/k.ini\" && cp demo/labels.txt \"$T/v/\"";
+    static const struct {
+        const char *mistake, *better;
+    } cases[] = {
+        {"sed -i 's/= rgb/= bgr/' k.ini", "colour = rgb"},
+        {"sed -i '/^deviation/d' k.ini", "deviation = 0.2"},
+        {"printf 'belt\\nsound\\nchip\\ncrack\\npinhole\\ndrip\\n' > labels.txt", NULL},
+    };
+    for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
+        JsonNode *root = drive_json(0,
+                                    "%s && cd \"$T/v\" && %s && netsuke vet k.ini --json --sample "
+                                    "400",
+                                    fresh, cases[i].mistake);
+        if (cases[i].better != NULL) {
+            CU_ASSERT_PTR_NOT_NULL(strstr(json_text(root, "better.change"), cases[i].better));
+            CU_ASSERT(json_number(root, "better.accuracy") > json_number(root, "accuracy"));
+        }
+        /* whatever the labels file says, outputs 2 and 3 are crack and chip */
+        CU_ASSERT_STRING_EQUAL(json_text(root, "labels.order.2"), "crack");
+        CU_ASSERT_STRING_EQUAL(json_text(root, "labels.order.3"), "chip");
+        json_node_unref(root);
+    }
 }
 
 static void outline_json(void) {
@@ -183,6 +214,7 @@ static void every_way_gives_the_same_scores(void) {
 CU_TestInfo contract_tests[] = {
     {"survey --json", survey_json},
     {"outline --json", outline_json},
+    {"vet --json: mistakes in the brief are named", vet_json},
     {"quantise --json, the same bytes each time", quantise_json},
     {"compare --json and --predictions", compare_json_and_csv},
     {"budget --json", budget_json},

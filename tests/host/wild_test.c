@@ -168,6 +168,12 @@ static const struct {
      FIRST "Pad a i_0_0_1_1_0_0_1_1 > p; AveragePool p > y kernel_shape=l3,3 strides=l2,2",
      FIRST "AveragePool a > y kernel_shape=l3,3 strides=l2,2 pads=l1,1,1,1 count_include_pad=i1",
      false},
+    {"an average that counts its pad and reaches beyond it",
+     FIRST "Pad a i_0_0_1_1_0_0_1_1 > p; AveragePool p > y kernel_shape=l3,3 strides=l3,3 "
+           "ceil_mode=i1",
+     FIRST "AveragePool a > y kernel_shape=l3,3 strides=l3,3 pads=l1,1,1,1 count_include_pad=i1 "
+           "ceil_mode=i1",
+     false},
     {"depth to space and back", FIRST "Conv a u_8_8_1_1 > y",
      FIRST "DepthToSpace a > d blocksize=i2; SpaceToDepth d > s blocksize=i2; Gather s "
            "i_0_1_2_3_4_5_6_7 > t axis=i1; Conv t u_8_8_1_1 > y",

@@ -359,6 +359,39 @@ static void pass_through(rewriting *r) {
     }
 }
 
+/* A computed number that becomes an integer loses its fraction: no layer does that. */
+static void write_out_cast(rewriting *r) {
+    const nsk_value *in = nsk_node_input(r->graph, r->node, 0);
+    if (r->node->attributes.whole && !in->whole) {
+        r->good =
+            nsk_unsupported(r->error,
+                            "node '%s' (Cast): it makes integers of computed numbers; take it "
+                            "out of the network, or compute with Floor",
+                            r->node->name);
+        return;
+    }
+    pass_through(r);
+}
+
+/* Windows that reach beyond a counted pad count less: the pad is written out, and what the window
+ * has of it counted like the picture. */
+static void write_out_average_pool(rewriting *r) {
+    nsk_window_attributes *w = &r->node->attributes.window;
+    const int64_t pads[8] = {0, 0, w->pad_before[0], w->pad_before[1],
+                             0, 0, w->pad_after[0],  w->pad_after[1]};
+    if (!w->ceil_mode || !w->count_include_pad) {
+        return;
+    }
+    w->count_include_pad = false;
+    if (pads[2] + pads[3] + pads[6] + pads[7] > 0) {
+        const int inputs[2] = {r->node->input[0], list(r, 8, pads)};
+        r->node->input[0] = append(r, NSK_OP_PAD, 2, inputs, NULL);
+        for (int axis = 0; axis < 2; axis++) {
+            w->pad_before[axis] = w->pad_after[axis] = 0;
+        }
+    }
+}
+
 /* ---- transpositions ---- */
 
 static bool is_identity(const nsk_graph *graph, const nsk_node *node) {
@@ -467,12 +500,19 @@ static bool apply(nsk_graph *graph, rewrite *const *rewrites, nsk_error *error) 
 
 bool nsk_graph_rewrite(nsk_graph *graph, nsk_error *error) {
     static rewrite *const written_out[NSK_OPS] = {
-        [NSK_OP_BATCH_NORM] = write_out_norm, [NSK_OP_CAST] = pass_through,
-        [NSK_OP_DIV] = write_out_div,         [NSK_OP_DROPOUT] = pass_through,
-        [NSK_OP_GATHER] = write_out_gather,   [NSK_OP_GEMM] = write_out_gemm,
-        [NSK_OP_IDENTITY] = pass_through,     [NSK_OP_LRN] = write_out_lrn,
-        [NSK_OP_MATMUL] = write_out_matmul,   [NSK_OP_PAD] = write_out_pad,
-        [NSK_OP_PRELU] = write_out_prelu,     [NSK_OP_SUB] = write_out_sub,
+        [NSK_OP_BATCH_NORM] = write_out_norm,
+        [NSK_OP_CAST] = write_out_cast,
+        [NSK_OP_AVERAGE_POOL] = write_out_average_pool,
+        [NSK_OP_DIV] = write_out_div,
+        [NSK_OP_DROPOUT] = pass_through,
+        [NSK_OP_GATHER] = write_out_gather,
+        [NSK_OP_GEMM] = write_out_gemm,
+        [NSK_OP_IDENTITY] = pass_through,
+        [NSK_OP_LRN] = write_out_lrn,
+        [NSK_OP_MATMUL] = write_out_matmul,
+        [NSK_OP_PAD] = write_out_pad,
+        [NSK_OP_PRELU] = write_out_prelu,
+        [NSK_OP_SUB] = write_out_sub,
         [NSK_OP_TILE] = write_out_tile,
     };
     static rewrite *const turned[NSK_OPS] = {
