@@ -1,5 +1,6 @@
-/* Any bytes as a brief, a board and a cost table. */
+/* Any bytes as a brief, a board or a cost table (NSK_FILE). */
 #include <glib/gstdio.h>
+#include <string.h>
 #include <unistd.h>
 
 #include "base/base.h"
@@ -7,21 +8,29 @@
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size);
 
+static void read_costs(const char *path, nsk_error *error) {
+    nsk_kernel_cost cost;
+    nsk_costs *costs = nsk_costs_read(path, error);
+    if (costs != NULL) {
+        double bytes;
+        nsk_costs_kernel(costs, "conv", &cost, error);
+        nsk_costs_code(costs, &bytes, error);
+    }
+    nsk_costs_free(costs);
+}
+
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {
-    char *path = g_strdup_printf("%s/fuzz-settings-%d", g_get_tmp_dir(), (int)getpid());
+    char *path = g_strdup_printf("%s/fuzz-%s-%d", g_get_tmp_dir(), NSK_FILE, (int)getpid());
     nsk_error error;
     if (g_file_set_contents_full(path, (const char *)data, (gssize)size, G_FILE_SET_CONTENTS_NONE,
                                  0600, NULL)) {
-        nsk_kernel_cost cost;
-        nsk_brief_free(nsk_brief_read(path, &error));
-        nsk_board_free(nsk_board_read(path, &error));
-        nsk_costs *costs = nsk_costs_read(path, &error);
-        if (costs != NULL) {
-            double bytes;
-            nsk_costs_kernel(costs, "conv", &cost, &error);
-            nsk_costs_code(costs, &bytes, &error);
+        if (strcmp(NSK_FILE, "brief") == 0) {
+            nsk_brief_free(nsk_brief_read(path, &error));
+        } else if (strcmp(NSK_FILE, "board") == 0) {
+            nsk_board_free(nsk_board_read(path, &error));
+        } else {
+            read_costs(path, &error);
         }
-        nsk_costs_free(costs);
     }
     g_unlink(path);
     g_free(path);

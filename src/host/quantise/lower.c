@@ -763,6 +763,15 @@ static int output_tensor(nsk_lowering *l, const nsk_node *last) {
     return copy;
 }
 
+/* Larger ones would not open on the device, and take long to look at. */
+static bool fits_device(const nsk_lowering *l, const nsk_node *node) {
+    const size_t MOST_ELEMENTS = (size_t)1 << 24;
+    return nsk_value_count(nsk_graph_value(l->graph, node->output)) <= MOST_ELEMENTS ||
+           nsk_no_integer_form(l, node,
+                               "its output has more than 2^24 elements; use smaller "
+                               "pictures or fewer channels");
+}
+
 nsk_lowered *nsk_lower(const nsk_graph *graph, nsk_error *error) {
     nsk_lowered *lowered = g_new0(nsk_lowered, 1);
     lowered->tensors = g_array_new(FALSE, TRUE, sizeof(nsk_low_tensor));
@@ -777,7 +786,7 @@ nsk_lowered *nsk_lower(const nsk_graph *graph, nsk_error *error) {
     good = good && nsk_view_new(&l, last, graph->input) != NSK_NONE;
     for (int i = 0; i < (int)graph->nodes->len && good; i++) {
         const nsk_node *node = nsk_graph_node(graph, i);
-        good = node->dead || lower_node(&l, node);
+        good = node->dead || (fits_device(&l, node) && lower_node(&l, node));
     }
     lowered->output = good ? output_tensor(&l, last) : NSK_NONE;
     good = lowered->output != NSK_NONE;
