@@ -17,7 +17,7 @@ static void print_text(const cli_job *job) {
     if (job->onnx != NULL) {
         cli_table_row(table, "wrote\t%s", job->onnx);
     }
-    cli_table_row(table, "model\t%s: weights and biases %s, the rest %s",
+    cli_table_row(table, "size\t%s: weights and biases %s, the rest %s",
                   cli_bytes((double)job->model->size, text[0]),
                   cli_bytes((double)job->model->weight_bytes, text[1]), cli_bytes(extra, text[2]));
     cli_table_row(table, "workspace\t%s in RAM; no plan can need less than %s",
