@@ -145,6 +145,7 @@ int main(int argc, char **argv) {
         {"commands", NULL, NULL, NULL, NULL, command_tests},
         {"contracts", NULL, NULL, NULL, NULL, contract_tests},
         {"broken input", NULL, NULL, NULL, NULL, broken_tests},
+        {"large sets", NULL, NULL, NULL, NULL, large_tests},
         {"examples and installing", NULL, NULL, NULL, NULL, example_tests},
         {"the device half on its own", NULL, NULL, NULL, NULL, device_build_tests},
         {"README", NULL, NULL, NULL, NULL, readme_tests},

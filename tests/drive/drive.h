@@ -7,8 +7,8 @@
 #include <json-glib/json-glib.h>
 #include <stdbool.h>
 
-extern CU_TestInfo command_tests[], contract_tests[], broken_tests[], example_tests[],
-    device_build_tests[], readme_tests[];
+extern CU_TestInfo command_tests[], contract_tests[], broken_tests[], large_tests[],
+    example_tests[], device_build_tests[], readme_tests[];
 
 typedef struct outcome {
     int status; /* of the exit; -1 where a signal ended it */

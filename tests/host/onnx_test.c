@@ -5,6 +5,7 @@
 #include "../suites.h"
 #include "../support.h"
 #include "graph/graph.h"
+#include "onnx.pb-c.h"
 #include "onnx/read.h"
 
 /* The smallest classifier: x -> Conv -> GlobalAveragePool -> Flatten -> Gemm. */
@@ -205,6 +206,63 @@ static void folding_leaves_one_layer(void) {
     nsk_network_free(network);
 }
 
+/* Metadata travels into the model file; what a brief says overrides it. */
+static void facts_travel(void) {
+    kiln k;
+    nsk_error error = {.text = ""};
+    gsize size;
+    char *bytes;
+    kiln_load(&k, 6);
+    CU_ASSERT_FATAL(g_file_get_contents(k.brief->model, &bytes, &size, NULL));
+    Onnx__ModelProto *model = onnx__model_proto__unpack(NULL, size, (const uint8_t *)bytes);
+    Onnx__StringStringEntryProto entries[2] = {ONNX__STRING_STRING_ENTRY_PROTO__INIT,
+                                               ONNX__STRING_STRING_ENTRY_PROTO__INIT};
+    Onnx__StringStringEntryProto *list[2] = {&entries[0], &entries[1]};
+    entries[0].key = (char *)"Author";
+    entries[0].value = (char *)"the tile works\n";
+    entries[1].key = (char *)"model_license";
+    entries[1].value = (char *)"MIT";
+    model->n_metadata_props = 2;
+    model->metadata_props = list;
+    model->has_model_version = 1;
+    model->model_version = 7;
+    char *folder = scratch_new();
+    char *path = scratch_path(folder, "watch.onnx");
+    size_t packed = onnx__model_proto__get_packed_size(model);
+    uint8_t *file = g_malloc(packed);
+    onnx__model_proto__pack(model, file);
+    scratch_write(path, file, packed);
+    nsk_network *n = nsk_network_read(path, &k.brief->input, NULL, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(n);
+    CU_ASSERT_STRING_EQUAL(nsk_network_fact(n, NSK_FACT_NAME), "watch");
+    nsk_network_set_fact(n, NSK_FACT_DESCRIPTION, "sorts tiles");
+    nsk_model_file *made = nsk_quantise(n, k.calibration, &error);
+    nsk_model m;
+    CU_ASSERT_FATAL(made != NULL && nsk_open(&m, made->bytes, made->size) == NSK_OK);
+    static const char *const expected[NSK_FACTS] = {"watch", "7", "the tile works", "MIT",
+                                                    "sorts tiles"};
+    for (int i = 0; i < NSK_FACTS; i++) {
+        CU_ASSERT_STRING_EQUAL(nsk_model_fact(&m, (nsk_fact)i), expected[i]);
+    }
+    model->n_metadata_props = 0;
+    model->metadata_props = NULL;
+    onnx__model_proto__free_unpacked(model, NULL);
+    nsk_model_file_free(made);
+    nsk_network_free(n);
+    g_free(file);
+    g_free(bytes);
+    g_free(path);
+    scratch_remove(folder);
+    kiln_free(&k);
+}
+
+static void computed_integers_are_refused(void) {
+    onnx_maker *m = small(13);
+    onnx_node(m, "Cast", "y", "n", "to=i7");
+    onnx_node(m, "Cast", "n", "z", "to=i1");
+    expect_refusal(m, "(Cast): it makes integers of computed numbers");
+}
+
 CU_TestInfo onnx_tests[] = {
     {"operator sets 6 to 18", opsets},
     {"files that are no models", files_that_are_no_models},
@@ -214,5 +272,7 @@ CU_TestInfo onnx_tests[] = {
     {"constants that cannot be", constants_that_cannot_be},
     {"sizes, and the brief's", sizes_and_the_brief},
     {"folding leaves one layer", folding_leaves_one_layer},
+    {"metadata travels along", facts_travel},
+    {"computed integers are refused", computed_integers_are_refused},
     CU_TEST_INFO_NULL,
 };

@@ -45,13 +45,23 @@ static void check_everything(nsk_brief *b, const nsk_error *error) {
     CU_ASSERT_EQUAL(b->limits.loss, 1.0);
     CU_ASSERT_EQUAL(b->decision.frames, 3);
     CU_ASSERT_STRING_EQUAL(b->decision.resting, "belt");
+    CU_ASSERT_EQUAL(b->input.resample, NSK_BILINEAR_SMOOTH);
+    CU_ASSERT_STRING_EQUAL(b->held_out_labels, "/far/truth");
+    CU_ASSERT_PTR_NULL(b->calibration_labels);
+    CU_ASSERT_STRING_EQUAL(b->output, "scores");
+    CU_ASSERT_STRING_EQUAL(b->facts[NSK_FACT_NAME], "Kiln watch");
+    CU_ASSERT_STRING_EQUAL(b->facts[NSK_FACT_LICENCE], "MIT");
+    CU_ASSERT_PTR_NULL(b->facts[NSK_FACT_AUTHOR]);
 }
 
 static void everything_is_read(void) {
     with_brief("# a comment\n[model]\nfile = m.onnx\nlabels = labels.txt   ; one a line\n"
+               "output = scores\nname = Kiln watch\nlicence = MIT\n"
                "[input]\nsize = 40x30 ; width x height\ncolour=bgr\nfit = pad\nrange = 0..255\n"
+               "resample = smooth-bilinear\n"
                "mean = 10.5;20.5; 30.5 ; of bytes\ndeviation = 60\n"
                "[images]\ncalibration = near/cal\nheld-out = /far/held-out\n"
+               "held-out-labels = /far/truth\n"
                "calibration-limit = 200\n"
                "[limits]\nflash = 256 KiB\nram = 64 kB\nlatency = 40 ms\nloss = 1.0\n"
                "[decision]\nframes = 3\nresting = belt\nthreshold = 0.75\n",

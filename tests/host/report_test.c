@@ -1,0 +1,118 @@
+/* What is drawn: sheets and diagrams, looked at pixel by pixel or as text. */
+#include <string.h>
+
+#include "../suites.h"
+#include "../support.h"
+#include "report/sheet.h"
+
+static nsk_picture flat(int width, int height, uint8_t r, uint8_t g, uint8_t b) {
+    const uint8_t rgb[3] = {r, g, b};
+    nsk_picture p = {.width = width, .height = height};
+    p.rgb = g_malloc((gsize)(3 * width * height));
+    for (int i = 0; i < 3 * width * height; i++) {
+        p.rgb[i] = rgb[i % 3];
+    }
+    return p;
+}
+
+/* Pixels of exactly that colour. */
+static int count_pixels(const nsk_picture *p, uint8_t r, uint8_t g, uint8_t b) {
+    const uint8_t rgb[3] = {r, g, b};
+    int count = 0;
+    for (int i = 0; i < p->width * p->height; i++) {
+        count += memcmp(p->rgb + 3 * (size_t)i, rgb, 3) == 0;
+    }
+    return count;
+}
+
+static void sheets_show_their_pictures(void) {
+    char *folder = scratch_new();
+    char *path = scratch_path(folder, "sheet.png");
+    nsk_error error = {.text = ""};
+    nsk_picture drawn;
+    nsk_picture red = flat(40, 30, 250, 0, 3);
+    nsk_picture blue = flat(40, 30, 1, 2, 240);
+    nsk_sheet *sheet = nsk_sheet_new("Tiles", 40, 30, 3);
+    nsk_sheet_row(sheet, "first");
+    nsk_sheet_add(sheet, &red, "a caption that is much too long for the picture above it", NULL,
+                  false);
+    nsk_sheet_skip_to(sheet, 2);
+    nsk_sheet_add(sheet, &blue, "b", "and below", true);
+    nsk_sheet_add(sheet, &blue, "c", NULL, false); /* does not fit the row: a new one */
+    CU_ASSERT(nsk_sheet_write(sheet, path, &error));
+    CU_ASSERT_FATAL(nsk_picture_read(path, &drawn, &error));
+    /* each pixel three by three, since 30 rows are too few to see */
+    CU_ASSERT_EQUAL(count_pixels(&drawn, 250, 0, 3), 40 * 30 * 9);
+    CU_ASSERT_EQUAL(count_pixels(&drawn, 1, 2, 240), 2 * 40 * 30 * 9);
+    CU_ASSERT(drawn.width > 3 * 120 && drawn.width < 3 * 120 + 100);
+    nsk_picture_clear(&drawn);
+    sheet = nsk_sheet_new("absurd", 400, 30, 200);
+    CU_ASSERT_FALSE(nsk_sheet_write(sheet, path, &error));
+    assert_error(&error, "show fewer pictures");
+    nsk_picture_clear(&red);
+    nsk_picture_clear(&blue);
+    g_free(path);
+    scratch_remove(folder);
+}
+
+static void frames_become_pictures_again(void) {
+    static const uint8_t frame[6] = {1, 2, 3, 4, 5, 6};
+    nsk_input input = {.width = 2, .height = 1, .colour = NSK_BGR};
+    nsk_picture p;
+    nsk_picture_of_frame(frame, &input, &p);
+    CU_ASSERT_EQUAL(memcmp(p.rgb, "\3\2\1\6\5\4", 6), 0);
+    nsk_picture_clear(&p);
+    input.colour = NSK_GREY;
+    nsk_picture_of_frame(frame, &input, &p);
+    CU_ASSERT_EQUAL(memcmp(p.rgb, "\1\1\1\2\2\2", 6), 0);
+    nsk_picture_clear(&p);
+}
+
+/* A residual network: every layer, shape and line is in the drawing. */
+static void networks_are_drawn(void) {
+    random_state r = {3};
+    char *folder = scratch_new();
+    char *model = scratch_path(folder, "branches.onnx");
+    char *svg = scratch_path(folder, "branches.svg");
+    char *png = scratch_path(folder, "branches.PNG");
+    nsk_error error = {.text = ""};
+    onnx_maker *m = onnx_new(13, 3, 12, 10);
+    onnx_floats(m, "w", 4, (int[]){8, 3, 3, 3}, &r, 1);
+    onnx_floats(m, "v", 4, (int[]){8, 8, 1, 1}, &r, 1);
+    onnx_node(m, "Conv", "x w", "a", "pads=l1,1,1,1 strides=l2,2");
+    onnx_node(m, "Conv", "a v", "b", "");
+    onnx_node(m, "Add", "a b", "c", "");
+    onnx_node(m, "GlobalAveragePool", "c", "g", "");
+    onnx_node(m, "Flatten", "g", "f", "");
+    onnx_finish(m, model);
+    nsk_network *n = nsk_network_read(model, NULL, NULL, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(n);
+    CU_ASSERT(nsk_network_draw(n, svg, &error));
+    CU_ASSERT(nsk_network_draw(n, png, &error));
+    char *text = NULL;
+    gsize size;
+    CU_ASSERT(g_file_get_contents(svg, &text, &size, NULL));
+    CU_ASSERT(size > 1000 && strstr(text, "<svg") != NULL && strstr(text, "</svg>") != NULL);
+    nsk_picture drawn;
+    CU_ASSERT_FATAL(nsk_picture_read(png, &drawn, &error));
+    CU_ASSERT(count_pixels(&drawn, 0xff, 0xff, 0xff) > 6 * 200 * 40); /* boxes */
+    CU_ASSERT(count_pixels(&drawn, 0xb5, 0x53, 0x3c) > 2 * 6 * 60);   /* two convolutions */
+    nsk_picture_clear(&drawn);
+    CU_ASSERT_FALSE(nsk_network_draw(n, "/nowhere/a.svg", &error));
+    assert_error(&error, "/nowhere/a.svg");
+    CU_ASSERT_FALSE(nsk_network_draw(n, "a.pdf", &error));
+    assert_error(&error, "end the name in .svg or .png");
+    g_free(text);
+    nsk_network_free(n);
+    g_free(model);
+    g_free(svg);
+    g_free(png);
+    scratch_remove(folder);
+}
+
+CU_TestInfo report_tests[] = {
+    {"sheets show their pictures", sheets_show_their_pictures},
+    {"frames become pictures again", frames_become_pictures_again},
+    {"networks are drawn", networks_are_drawn},
+    CU_TEST_INFO_NULL,
+};
