@@ -166,6 +166,9 @@ nsk_network *nsk_network_read(const char *path, nsk_input *input, const char *ou
                               nsk_error *error);
 void nsk_network_free(nsk_network *network);
 int nsk_network_classes(const nsk_network *network);
+/* How many computed tensors the file itself gives the integer levels of (QuantizeLinear): those are
+ * taken rather than calibrated. */
+int nsk_network_carried_levels(const nsk_network *network);
 /* What the file's metadata, or nsk_network_set_fact, says of the model; "" where they say nothing.
  * The name falls back on the file's. */
 const char *nsk_network_fact(const nsk_network *network, nsk_fact fact);

@@ -26,6 +26,10 @@ static void print_text(const cli_job *job) {
     cli_table_row(table, "layers\t%u, on %u tensors", model.layers, model.tensors);
     cli_table_row(table, "calibrated\ton %d images, lowest and highest value of each tensor",
                   nsk_images_count(job->calibration));
+    if (nsk_network_carried_levels(job->network) > 0) {
+        cli_table_row(table, "levels\tof %d tensors are the file's own and were taken as they are",
+                      nsk_network_carried_levels(job->network));
+    }
     cli_table_row(table, "proven\tno accumulator can overflow 32 bits, whatever the picture");
     cli_table_print(table);
 }

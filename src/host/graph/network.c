@@ -150,6 +150,14 @@ void nsk_network_free(nsk_network *network) {
     }
 }
 
+int nsk_network_carried_levels(const nsk_network *network) {
+    int count = 0;
+    for (int i = 0; i < (int)network->graph->values->len; i++) {
+        count += nsk_graph_value(network->graph, i)->pinned;
+    }
+    return count;
+}
+
 const char *nsk_network_fact(const nsk_network *network, nsk_fact fact) {
     return network->facts[fact];
 }
