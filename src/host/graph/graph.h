@@ -3,7 +3,8 @@
  *
  * To add an operator: a line in nsk_op here, a reader in onnx/operators.c, a shape in
  * graph/shapes.c, a forward pass in float/forward.c and a lowering in quantise/lower.c; each is a
- * line in a table and one function.
+ * line in a table and one function (the latter in lower_weights.c, lower_windows.c or
+ * lower_elements.c).
  */
 #ifndef NSK_GRAPH_H
 #define NSK_GRAPH_H
