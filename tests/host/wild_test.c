@@ -500,8 +500,9 @@ static void splice(Onnx__ModelProto *model, const char *text, const char *before
     size_t constants = g->n_initializer + part->graph->n_initializer;
     Onnx__TensorProto **all = keep(g_new(Onnx__TensorProto *, constants + 1));
     memcpy(all, g->initializer, g->n_initializer * sizeof *all);
-    memcpy(all + g->n_initializer, part->graph->initializer,
-           part->graph->n_initializer * sizeof *all);
+    for (size_t i = 0; i < part->graph->n_initializer; i++) {
+        all[g->n_initializer + i] = part->graph->initializer[i];
+    }
     g->node = nodes;
     g->n_node = count;
     g->initializer = all;

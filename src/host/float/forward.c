@@ -11,6 +11,9 @@ struct nsk_pass {
     float *scratch;
 };
 
+/* Weights are prepared by constants of constants; more work than this is a mistake or an attack. */
+static const double MOST_CONSTANT_WORK = 1 << 26;
+
 /* Relu and Clip only copy: the clamp behind every node does their work. */
 static nsk_float_kernel *const kernels[NSK_OPS] = {
     [NSK_OP_ADD] = nsk_float_pair,
@@ -155,6 +158,20 @@ int64_t nsk_whole_of(double x) {
     return x >= 0x1p63 ? INT64_MAX : x < -0x1p63 ? INT64_MIN : isnan(x) ? 0 : (int64_t)x;
 }
 
+/* Multiply-accumulates, comparisons or copies that a constant takes, about. */
+static double evaluation_work(const nsk_graph *graph, const nsk_node *node) {
+    const nsk_value *in = nsk_node_input(graph, node, 0);
+    const nsk_window_attributes *w = &node->attributes.window;
+    double outputs = (double)nsk_value_count(nsk_graph_value(graph, node->output));
+    double each = fmax((double)w->kernel[0], 1.0) * fmax((double)w->kernel[1], 1.0);
+    bool sums = node->op == NSK_OP_CONV || node->op == NSK_OP_CONV_TRANSPOSE;
+    bool product = node->op == NSK_OP_GEMM || node->op == NSK_OP_MATMUL;
+    if ((sums && in->rank > 1) || (product && in->rank > 0)) {
+        each *= (double)in->dims[product ? in->rank - 1 : 1];
+    }
+    return outputs * each + (double)nsk_scratch_needed(graph, node);
+}
+
 bool nsk_evaluate(nsk_graph *graph, nsk_node *node, nsk_error *error) {
     nsk_value *out = nsk_graph_value(graph, node->output);
     size_t count = nsk_value_count(out);
@@ -165,7 +182,7 @@ bool nsk_evaluate(nsk_graph *graph, nsk_node *node, nsk_error *error) {
                             nsk_op_name(node->op));
         }
     }
-    if (nsk_scratch_needed(graph, node) > (size_t)1 << 28) {
+    if (evaluation_work(graph, node) > MOST_CONSTANT_WORK) {
         return nsk_fail(error, "node '%s' (%s): too large a constant", node->name,
                         nsk_op_name(node->op));
     }
