@@ -162,8 +162,10 @@ int64_t nsk_whole_of(double x) {
 static double evaluation_work(const nsk_graph *graph, const nsk_node *node) {
     const nsk_value *in = nsk_node_input(graph, node, 0);
     const nsk_window_attributes *w = &node->attributes.window;
-    double outputs = (double)nsk_value_count(nsk_graph_value(graph, node->output));
+    const nsk_value *out = nsk_graph_value(graph, node->output);
+    double outputs = (double)nsk_value_count(out);
     double each = fmax((double)w->kernel[0], 1.0) * fmax((double)w->kernel[1], 1.0);
+    each = fmax(each, out->rank); /* where an element stands is found axis by axis */
     bool sums = node->op == NSK_OP_CONV || node->op == NSK_OP_CONV_TRANSPOSE;
     bool product = node->op == NSK_OP_GEMM || node->op == NSK_OP_MATMUL;
     if ((sums && in->rank > 1) || (product && in->rank > 0)) {
