@@ -282,6 +282,43 @@ static void patterns_compute_the_same(void) {
     scratch_remove(folder);
 }
 
+/* Arithmetic on raw bytes at the start is done by preparation: the network is the plain one. */
+static void normalisation_inside_is_preparation(void) {
+    static const char *const ways[] = {"Sub x k_102 > c; Div c k_76.5 > y0; ",
+                                       "Mul x k_0.013071895 > c; Add c k_-1.3333333 > y0; ",
+                                       "Div x k_255 > c; Sub c k_0.4 > e; Div e k_0.3 > y0; "};
+    const nsk_input raw = {.width = 9, .height = 9, .deviation = {1, 1, 1}, .top = 255};
+    char *folder = scratch_new();
+    char *path = scratch_path(folder, "m.onnx");
+    nsk_error error = {.text = ""};
+    nsk_network *plain = read_pattern(folder, "Conv x w_8_3_3_3 b_8 > y", false);
+    nsk_outline *outline = nsk_network_outline(plain);
+    for (size_t i = 0; i < G_N_ELEMENTS(ways); i++) {
+        char *text = g_strconcat(ways[i], "Conv y0 w_8_3_3_3 b_8 > y", NULL);
+        nsk_input input = raw;
+        float scores[2][5];
+        uint8_t frame[243];
+        write_network(path, text, true);
+        nsk_network *inside = nsk_network_read(path, &input, NULL, &error);
+        CU_ASSERT_PTR_NOT_NULL_FATAL(inside);
+        nsk_outline *other = nsk_network_outline(inside);
+        CU_ASSERT_EQUAL(other->count, outline->count);
+        for (int k = 0; k < 243; k++) {
+            frame[k] = (uint8_t)(k * 37 % 256);
+        }
+        CU_ASSERT(nsk_network_score(plain, &nine, frame, scores[0], &error));
+        CU_ASSERT(nsk_network_score(inside, &raw, frame, scores[1], &error));
+        CU_ASSERT(farthest(scores[0], scores[1], 5) < 1e-4);
+        nsk_outline_free(other);
+        nsk_network_free(inside);
+        g_free(text);
+    }
+    nsk_outline_free(outline);
+    nsk_network_free(plain);
+    g_free(path);
+    scratch_remove(folder);
+}
+
 /* ---- storage ---- */
 
 /* Everything that a changed file is made of, freed together: what protobuf-c unpacked is mixed with
@@ -686,9 +723,53 @@ static void weighed_blocks_agree(void) {
     g_ptr_array_free(kept, TRUE);
 }
 
+static void outputs_are_chosen_by_name(void) {
+    static const struct {
+        const char *output, *said;
+    } cases[] = {
+        {NULL, "2 outputs"}, {"nothing", "no output is called 'nothing'"}, {"z", ""}, {"f1", ""}};
+    size_t size;
+    uint8_t *bytes =
+        network_bytes("Conv x w_8_3_3_3 b_8 > y; GlobalAveragePool y > g1; Flatten g1 > "
+                      "f1; Gemm f1 h_5_8 c_5 > z transB=i1",
+                      &size);
+    ProtobufCAllocator allocator = {keep_new, keep_on, NULL};
+    kept = g_ptr_array_new_with_free_func(g_free);
+    Onnx__ModelProto *model = onnx__model_proto__unpack(&allocator, size, bytes);
+    Onnx__ValueInfoProto second = ONNX__VALUE_INFO_PROTO__INIT;
+    Onnx__ValueInfoProto *both[2] = {model->graph->output[0], &second};
+    second.name = (char *)"f1";
+    model->graph->output = both;
+    model->graph->n_output = 2;
+    char *folder = scratch_new();
+    char *path = scratch_path(folder, "m.onnx");
+    size_t packed = onnx__model_proto__get_packed_size(model);
+    uint8_t *file = g_malloc(packed);
+    onnx__model_proto__pack(model, file);
+    scratch_write(path, file, packed);
+    for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
+        nsk_error error = {.text = ""};
+        nsk_input input = nine;
+        nsk_network *n = nsk_network_read(path, &input, cases[i].output, &error);
+        assert_error(&error, cases[i].said);
+        CU_ASSERT_EQUAL(n != NULL ? nsk_network_classes(n) : 0, cases[i].said[0] != '\0' ? 0
+                                                                : strcmp(cases[i].output, "z") == 0
+                                                                    ? 5
+                                                                    : 8);
+        nsk_network_free(n);
+    }
+    g_free(file);
+    g_free(bytes);
+    g_free(path);
+    scratch_remove(folder);
+    g_ptr_array_free(kept, TRUE);
+}
+
 CU_TestInfo wild_tests[] = {
     {"patterns compute what plain networks do", patterns_compute_the_same},
     {"residuals, squeeze and excite, hard swish agree", weighed_blocks_agree},
+    {"normalisation inside is preparation", normalisation_inside_is_preparation},
+    {"outputs are chosen by name", outputs_are_chosen_by_name},
     {"storage makes no difference", storage_makes_no_difference},
     CU_TEST_INFO_NULL,
 };
