@@ -27,17 +27,18 @@ static void vet_json(void) {
         "rm -rf \"$T/v\" && mkdir \"$T/v\" && sed \"s#images/#$PWD/demo/images/#;s#kiln.onnx#"
         "$PWD/demo/kiln.onnx#\" demo/kiln.ini > \"$T/v/k.ini\" && cp demo/labels.txt \"$T/v/\"";
     static const struct {
+        int sample;
         const char *mistake, *better;
     } cases[] = {
-        {"sed -i 's/= rgb/= bgr/' k.ini", "colour = rgb"},
-        {"sed -i '/^deviation/d' k.ini", "deviation = 0.2"},
-        {"printf 'belt\\nsound\\nchip\\ncrack\\npinhole\\ndrip\\n' > labels.txt", NULL},
+        {400, "sed -i 's/= rgb/= bgr/' k.ini", "colour = rgb"},
+        {120, "sed -i '/^deviation/d' k.ini", "deviation = 0.2"},
+        {120, "printf 'belt\\nsound\\nchip\\ncrack\\npinhole\\ndrip\\n' > labels.txt", NULL},
     };
     for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
         JsonNode *root = drive_json(0,
                                     "%s && cd \"$T/v\" && %s && netsuke vet k.ini --json --sample "
-                                    "400",
-                                    fresh, cases[i].mistake);
+                                    "%d",
+                                    fresh, cases[i].mistake, cases[i].sample);
         if (cases[i].better != NULL) {
             CU_ASSERT_PTR_NOT_NULL(strstr(json_text(root, "better.change"), cases[i].better));
             CU_ASSERT(json_number(root, "better.accuracy") > json_number(root, "accuracy"));

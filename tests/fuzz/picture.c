@@ -7,8 +7,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size);
 
 static const struct {
     const char *format, *start;
-} starts[] = {
-    {"png", "\x89PNG\r\n\x1a\n"}, {"jpeg", "\xff\xd8\xff"}, {"bmp", "BM"}, {"pnm", "P"}};
+} starts[] = {{"png", "\x89PNG\r\n\x1a\n"}, {"jpeg", "\xff\xd8\xff"}, {"bmp", "BM"}, {"pnm", "P"}};
 
 /* The format's first bytes stand before what was drawn, so that nothing is wasted on others. */
 static uint8_t *with_start(const uint8_t *data, size_t size, size_t *whole) {

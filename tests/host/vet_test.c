@@ -65,12 +65,13 @@ static void swap_labels(nsk_labels *labels, int a, int b) {
 /* What is wrong in the brief, and what must be said. */
 static void mistakes_are_named(void) {
     static const struct {
+        int images; /* the colours need more to show */
         bool bgr, no_deviation, swapped;
         const char *change;
     } cases[] = {
-        {false, false, false, NULL},
-        {false, true, false, "deviation = 0.2"},
-        {true, false, true, "colour = rgb"},
+        {120, false, false, false, NULL},
+        {120, false, true, false, "deviation = 0.2"},
+        {400, true, false, true, "colour = rgb"},
     };
     for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
         kiln k;
@@ -84,8 +85,8 @@ static void mistakes_are_named(void) {
         if (cases[i].swapped) {
             swap_labels(&k.brief->labels, 1, 4);
         }
-        nsk_images *set =
-            nsk_images_open(k.brief->held_out, &k.brief->labels, &input, 400, false, &error);
+        nsk_images *set = nsk_images_open(k.brief->held_out, &k.brief->labels, &input,
+                                          cases[i].images, false, &error);
         CU_ASSERT_PTR_NOT_NULL_FATAL(set);
         nsk_vetting *v = nsk_vet(k.network, set, NULL, NULL, &error);
         CU_ASSERT_PTR_NOT_NULL_FATAL(v);

@@ -291,7 +291,7 @@ int64_t nsk_array_integer(const nsk_array *a, size_t index) {
     for (unsigned i = 0; i < a->width; i++) {
         value = value << 8 | at[a->big_endian ? i : a->width - 1 - i];
     }
-    unsigned unused = 64 - 8 * a->width;
+    unsigned unused = 64 - 8 * MAX(a->width, 1U);
     return a->element == NSK_SIGNED ? (int64_t)(value << unused) >> unused : (int64_t)value;
 }
 

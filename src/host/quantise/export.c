@@ -240,7 +240,7 @@ static bool put_weighted(exporter *e, const nsk_node *node, const char *output) 
                         nsk_op_name(node->op));
     }
     int64_t channels = nsk_low_tensor_at(e->lowered, l->out)->channels;
-    double *scales = g_new(double, channels);
+    double *scales = g_new0(double, channels);
     for (int64_t c = 0; c < channels; c++) {
         scales[c] = nsk_weight_scale(l, (int)c, (int)channels, e->scales[l->in], e->scales[l->out]);
     }

@@ -141,7 +141,7 @@ static bool lower_dense(nsk_lowering *l, const nsk_node *node, size_t outputs, s
     int32_t *places;
     int in = any_order(l, node, node->input[0], &places);
     nsk_low_layer *layer = nsk_low_add_pixel(l, node, NSK_DENSE, in);
-    if (layer != NULL) {
+    if (layer != NULL && places != NULL) {
         layer->taps = (int)inputs;
         layer->bias = bias_of(l, node, (int)outputs);
         layer->steps = steps_of(l, node, product_axis(node), outputs);

@@ -12,6 +12,7 @@ static void add_class(nsk_sheet *sheet, const nsk_images *images, int label, int
         in_class += nsk_images_label(images, i) == label;
     }
     int place = 0;
+    in_class = MAX(in_class, 1);
     for (int i = 0; i < nsk_images_count(images); i++) {
         if (nsk_images_label(images, i) != label) {
             continue;
