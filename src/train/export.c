@@ -9,20 +9,18 @@ typedef struct exporter {
     char *last; /* the newest tensor's name */
 } exporter;
 
-/* Adds a node on the newest tensor; returns it so that inputs and attributes can follow. */
-static Onnx__NodeProto *node(exporter *e, const char *op_type, const char *name) {
-    char *output = g_strdup_printf("%s_out", name);
-    Onnx__NodeProto *n = nsk_onnx_put_node(e->maker, op_type, name, output);
-    nsk_onnx_add_input(e->maker, n, e->last);
-    g_free(e->last);
-    e->last = output;
-    return n;
-}
-
+/* Adds the node STEMn on the newest tensor, writing OPERATORn_out; returns it so that inputs and
+ * attributes can follow. */
 static Onnx__NodeProto *numbered(exporter *e, const char *op_type, const char *stem, int number) {
     char *name = g_strdup_printf("%s%d", stem, number);
-    Onnx__NodeProto *n = node(e, op_type, name);
+    char *lower = g_ascii_strdown(op_type, -1);
+    char *output = g_strdup_printf("%s%d_out", lower, number);
+    Onnx__NodeProto *n = nsk_onnx_put_node(e->maker, op_type, name, output);
+    nsk_onnx_add_input(e->maker, n, e->last);
     g_free(name);
+    g_free(lower);
+    g_free(e->last);
+    e->last = output;
     return n;
 }
 
