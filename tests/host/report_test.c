@@ -68,7 +68,8 @@ static void frames_become_pictures_again(void) {
     nsk_picture_clear(&p);
 }
 
-/* A residual network: every layer, shape and line is in the drawing. */
+/* A residual network is drawn: an SVG that is whole, a PNG with its boxes and their colours. What
+ * stands in them is for the eye. */
 static void networks_are_drawn(void) {
     random_state r = {3};
     char *folder = scratch_new();

@@ -23,7 +23,7 @@ double nsk_unlikeness(const nsk_likeness *a, const nsk_likeness *b);
 
 /* What counts as the same picture. Of the demo's 1,200 held-out pictures, 99 % of copies made 10 %
  * brighter, or two thirds as large, stay below 0.010; no two different pictures come nearer than
- * 0.015. The hash of such copies differs in at most 4 bits. */
+ * 0.015. Of 99 % of such copies the hash differs in at most 4 bits. */
 enum { NSK_NEAR_BITS = 7 };
 extern const double NSK_NEAR_UNLIKENESS;
 
