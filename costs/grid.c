@@ -167,9 +167,11 @@ static nsk_model_file *write_model(nsk_lowered *net, nsk_error *error) {
     for (int i = 0; i < tensors; i++) {
         const nsk_low_tensor *t = nsk_low_tensor_at(net, i);
         scales[i] = nsk_scale_of((nsk_range){-2.0F, 2.0F});
-        buffers[i] = (nsk_buffer){(uint32_t)(t->height * t->width * t->channels), i, i + 1, 0};
+        bool scratch = i > net->output;
+        buffers[i] = (nsk_buffer){(uint32_t)(t->height * t->width * t->channels), scratch ? 0 : i,
+                                  scratch ? tensors : i + 1, 0};
     }
-    scales[tensors - 1] = (nsk_scale){1.0F / 256.0F, -128};
+    scales[net->output] = (nsk_scale){1.0F / 256.0F, -128};
     for (int i = 0; i < layers && good; i++) {
         const nsk_low_layer *l = nsk_low_layer_at(net, i);
         integers[i].channels = nsk_low_tensor_at(net, l->out)->channels;
@@ -221,7 +223,7 @@ nsk_model_file *grid_model(const grid_shape *shape, nsk_error *error) {
     add_layer(&net, &dense, "dense", &r);
     add_layer(&net, &softmax, "softmax", &r);
     net.output = (int)net.tensors->len - 1;
-    nsk_model_file *file = write_model(&net, error);
+    nsk_model_file *file = nsk_low_add_scratch(&net, error) ? write_model(&net, error) : NULL;
     for (int i = 0; i < (int)net.layers->len; i++) {
         g_free(nsk_low_layer_at(&net, i)->weights);
         g_free(nsk_low_layer_at(&net, i)->bias);

@@ -5,7 +5,7 @@
 
 #include <stdint.h>
 
-/* Semihosting, as in Arm's "Semihosting for AArch32 and AArch64". */
+/* Semihosting, as in Arm's "Semihosting for AArch32 and AArch64", which RISC-V took over. */
 void semihost_print(const char *text);
 void semihost_exit(int status);
 /* The arguments, parted by blanks, zero-terminated. */
@@ -13,12 +13,17 @@ void semihost_arguments(char *buffer, uint32_t size);
 /* Reads a whole file; returns its size, or 0 where it cannot or it is larger than `size`. */
 uint32_t semihost_read_file(const char *path, void *buffer, uint32_t size);
 
-/* Starts the SysTick timer; timer_now counts ticks up, modulo 2^24. */
-void timer_start(void);
-uint32_t timer_now(void);
+/* Sets memory up and runs main; each core comes here from its own entry. */
+void start(void);
 
 /* Paints the free stack; the deepest byte used since, from the stack's top. */
 void stack_paint(void);
 uint32_t stack_used(void);
+
+/* Each core's own: the trap to the host, and a timer, whose ticks count up. */
+int semihost_call(int operation, const void *argument);
+void timer_start(void);
+uint32_t timer_now(void);
+uint32_t timer_between(uint32_t from, uint32_t to);
 
 #endif

@@ -2,12 +2,13 @@
  * them) and prints, in lines of words:
  *
  *     scores FRAME S0 S1 ...          each from -128 to 127
- *     layer INDEX TICKS               of the first frame
+ *     layer INDEX TICKS SUM           of the first frame; SUM, a CRC-32 as an int32, of its output
  *     prepare TICKS                   of the first frame
  *     stack BYTES                     deepest use by nsk_prepare and nsk_run
  */
 #include "board.h"
 
+#include "crc.h"
 #include "netsuke/device.h"
 
 enum { MOST_MODEL = 1 << 20, MOST_FRAMES = 1 << 20, MOST_WORKSPACE = 1 << 20, MOST_LAYERS = 256 };
@@ -19,6 +20,7 @@ static uint32_t workspace[MOST_WORKSPACE / 4];
 typedef struct stopwatch {
     uint32_t last;
     uint32_t ticks[MOST_LAYERS];
+    uint32_t sum[MOST_LAYERS]; /* CRC-32 of what the layer left in its output */
 } stopwatch;
 
 static stopwatch watch;
@@ -39,16 +41,14 @@ static void print_number(int32_t number) {
     semihost_print(at);
 }
 
-static uint32_t elapsed(uint32_t from, uint32_t to) {
-    return (to - from) & 0xffffffU;
-}
-
 static void after_layer(void *context, const nsk_model *model, unsigned layer) {
     stopwatch *w = context;
     uint32_t now = timer_now();
-    (void)model;
     if (layer < MOST_LAYERS) {
-        w->ticks[layer] = elapsed(w->last, now);
+        nsk_tensor out = nsk_tensor_at(model, nsk_layer_output(model, layer));
+        const uint8_t *bytes = (const uint8_t *)workspace + out.place;
+        w->ticks[layer] = timer_between(w->last, now);
+        w->sum[layer] = nsk_crc32(0, bytes, (size_t)out.height * out.width * out.channels);
     }
     w->last = timer_now();
 }
@@ -58,7 +58,7 @@ static void run_frame(const nsk_model *model, const uint8_t *frame, uint32_t *pr
     uint32_t start = timer_now();
     nsk_prepare(model, frame, (size_t)model->width * model->channels, workspace);
     watch.last = timer_now();
-    *prepare_ticks = elapsed(start, watch.last);
+    *prepare_ticks = timer_between(start, watch.last);
     nsk_run(model, workspace, &observer);
 }
 
@@ -77,6 +77,7 @@ static void print_costs(const nsk_model *model, uint32_t prepare_ticks) {
         semihost_print("layer");
         print_number((int32_t)i);
         print_number((int32_t)watch.ticks[i]);
+        print_number((int32_t)watch.sum[i]);
         semihost_print("\n");
     }
     semihost_print("prepare");

@@ -1,4 +1,4 @@
-/* What runs before main on a Cortex-M: the vector table, memory, the paint on the stack. */
+/* What runs before main on every core: memory, and the paint on the stack. */
 #include <stdint.h>
 #include <string.h>
 
@@ -11,32 +11,19 @@ static const uint32_t PAINT = 0xc1a9c1a9U;
 
 int main(void);
 
-static void fault(void) {
-    semihost_print("fault: the image touched what it may not\n");
-    semihost_exit(2);
-}
-
 /* The linker's symbols are addresses, not parts of one array. */
 static uint32_t bytes_between(const uint32_t *from, const uint32_t *to) {
     return (uint32_t)((uintptr_t)to - (uintptr_t)from);
 }
 
-static uint32_t *stack_pointer(void) {
-    uint32_t *pointer;
-    __asm__ volatile("mov %0, sp" : "=r"(pointer));
-    return pointer;
-}
-
-__attribute__((noreturn)) void reset(void) {
+void start(void) {
     memcpy(data_start, data_load, bytes_between(data_start, data_end));
     memset(bss_start, 0, bytes_between(bss_start, bss_end));
     semihost_exit(main());
-    for (;;) {
-    }
 }
 
 void stack_paint(void) {
-    const uint32_t *end = stack_pointer() - 16;
+    const uint32_t *end = (const uint32_t *)__builtin_frame_address(0) - 32;
     for (uint32_t *word = stack_bottom; word < end; word++) {
         *word = PAINT;
     }
@@ -49,7 +36,3 @@ uint32_t stack_used(void) {
     }
     return bytes_between(word, stack_top);
 }
-
-__attribute__((section(".vectors"), used)) static void *const vectors[16] = {
-    [0] = stack_top,     [1] = (void *)reset, [2] = (void *)fault, [3] = (void *)fault,
-    [4] = (void *)fault, [5] = (void *)fault, [6] = (void *)fault};

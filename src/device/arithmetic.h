@@ -25,7 +25,7 @@ static inline int32_t nsk_rescale(int32_t acc, int32_t multiplier, unsigned shif
     int64_t product = (int64_t)acc * multiplier;
     if (shift >= 33) {
         int32_t high = (int32_t)(product >> 32);
-        return (high + (INT32_C(1) << (shift - 33))) >> (shift - 32);
+        return ((high >> (shift - 33)) + 1) >> 1;
     }
     int64_t value = (product + (INT64_C(1) << (shift - 1))) >> shift;
     return value > NSK_RESCALED_MOST    ? NSK_RESCALED_MOST

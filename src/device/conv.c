@@ -1,105 +1,110 @@
-/* Convolution, grouped or not; weights as [out][row][column][in of the group]. */
-#include "arithmetic.h"
-#include "format.h"
-#include "layer.h"
+/* Convolution, grouped or not; weights as [out][row][column][in of the group], each output's
+ * filled up to whole words. */
+#include <string.h>
 
-enum { BLOCK = 4 }; /* output channels that share a load of the input */
+#include "arch.h"
+#include "check.h"
+#include "product.h"
 
-/* A run of input bytes that meet as many weights, without a gap in either. */
-static NSK_APART void dot_block(const int8_t *in, int32_t zero, const int8_t *weights, int32_t step,
-                                int32_t count, int32_t *acc) {
-    const int8_t *w0 = weights;
-    const int8_t *w1 = w0 + step;
-    const int8_t *w2 = w1 + step;
-    const int8_t *w3 = w2 + step;
-    int32_t a0 = acc[0];
-    int32_t a1 = acc[1];
-    int32_t a2 = acc[2];
-    int32_t a3 = acc[3];
-    for (const int8_t *end = in + count; in < end; in++) {
-        int32_t value = *in - zero;
-        a0 += value * *w0++;
-        a1 += value * *w1++;
-        a2 += value * *w2++;
-        a3 += value * *w3++;
+static bool check(const nsk_model *m, const nsk_layer *l) {
+    if (l->count < 1 || l->in.channels % l->count != 0 || l->out.channels % l->count != 0 ||
+        !nsk_window_is_good(l) || !l->has_second || l->second.place % 4 != 0 ||
+        (uint64_t)nsk_kernel_area(l) * l->in.channels > NSK_MOST_TAPS ||
+        nsk_tensor_bytes(&l->second) < (uint32_t)nsk_conv_scratch(l)) {
+        return false;
     }
-    acc[0] = a0;
-    acc[1] = a1;
-    acc[2] = a2;
-    acc[3] = a3;
+    uint32_t row = (uint32_t)nsk_row_bytes(nsk_conv_taps(l));
+    nsk_weights_form form = {(uint64_t)row * l->out.channels, row, 1, row, 128};
+    return nsk_check_weights(m, l, &form);
 }
 
-static NSK_APART void dot_one(const int8_t *in, int32_t zero, const int8_t *weights, int32_t count,
-                              int32_t *acc) {
-    int32_t sum = *acc;
-    for (int32_t i = 0; i < count; i++) {
-        sum += (in[i] - zero) * weights[i];
+/* Where an output's window stands. */
+typedef struct spot {
+    int32_t x, y; /* of its first tap in the picture, or outside */
+} spot;
+
+/* One row of a window, `length` bytes a pixel; what is outside of the picture holds zero. */
+static int8_t *gather_row(const nsk_layer *l, const int8_t *in, spot at, int32_t length,
+                          int8_t *to) {
+    for (int32_t kx = 0; kx < l->kernel_width; kx++, to += length) {
+        int32_t x = at.x + kx * l->dilate_across;
+        if (x >= 0 && x < l->in.width) {
+            memcpy(to, in + (at.y * l->in.width + x) * l->in.channels, (size_t)length);
+        } else {
+            memset(to, l->in.zero, (size_t)length);
+        }
     }
-    *acc = sum;
+    return to;
 }
 
-/* What stays the same over the outputs of one pixel. */
-typedef struct pixel {
-    const nsk_layer *layer;
-    const int8_t *in;
-    nsk_window rows, columns;
-    int32_t group_inputs, taps; /* of one output channel */
-} pixel;
+/* A row that lies in the picture without gaps is one copy. */
+static bool row_is_whole(const nsk_layer *l, spot at) {
+    return l->count == 1 && l->dilate_across == 1 && at.x >= 0 &&
+           at.x + l->kernel_width <= l->in.width;
+}
 
-/* Adds up `block` output channels from `channel` on. */
-static void accumulate(const pixel *p, int32_t channel, int32_t block, int32_t *acc) {
-    const nsk_layer *l = p->layer;
-    int32_t inputs = p->group_inputs;
-    int32_t group = channel / (l->out.channels / (int32_t)l->count);
-    bool joined = l->count == 1 && l->dilate_across == 1;
-    int32_t runs = joined ? 1 : p->columns.last - p->columns.first;
-    int32_t length = joined ? (p->columns.last - p->columns.first) * inputs : inputs;
-    const int8_t *weights = (const int8_t *)l->weights + channel * p->taps;
-    for (int32_t ky = p->rows.first; ky < p->rows.last; ky++) {
-        int32_t y = p->rows.origin + ky * l->dilate_down;
-        for (int32_t run = 0; run < runs; run++) {
-            int32_t kx = p->columns.first + run;
-            int32_t x = p->columns.origin + kx * l->dilate_across;
-            const int8_t *in = p->in + (y * l->in.width + x) * l->in.channels + group * inputs;
-            const int8_t *w = weights + (ky * l->kernel_width + kx) * inputs;
-            if (block == BLOCK) {
-                dot_block(in, l->in.zero, w, p->taps, length, acc);
-            } else {
-                dot_one(in, l->in.zero, w, length, acc);
-            }
+static void gather_window(const nsk_layer *l, const int8_t *in, spot at, int8_t *to) {
+    int32_t length = l->in.channels / (int32_t)l->count;
+    int32_t bytes = l->kernel_width * length;
+    bool whole = row_is_whole(l, at);
+    for (int32_t ky = 0; ky < l->kernel_height; ky++, at.y += l->dilate_down) {
+        if (at.y < 0 || at.y >= l->in.height) {
+            memset(to, l->in.zero, (size_t)bytes);
+            to += bytes;
+        } else if (whole) {
+            memcpy(to, in + (at.y * l->in.width + at.x) * l->in.channels, (size_t)bytes);
+            to += bytes;
+        } else {
+            to = gather_row(l, in, at, length, to);
+        }
+    }
+    memset(to, 0, (size_t)(nsk_row_bytes(l->kernel_height * bytes) - l->kernel_height * bytes));
+}
+
+/* All outputs of a group, `room` windows at a time. */
+static void run_group(const nsk_layer *l, const int8_t *in, const nsk_product *p, int8_t *windows,
+                      int32_t room, int8_t *out) {
+    int32_t pixels = l->out.width * l->out.height;
+    int32_t waiting = 0;
+    for (int32_t i = 0, x = 0, y = 0; i < pixels; i++) {
+        spot at = {x * l->stride_across - l->pad_left, y * l->stride_down - l->pad_top};
+        gather_window(l, in, at, windows + waiting * p->row);
+        if (++waiting == room || i + 1 == pixels) {
+            nsk_multiply_out(p, windows, waiting, out);
+            out += waiting * p->out_step;
+            waiting = 0;
+        }
+        if (++x == l->out.width) {
+            x = 0;
+            y++;
         }
     }
 }
 
-static void write_pixel(const pixel *p, int8_t *out) {
-    const nsk_layer *l = p->layer;
-    int32_t group_outputs = l->out.channels / (int32_t)l->count;
-    int32_t block;
-    for (int32_t c = 0; c < l->out.channels; c += block) {
-        block = c % group_outputs + BLOCK <= group_outputs ? BLOCK : 1;
-        int32_t acc[BLOCK];
-        for (int32_t i = 0; i < block; i++) {
-            acc[i] = nsk_word(l->bias, (uint32_t)(c + i));
-        }
-        accumulate(p, c, block, acc);
-        for (int32_t i = 0; i < block; i++) {
-            uint32_t k = (uint32_t)(c + i);
-            int32_t value = nsk_rescale(acc[i], nsk_word(l->multipliers, k), l->shifts[k]);
-            out[k] = nsk_clamp(value + l->out.zero, l->low, l->high);
+static void run(const nsk_layer *l, int8_t *workspace) {
+    int32_t row = nsk_row_bytes(nsk_conv_taps(l));
+    int8_t *scratch = workspace + l->second.place;
+    int8_t *windows = scratch + 4 * row;
+    int32_t room = NSK_GATHERED;
+#if defined(NSK_STACK_ROOM)
+    int8_t stack[NSK_STACK_ROOM];
+    if (row * NSK_GATHERED <= NSK_STACK_ROOM) {
+        windows = stack;
+        room = NSK_STACK_ROOM / row;
+    }
+#endif
+    for (int32_t group = 0; group < (int32_t)l->count; group++) {
+        nsk_product p = nsk_product_of(l, row, group);
+        const int8_t *in = workspace + l->in.place + group * (l->in.channels / (int32_t)l->count);
+        int8_t *out = workspace + l->out.place + group * p.outputs;
+        p.scratch = scratch;
+        if (nsk_conv_is_direct(l)) {
+            p.in_step = l->in.channels;
+            nsk_multiply_out(&p, in, l->out.width * l->out.height, out);
+        } else {
+            run_group(l, in, &p, windows, room, out);
         }
     }
 }
 
-void nsk_conv(const nsk_layer *l, int8_t *workspace) {
-    pixel p = {.layer = l, .in = workspace + l->in.place};
-    p.group_inputs = l->in.channels / (int32_t)l->count;
-    p.taps = l->kernel_height * l->kernel_width * p.group_inputs;
-    int8_t *out = workspace + l->out.place;
-    for (int32_t y = 0; y < l->out.height; y++) {
-        p.rows = nsk_rows(l, y);
-        for (int32_t x = 0; x < l->out.width; x++, out += l->out.channels) {
-            p.columns = nsk_columns(l, x);
-            write_pixel(&p, out);
-        }
-    }
-}
+const nsk_operation nsk_conv = {check, run};

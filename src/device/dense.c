@@ -1,19 +1,24 @@
-/* Dense layer; weights as [out][in], inputs in the tensor's order. */
-#include "arithmetic.h"
-#include "format.h"
-#include "layer.h"
+/* Dense layer; weights as [out][in], inputs in the tensor's order, each output's filled up to whole
+ * words. */
+#include "check.h"
+#include "product.h"
 
-void nsk_dense(const nsk_layer *l, int8_t *workspace) {
-    const int8_t *in = workspace + l->in.place;
-    const int8_t *weights = (const int8_t *)l->weights;
-    int8_t *out = workspace + l->out.place;
-    int32_t inputs = (int32_t)nsk_tensor_bytes(&l->in);
-    for (uint32_t c = 0; c < l->out.channels; c++, weights += inputs) {
-        int32_t acc = nsk_word(l->bias, c);
-        for (int32_t i = 0; i < inputs; i++) {
-            acc += (in[i] - l->in.zero) * weights[i];
-        }
-        int32_t value = nsk_rescale(acc, nsk_word(l->multipliers, c), l->shifts[c]);
-        out[c] = nsk_clamp(value + l->out.zero, l->low, l->high);
-    }
+static int32_t inputs_of(const nsk_layer *l) {
+    return (int32_t)nsk_tensor_bytes(&l->in);
 }
+
+static bool check(const nsk_model *m, const nsk_layer *l) {
+    uint32_t taps = (uint32_t)inputs_of(l);
+    uint32_t row = (uint32_t)nsk_row_bytes((int32_t)taps);
+    nsk_weights_form form = {(uint64_t)row * l->out.channels, row, 1, row, 128};
+    /* words are read, the row's last one whole */
+    return l->out.height == 1 && l->out.width == 1 && l->in.place % 4 == 0 && l->in.place + row <= m->workspace_bytes &&
+           nsk_check_weights(m, l, &form);
+}
+
+static void run(const nsk_layer *l, int8_t *workspace) {
+    nsk_product p = nsk_product_of(l, nsk_row_bytes(inputs_of(l)), 0);
+    nsk_multiply_out(&p, workspace + l->in.place, 1, workspace + l->out.place);
+}
+
+const nsk_operation nsk_dense = {check, run};

@@ -1,97 +1,173 @@
 /* Depthwise convolution: output channel c reads input channel c / (outputs an input). Weights as
- * [row][column][out]. */
+ * [row][column][out].
+ *
+ * A channel at a time. The rows that the kernel reads stand in lines of the scratch, with the
+ * padding around them, so that no tap is a special case. */
+#include "depthwise.h"
+
+#include <string.h>
+
+#include "arch.h"
 #include "arithmetic.h"
+#include "check.h"
 #include "format.h"
-#include "layer.h"
 
-enum { BLOCK = 4 };
+static bool check(const nsk_model *m, const nsk_layer *l) {
+    uint32_t channels = l->out.channels;
+    uint32_t area = nsk_kernel_area(l);
+    nsk_weights_form form = {(uint64_t)area * channels, 1, channels, area, 128};
+    return channels % l->in.channels == 0 && nsk_window_is_good(l) && l->has_second &&
+           l->second.place % 4 == 0 &&
+           nsk_tensor_bytes(&l->second) >= nsk_depthwise_scratch(l) &&
+           nsk_check_weights(m, l, &form);
+}
 
-typedef struct pixel {
+enum { MOST_TAPS = 49 }; /* larger kernels, and dilated ones, go without lines */
+
+typedef struct channel {
     const nsk_layer *layer;
-    const int8_t *in;
-    nsk_window rows, columns;
-} pixel;
+    const int8_t *in; /* of pixel 0 */
+    int8_t *lines;    /* a ring: row y of the input stands in line (y + padding) mod kernel height */
+    int32_t length;   /* bytes of a line */
+    int32_t inside;   /* how many of its bytes can lie in the picture */
+    int32_t bias, multiplier, shift;
+    int8_t weights[MOST_TAPS];
+} channel;
 
-/* One row of taps for BLOCK neighbouring channels. */
-static NSK_APART void row_block(const int8_t *in, int32_t in_step, const int8_t *weights,
-                                int32_t weight_step, int32_t count, int32_t zero, int32_t *acc) {
-    int32_t a0 = acc[0];
-    int32_t a1 = acc[1];
-    int32_t a2 = acc[2];
-    int32_t a3 = acc[3];
-    for (; count > 0; count--) {
-        a0 += (in[0] - zero) * weights[0];
-        a1 += (in[1] - zero) * weights[1];
-        a2 += (in[2] - zero) * weights[2];
-        a3 += (in[3] - zero) * weights[3];
-        in += in_step;
-        weights += weight_step;
+static NSK_APART void fill_line(const channel *c, int32_t y, int8_t *line) {
+    const nsk_layer *l = c->layer;
+    int32_t step = l->in.channels;
+    if (y < 0 || y >= l->in.height) {
+        memset(line, l->in.zero, (size_t)c->length);
+        return;
     }
-    acc[0] = a0;
-    acc[1] = a1;
-    acc[2] = a2;
-    acc[3] = a3;
-}
-
-/* One output channel for each input: BLOCK neighbours at a time. */
-static void accumulate_block(const pixel *p, int32_t channel, int32_t *acc) {
-    const nsk_layer *l = p->layer;
-    int32_t x = p->columns.origin + p->columns.first * l->dilate_across;
-    int32_t row = l->in.width * l->in.channels;
-    const int8_t *in = p->in + x * l->in.channels + channel;
-    const int8_t *w = (const int8_t *)l->weights + p->columns.first * l->out.channels + channel;
-    for (int32_t ky = p->rows.first; ky < p->rows.last; ky++) {
-        int32_t y = p->rows.origin + ky * l->dilate_down;
-        row_block(in + y * row, l->dilate_across * l->in.channels,
-                  w + ky * l->kernel_width * l->out.channels, l->out.channels,
-                  p->columns.last - p->columns.first, l->in.zero, acc);
+    const int8_t *in = c->in + y * l->in.width * step;
+    int8_t *to = line + l->pad_left;
+    for (const int8_t *end = to + c->inside; to < end; in += step) {
+        *to++ = *in;
     }
 }
 
-static void accumulate_one(const pixel *p, int32_t channel, int32_t source, int32_t *acc) {
-    const nsk_layer *l = p->layer;
-    for (int32_t ky = p->rows.first; ky < p->rows.last; ky++) {
-        int32_t y = p->rows.origin + ky * l->dilate_down;
-        for (int32_t kx = p->columns.first; kx < p->columns.last; kx++) {
-            int32_t x = p->columns.origin + kx * l->dilate_across;
-            int32_t tap = ky * l->kernel_width + kx;
-            int32_t value = p->in[(y * l->in.width + x) * l->in.channels + source] - l->in.zero;
-            *acc += value * ((const int8_t *)l->weights)[tap * l->out.channels + channel];
+static int8_t finish(const channel *c, int32_t acc) {
+    const nsk_layer *l = c->layer;
+    int32_t value = nsk_rescale(acc, c->multiplier, (unsigned)c->shift);
+    return nsk_clamp(value + l->out.zero, l->low, l->high);
+}
+
+/* One row of outputs; `line`: those of the kernel's rows, in order. */
+static NSK_APART void write_row(const channel *c, const int8_t *const *line, int8_t *out) {
+    const nsk_layer *l = c->layer;
+    int32_t columns = l->kernel_width;
+    for (int32_t x = 0; x < l->out.width; x++, out += l->out.channels) {
+        const int8_t *w = c->weights;
+        int32_t acc = c->bias;
+        for (int32_t ky = 0; ky < l->kernel_height; ky++) {
+            const int8_t *in = line[ky] + x * l->stride_across;
+            for (int32_t kx = 0; kx < columns; kx++) {
+                acc += in[kx] * *w++;
+            }
         }
+        *out = finish(c, acc);
     }
 }
 
-static void write_pixel(const pixel *p, int8_t *out) {
-    const nsk_layer *l = p->layer;
-    int32_t each = l->out.channels / l->in.channels;
-    int32_t block;
-    for (int32_t c = 0; c < l->out.channels; c += block) {
-        block = each == 1 && c + BLOCK <= l->out.channels ? BLOCK : 1;
-        int32_t acc[BLOCK];
-        for (int32_t i = 0; i < block; i++) {
-            acc[i] = nsk_word(l->bias, (uint32_t)(c + i));
-        }
-        if (block == BLOCK) {
-            accumulate_block(p, c, acc);
-        } else {
-            accumulate_one(p, c, c / each, acc);
-        }
-        for (int32_t i = 0; i < block; i++) {
-            uint32_t k = (uint32_t)(c + i);
-            int32_t value = nsk_rescale(acc[i], nsk_word(l->multipliers, k), l->shifts[k]);
-            out[k] = nsk_clamp(value + l->out.zero, l->low, l->high);
-        }
+/* The same for the usual kernel: nine weights stay in registers where there are so many. */
+static NSK_APART void write_row_nine(const channel *c, const int8_t *const *line, int8_t *out) {
+    const nsk_layer *l = c->layer;
+    const int8_t *w = c->weights;
+    const int8_t *a = line[0];
+    const int8_t *b = line[1];
+    const int8_t *d = line[2];
+    int32_t stride = l->stride_across;
+    int32_t w0 = w[0];
+    int32_t w1 = w[1];
+    int32_t w2 = w[2];
+    int32_t w3 = w[3];
+    int32_t w4 = w[4];
+    int32_t w5 = w[5];
+    int32_t w6 = w[6];
+    int32_t w7 = w[7];
+    int32_t w8 = w[8];
+    for (int32_t left = l->out.width; left > 0; left--, out += l->out.channels) {
+        int32_t acc = c->bias;
+        acc += a[0] * w0 + a[1] * w1 + a[2] * w2;
+        acc += b[0] * w3 + b[1] * w4 + b[2] * w5;
+        acc += d[0] * w6 + d[1] * w7 + d[2] * w8;
+        *out = finish(c, acc);
+        a += stride;
+        b += stride;
+        d += stride;
     }
 }
 
-void nsk_depthwise(const nsk_layer *l, int8_t *workspace) {
-    pixel p = {.layer = l, .in = workspace + l->in.place};
-    int8_t *out = workspace + l->out.place;
+static void run_channel(const channel *c, int8_t *out) {
+    const nsk_layer *l = c->layer;
+    int32_t height = l->kernel_height;
+    bool nine = height == 3 && l->kernel_width == 3;
+    int32_t next = 0; /* the next row, counted with the padding */
+    int8_t *free_line = c->lines;
+    const int8_t *line[MOST_TAPS];
+    memset(c->lines, l->in.zero, (size_t)(height * c->length));
     for (int32_t y = 0; y < l->out.height; y++) {
-        p.rows = nsk_rows(l, y);
-        for (int32_t x = 0; x < l->out.width; x++, out += l->out.channels) {
-            p.columns = nsk_columns(l, x);
-            write_pixel(&p, out);
+        int32_t first = y * l->stride_down;
+        for (; next < first + height; next++) {
+            fill_line(c, next - l->pad_top, free_line);
+            free_line += c->length;
+            free_line = free_line == c->lines + height * c->length ? c->lines : free_line;
+        }
+        const int8_t *oldest = free_line;
+        for (int32_t ky = 0; ky < height; ky++) {
+            line[ky] = oldest;
+            oldest += c->length;
+            oldest = oldest == c->lines + height * c->length ? c->lines : oldest;
+        }
+        (nine ? write_row_nine : write_row)(c, line, out + y * l->out.width * l->out.channels);
+    }
+}
+
+/* Without lines: each tap asks whether it lies in the picture. */
+static void run_any(const channel *c, uint32_t index, int8_t *out) {
+    const nsk_layer *l = c->layer;
+    for (int32_t i = 0; i < l->out.height * l->out.width; i++, out += l->out.channels) {
+        int32_t top = i / l->out.width * l->stride_down - l->pad_top;
+        int32_t left = i % l->out.width * l->stride_across - l->pad_left;
+        const int8_t *w = (const int8_t *)l->weights + index;
+        int32_t acc = c->bias;
+        for (int32_t k = 0; k < (int32_t)nsk_kernel_area(l); k++, w += l->out.channels) {
+            int32_t y = top + k / l->kernel_width * l->dilate_down;
+            int32_t x = left + k % l->kernel_width * l->dilate_across;
+            bool inside = y >= 0 && y < l->in.height && x >= 0 && x < l->in.width;
+            int32_t value =
+                inside ? c->in[(y * l->in.width + x) * l->in.channels] : l->in.zero;
+            acc += value * *w;
+        }
+        *out = finish(c, acc);
+    }
+}
+
+void NSK_PLAIN(nsk_depthwise_run)(const nsk_layer *l, int8_t *workspace) {
+    int32_t each = l->out.channels / l->in.channels;
+    int32_t taps = (int32_t)nsk_kernel_area(l);
+    bool lined = taps <= MOST_TAPS && l->dilate_down == 1 && l->dilate_across == 1;
+    channel c = {.layer = l, .lines = workspace + l->second.place};
+    c.length = (l->out.width - 1) * l->stride_across + l->kernel_width;
+    c.inside = l->in.width < c.length - l->pad_left ? l->in.width : c.length - l->pad_left;
+    for (int32_t i = 0; i < l->out.channels; i++) {
+        const int8_t *w = (const int8_t *)l->weights + i;
+        int8_t *out = workspace + l->out.place + i;
+        c.in = workspace + l->in.place + i / each;
+        c.bias = nsk_word(l->bias, (uint32_t)i);
+        c.multiplier = nsk_word(l->multipliers, (uint32_t)i);
+        c.shift = l->shifts[i];
+        for (int32_t k = 0; k < taps && lined; k++) {
+            c.weights[k] = w[k * l->out.channels];
+        }
+        if (lined) {
+            run_channel(&c, out);
+        } else {
+            run_any(&c, (uint32_t)i, out);
         }
     }
 }
+
+const nsk_operation nsk_depthwise = {check, nsk_depthwise_run};

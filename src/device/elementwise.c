@@ -1,8 +1,33 @@
-/* Sum, product, larger, smaller and table look-up, element by element. The second of two inputs is
+/* Sum, product, larger and smaller, element by element. The second of two inputs is
  * as large as the first, or one pixel that meets every pixel of the first, or one number. */
 #include "arithmetic.h"
+#include "check.h"
 #include "format.h"
-#include "layer.h"
+
+static bool check_pair(const nsk_layer *l) {
+    bool one_pixel = l->second.height == 1 && l->second.width == 1 &&
+                     (l->second.channels == l->in.channels || l->second.channels == 1);
+    return l->has_second && nsk_same_size(&l->in, &l->out) &&
+           (nsk_same_size(&l->in, &l->second) || one_pixel);
+}
+
+static bool check_sum(const nsk_model *m, const nsk_layer *l) {
+    if (!check_pair(l) || !nsk_check_multipliers(m, l, 2, 1) || l->shifts[0] < 1 ||
+        l->shifts[0] > 30) {
+        return false;
+    }
+    int64_t most = (int64_t)1 << (l->shifts[0] - 1);
+    const nsk_tensor *const inputs[] = {&l->in, &l->second};
+    for (uint32_t k = 0; k < 2; k++) {
+        int64_t factor = nsk_word(l->multipliers, k);
+        most += (factor < 0 ? -factor : factor) * nsk_reach(inputs[k]->zero);
+    }
+    return most <= INT32_MAX;
+}
+
+static bool check_product(const nsk_model *m, const nsk_layer *l) {
+    return check_pair(l) && nsk_check_multipliers(m, l, 1, 1) && nsk_multiplier_is_good(l, 0);
+}
 
 typedef int32_t combine(const nsk_layer *l, int32_t a, int32_t b);
 
@@ -42,27 +67,23 @@ static void elementwise(const nsk_layer *l, int8_t *workspace, combine *both) {
     }
 }
 
-void nsk_add(const nsk_layer *l, int8_t *workspace) {
+static void run_sum(const nsk_layer *l, int8_t *workspace) {
     elementwise(l, workspace, weighted_sum);
 }
 
-void nsk_multiply(const nsk_layer *l, int8_t *workspace) {
+static void run_product(const nsk_layer *l, int8_t *workspace) {
     elementwise(l, workspace, product);
 }
 
-void nsk_larger(const nsk_layer *l, int8_t *workspace) {
+static void run_larger(const nsk_layer *l, int8_t *workspace) {
     elementwise(l, workspace, larger);
 }
 
-void nsk_smaller(const nsk_layer *l, int8_t *workspace) {
+static void run_smaller(const nsk_layer *l, int8_t *workspace) {
     elementwise(l, workspace, smaller);
 }
 
-void nsk_table(const nsk_layer *l, int8_t *workspace) {
-    const int8_t *in = workspace + l->in.place;
-    int8_t *out = workspace + l->out.place;
-    uint32_t count = nsk_tensor_bytes(&l->out);
-    for (uint32_t i = 0; i < count; i++) {
-        out[i] = (int8_t)l->weights[in[i] + 128];
-    }
-}
+const nsk_operation nsk_add = {check_sum, run_sum};
+const nsk_operation nsk_multiply = {check_product, run_product};
+const nsk_operation nsk_larger = {check_sum, run_larger};
+const nsk_operation nsk_smaller = {check_sum, run_smaller};

@@ -21,19 +21,31 @@ typedef struct nsk_layer {
 void nsk_layer_decode(const nsk_model *model, unsigned index, nsk_layer *layer);
 
 /* Keeps an inner loop a function of its own: inlined into the loops around it, compilers run out of
- * registers for both and spill those of the inner one. */
+ * registers for both and spill those of the inner one. NSK_WITHIN does the opposite: what is a
+ * constant at the call becomes one inside. */
 #if defined(__GNUC__)
 #define NSK_APART __attribute__((noinline))
+#define NSK_WITHIN static inline __attribute__((always_inline))
 #else
 #define NSK_APART
+#define NSK_WITHIN static inline
 #endif
 
-/* A kernel reads and writes the tensors' places in the workspace. */
-typedef void nsk_kernel(const nsk_layer *layer, int8_t *workspace);
+/* What a kind of layer can do. */
+typedef struct nsk_operation {
+    /* All that it will read lies in the file, and no number in it can make it overflow. */
+    bool (*check)(const nsk_model *model, const nsk_layer *layer);
+    /* Reads and writes the tensors' places in the workspace. */
+    void (*run)(const nsk_layer *layer, int8_t *workspace);
+} nsk_operation;
 
-nsk_kernel nsk_conv, nsk_depthwise, nsk_dense, nsk_max_pool, nsk_average_pool, nsk_add,
-    nsk_multiply, nsk_table, nsk_softmax, nsk_larger, nsk_smaller, nsk_move, nsk_constant,
+extern const nsk_operation nsk_conv, nsk_depthwise, nsk_dense, nsk_max_pool, nsk_average_pool,
+    nsk_add, nsk_multiply, nsk_table, nsk_softmax, nsk_larger, nsk_smaller, nsk_move, nsk_constant,
     nsk_resize, nsk_transposed;
+
+/* By nsk_kind; NULL where this build leaves one out. Whoever links the runtime gives the table:
+ * operations.c has them all, an emitted folder those that its networks use. */
+extern const nsk_operation *const nsk_operations[NSK_KINDS];
 
 /* The kernel taps [first, last) of a window that fall inside the picture, along one axis, and the
  * picture's coordinate of tap 0. */
@@ -67,5 +79,49 @@ static inline nsk_window nsk_columns(const nsk_layer *l, int32_t x) {
 static inline uint32_t nsk_tensor_bytes(const nsk_tensor *t) {
     return (uint32_t)t->height * t->width * t->channels;
 }
+
+static inline uint32_t nsk_kernel_area(const nsk_layer *l) {
+    return (uint32_t)l->kernel_height * (uint32_t)l->kernel_width;
+}
+
+/* Taps of one output of a convolution, transposed or not; more than NSK_MOST_TAPS are refused. */
+enum { NSK_MOST_TAPS = 1 << 24 };
+static inline int32_t nsk_conv_taps(const nsk_layer *l) {
+    return l->kernel_height * l->kernel_width * (l->in.channels / (int32_t)l->count);
+}
+
+/* The weights of one output of a convolution or dense layer fill whole words, the last with zeroes:
+ * so do the inputs that they meet, and no kernel has a rest of one to three to care for. */
+static inline int32_t nsk_row_bytes(int32_t taps) {
+    return (taps + 3) & ~3;
+}
+
+/* Whether a convolution meets whole pixels as they stand in the workspace, so that nothing needs
+ * to be gathered. */
+static inline bool nsk_conv_is_direct(const nsk_layer *l) {
+    return l->kernel_height == 1 && l->kernel_width == 1 && l->stride_down == 1 &&
+           l->stride_across == 1 && (l->in.channels / (int32_t)l->count) % 4 == 0 &&
+           l->in.place % 4 == 0;
+}
+
+/* What a convolution needs beside its tensors, in the workspace: the inputs of NSK_GATHERED windows
+ * where they must be gathered, and room for those of two pixels at 16 bits each, which some cores
+ * widen them to. */
+enum { NSK_GATHERED = 2 };
+static inline int32_t nsk_conv_scratch(const nsk_layer *l) {
+    int32_t row = nsk_row_bytes(nsk_conv_taps(l));
+    return (nsk_conv_is_direct(l) ? 4 : 4 + NSK_GATHERED) * row;
+}
+
+/* What a depthwise convolution needs there: a line for each row of its kernel, with the padding
+ * around it, of four channels at 16 bits each. */
+static inline uint64_t nsk_depthwise_scratch(const nsk_layer *l) {
+    int32_t length = (l->out.width - 1) * l->stride_across + l->kernel_width;
+    return (uint64_t)8 * (uint32_t)l->kernel_height * (uint32_t)length;
+}
+
+/* Whether all outputs are rescaled by the high word alone and clamped to what an int8 holds: nearly
+ * always. */
+bool nsk_finish_is_plain(const nsk_layer *layer);
 
 #endif

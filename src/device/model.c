@@ -11,6 +11,7 @@ const char *nsk_status_text(nsk_status status) {
         [NSK_OTHER_VERSION] = "of another version of the model file; build it again",
         [NSK_DAMAGED] = "damaged: its checksum does not match",
         [NSK_INCONSISTENT] = "inconsistent: it contradicts itself though its checksum matches",
+        [NSK_LEFT_OUT] = "in need of a kind of layer that this build leaves out",
         [NSK_TOO_SMALL] = "larger than the workspace",
     };
     unsigned index = (unsigned)status;

@@ -1,17 +1,49 @@
-/* Elements to other places: transposition, slice, concatenation, margin, repetition; and tensors
- * that come out of the model file. */
+/* Elements to other places: transposition, slice, concatenation, margin, repetition. */
 #include <string.h>
 
+#include "check.h"
 #include "format.h"
-#include "layer.h"
 
-typedef struct run {
+enum { MOST_ELEMENTS = 1 << 26 };
+
+/* All elements that the loops reach lie inside of both tensors. */
+static bool check(const nsk_model *m, const nsk_layer *l) {
+    if (l->count < 1 || l->count > NSK_MOST_LOOPS ||
+        !nsk_lies_inside(m, l->multipliers, NSK_M_LOOPS + 3U * l->count, 4, 4) ||
+        ((l->flags & NSK_FLAG_TABLE) != 0 && !nsk_lies_inside(m, l->weights, 256, 1, 1))) {
+        return false;
+    }
+    int64_t size[2] = {nsk_tensor_bytes(&l->in), nsk_tensor_bytes(&l->out)};
+    int64_t copies = 1;
+    int64_t least[2];
+    int64_t most[2];
+    for (uint32_t side = 0; side < 2; side++) {
+        least[side] = most[side] = nsk_word(l->multipliers, NSK_M_IN_ORIGIN + side);
+    }
+    for (uint32_t i = 0; i < l->count; i++) {
+        const uint8_t *loop = l->multipliers + 4U * (NSK_M_LOOPS + 3U * i);
+        int64_t count = nsk_word(loop, 0);
+        if (count < 1 || count > MOST_ELEMENTS || (copies *= count) > MOST_ELEMENTS) {
+            return false;
+        }
+        for (uint32_t side = 0; side < 2; side++) {
+            int64_t step = nsk_word(loop, 1U + side);
+            if (step < -MOST_ELEMENTS || step > MOST_ELEMENTS) {
+                return false; /* so that what the kernel computes stays within 32 bits */
+            }
+            *(step < 0 ? &least[side] : &most[side]) += step * (count - 1);
+        }
+    }
+    return least[0] >= 0 && most[0] < size[0] && least[1] >= 0 && most[1] < size[1];
+}
+
+typedef struct span {
     int32_t count, in_step, out_step;
-} run;
+} span;
 
-static run run_at(const nsk_layer *l, uint32_t loop) {
+static span span_at(const nsk_layer *l, uint32_t loop) {
     const uint8_t *at = l->multipliers + 4U * (NSK_M_LOOPS + 3U * loop);
-    run r = {nsk_word(at, 0), nsk_word(at, 1), nsk_word(at, 2)};
+    span r = {nsk_word(at, 0), nsk_word(at, 1), nsk_word(at, 2)};
     return r;
 }
 
@@ -20,7 +52,7 @@ typedef struct position {
     int32_t in, out;
 } position;
 
-static NSK_APART void copy_run(const int8_t *in, int8_t *out, position at, run r,
+static NSK_APART void copy_run(const int8_t *in, int8_t *out, position at, span r,
                                const uint8_t *table) {
     for (; r.count > 0; r.count--) {
         out[at.out] = table != NULL ? (int8_t)table[in[at.in] + 128] : in[at.in];
@@ -33,7 +65,7 @@ static NSK_APART void copy_run(const int8_t *in, int8_t *out, position at, run r
  * anew. False behind the last. */
 static bool next_run(const nsk_layer *l, int32_t *done, position *at) {
     for (uint32_t loop = 1; loop < l->count; loop++) {
-        run r = run_at(l, loop);
+        span r = span_at(l, loop);
         if (++done[loop] < r.count) {
             at->in += r.in_step;
             at->out += r.out_step;
@@ -46,7 +78,7 @@ static bool next_run(const nsk_layer *l, int32_t *done, position *at) {
     return false;
 }
 
-void nsk_move(const nsk_layer *l, int8_t *workspace) {
+static void run(const nsk_layer *l, int8_t *workspace) {
     const int8_t *in = workspace + l->in.place;
     int8_t *out = workspace + l->out.place;
     const uint8_t *table = (l->flags & NSK_FLAG_TABLE) != 0 ? l->weights : NULL;
@@ -57,10 +89,8 @@ void nsk_move(const nsk_layer *l, int8_t *workspace) {
         memset(out, nsk_word(l->multipliers, NSK_M_FILL), nsk_tensor_bytes(&l->out));
     }
     do {
-        copy_run(in, out, at, run_at(l, 0), table);
+        copy_run(in, out, at, span_at(l, 0), table);
     } while (next_run(l, done, &at));
 }
 
-void nsk_constant(const nsk_layer *l, int8_t *workspace) {
-    memcpy(workspace + l->out.place, l->weights, nsk_tensor_bytes(&l->out));
-}
+const nsk_operation nsk_move = {check, run};

@@ -1,7 +1,22 @@
 /* Maximum and average over windows; pixels in the padding take no part. */
 #include "arithmetic.h"
+#include "check.h"
 #include "format.h"
-#include "layer.h"
+
+static bool check(const nsk_model *m, const nsk_layer *l) {
+    (void)m;
+    return l->in.channels == l->out.channels && nsk_window_is_good(l);
+}
+
+static bool check_average(const nsk_model *m, const nsk_layer *l) {
+    bool counted = (l->flags & NSK_FLAG_COUNTED) != 0;
+    uint32_t multipliers = counted ? nsk_kernel_area(l) : 1U;
+    bool good = check(m, l) && nsk_check_multipliers(m, l, multipliers, multipliers);
+    for (uint32_t k = 0; k < multipliers && good; k++) {
+        good = nsk_multiplier_is_good(l, k);
+    }
+    return good;
+}
 
 typedef int8_t pool_window(const nsk_layer *l, const int8_t *in, nsk_window rows,
                            nsk_window columns);
@@ -65,10 +80,13 @@ static void pool(const nsk_layer *l, int8_t *workspace, pool_window *window) {
     }
 }
 
-void nsk_max_pool(const nsk_layer *l, int8_t *workspace) {
+static void run_max(const nsk_layer *l, int8_t *workspace) {
     pool(l, workspace, (l->flags & NSK_FLAG_LEAST) != 0 ? window_min : window_max);
 }
 
-void nsk_average_pool(const nsk_layer *l, int8_t *workspace) {
+static void run_average(const nsk_layer *l, int8_t *workspace) {
     pool(l, workspace, window_average);
 }
+
+const nsk_operation nsk_max_pool = {check, run_max};
+const nsk_operation nsk_average_pool = {check_average, run_average};

@@ -1,8 +1,26 @@
 /* Resizing: each output is blended from two rows and two columns of the input; which, and how much
  * of each, stands in a table. */
 #include "arithmetic.h"
+#include "check.h"
 #include "format.h"
-#include "layer.h"
+
+static bool check(const nsk_model *m, const nsk_layer *l) {
+    uint32_t rows = l->out.height;
+    uint32_t all = rows + l->out.width;
+    if (l->in.channels != l->out.channels ||
+        !nsk_lies_inside(m, l->weights, all, NSK_BLEND_BYTES, 2)) {
+        return false;
+    }
+    for (uint32_t i = 0; i < all; i++) {
+        const uint8_t *at = l->weights + NSK_BLEND_BYTES * i;
+        uint32_t size = i < rows ? l->in.height : l->in.width;
+        if (nsk_load16(at + NSK_B_FIRST) >= size || nsk_load16(at + NSK_B_SECOND) >= size ||
+            nsk_load16(at + NSK_B_PART) > NSK_BLEND_ONE) {
+            return false;
+        }
+    }
+    return true;
+}
 
 typedef struct blend {
     int32_t first, second, part;
@@ -30,7 +48,7 @@ static void blend_pixel(const nsk_layer *l, const int8_t *upper, const int8_t *l
     }
 }
 
-void nsk_resize(const nsk_layer *l, int8_t *workspace) {
+static void run(const nsk_layer *l, int8_t *workspace) {
     const int8_t *in = workspace + l->in.place;
     int8_t *out = workspace + l->out.place;
     int32_t row = l->in.width * l->in.channels;
@@ -42,3 +60,5 @@ void nsk_resize(const nsk_layer *l, int8_t *workspace) {
         }
     }
 }
+
+const nsk_operation nsk_resize = {check, run};

@@ -20,27 +20,10 @@ void nsk_prepare(const nsk_model *model, const uint8_t *frame, size_t stride, vo
 }
 
 void nsk_run(const nsk_model *model, void *workspace, const nsk_observer *observer) {
-    static nsk_kernel *const kernels[NSK_KINDS] = {
-        [NSK_CONV] = nsk_conv,
-        [NSK_DEPTHWISE] = nsk_depthwise,
-        [NSK_DENSE] = nsk_dense,
-        [NSK_MAX_POOL] = nsk_max_pool,
-        [NSK_AVERAGE_POOL] = nsk_average_pool,
-        [NSK_ADD] = nsk_add,
-        [NSK_MULTIPLY] = nsk_multiply,
-        [NSK_TABLE] = nsk_table,
-        [NSK_SOFTMAX] = nsk_softmax,
-        [NSK_LARGER] = nsk_larger,
-        [NSK_SMALLER] = nsk_smaller,
-        [NSK_MOVE] = nsk_move,
-        [NSK_CONSTANT] = nsk_constant,
-        [NSK_RESIZE] = nsk_resize,
-        [NSK_TRANSPOSED] = nsk_transposed,
-    };
     for (unsigned i = 0; i < model->layers; i++) {
         nsk_layer layer;
         nsk_layer_decode(model, i, &layer);
-        kernels[layer.kind](&layer, workspace);
+        nsk_operations[layer.kind]->run(&layer, workspace);
         if (observer != NULL) {
             observer->after(observer->context, model, i);
         }

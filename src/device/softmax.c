@@ -1,8 +1,13 @@
 /* Softmax over the channels of each pixel. The table holds round(65535 e^(-scale d)) as u16 for
  * d = 0, 1, ... steps below the highest input; past its end the share is nothing. */
 #include "arithmetic.h"
+#include "check.h"
 #include "format.h"
-#include "layer.h"
+
+static bool check(const nsk_model *m, const nsk_layer *l) {
+    return nsk_same_size(&l->in, &l->out) && l->count >= 1 && l->count <= 256 &&
+           nsk_lies_inside(m, l->weights, l->count, 2, 2) && nsk_load16(l->weights) > 0;
+}
 
 static uint32_t part(const nsk_layer *l, int32_t below) {
     return (uint32_t)below < l->count ? nsk_load16(l->weights + 2 * below) : 0U;
@@ -22,7 +27,7 @@ static void softmax_pixel(const nsk_layer *l, const int8_t *in, int8_t *out) {
     }
 }
 
-void nsk_softmax(const nsk_layer *l, int8_t *workspace) {
+static void run(const nsk_layer *l, int8_t *workspace) {
     const int8_t *in = workspace + l->in.place;
     int8_t *out = workspace + l->out.place;
     uint32_t pixels = (uint32_t)l->in.height * l->in.width;
@@ -32,3 +37,5 @@ void nsk_softmax(const nsk_layer *l, int8_t *workspace) {
         out += l->in.channels;
     }
 }
+
+const nsk_operation nsk_softmax = {check, run};

@@ -1,8 +1,22 @@
 /* Transposed convolution, grouped or not: every output gathers the inputs whose spread reaches it.
  * Weights as [out][row][column][in of the group]. */
 #include "arithmetic.h"
+#include "check.h"
 #include "format.h"
-#include "layer.h"
+
+/* Any pad is safe: taps that no input meets are left out. */
+static bool check(const nsk_model *m, const nsk_layer *l) {
+    if (l->count < 1 || l->in.channels % l->count != 0 || l->out.channels % l->count != 0 ||
+        l->kernel_height < 1 || l->kernel_width < 1 || l->stride_down < 1 ||
+        l->stride_across < 1 || l->dilate_down < 1 || l->dilate_across < 1 ||
+        (uint64_t)nsk_kernel_area(l) * l->in.channels > NSK_MOST_TAPS) {
+        return false;
+    }
+    uint32_t taps = (uint32_t)nsk_conv_taps(l);
+    nsk_weights_form form = {(uint64_t)taps * l->out.channels, taps, 1, taps,
+                             nsk_reach(l->in.zero)};
+    return nsk_check_weights(m, l, &form);
+}
 
 /* The input's coordinate that tap `tap` brings to output `at`, or -1. */
 static int32_t source(int32_t at, int32_t tap, int32_t stride, int32_t dilate, int32_t pad,
@@ -49,7 +63,7 @@ static int32_t accumulate(const nsk_layer *l, const int8_t *in, int32_t y, int32
     return acc;
 }
 
-void nsk_transposed(const nsk_layer *l, int8_t *workspace) {
+static void run(const nsk_layer *l, int8_t *workspace) {
     const int8_t *in = workspace + l->in.place;
     int8_t *out = workspace + l->out.place;
     for (int32_t y = 0; y < l->out.height; y++) {
@@ -62,3 +76,5 @@ void nsk_transposed(const nsk_layer *l, int8_t *workspace) {
         }
     }
 }
+
+const nsk_operation nsk_transposed = {check, run};

@@ -15,9 +15,10 @@ enum { ENOUGH = 100000, MOST = 1 << 16 };
 typedef struct bed {
     random_state random;
     nsk_layer layer;
-    int8_t workspace[3 * MOST];
-    int8_t weights[MOST];
-    uint8_t bias[4 * 512], multipliers[4 * 512], shifts[512];
+    _Alignas(4) int8_t workspace[3 * MOST];
+    _Alignas(4) int8_t weights[MOST];
+    int row; /* bytes of an output's weights, where they stand in rows */
+    _Alignas(4) uint8_t bias[4 * 512], multipliers[4 * 512], shifts[512];
     uint8_t table[512];
     int checked, wrong;
 } bed;
@@ -120,6 +121,21 @@ static int64_t pixel(const bed *b, int y, int x, int c, bool *inside) {
     return *inside ? b->workspace[(y * t->width + x) * t->channels + c] - t->zero : 0;
 }
 
+/* What a tap of a layer with weights meets: outside of the picture, the zero point. */
+static int level(const bed *b, int y, int x, int c) {
+    bool inside;
+    return (int)pixel(b, y, x, c, &inside) + b->layer.in.zero;
+}
+
+/* Rows of weights are filled up to whole words with zeroes. */
+static int row_bytes(bed *b, int taps, int outputs) {
+    int row = (taps + 3) / 4 * 4;
+    for (int c = 0; c < outputs; c++) {
+        memset(b->weights + c * row + taps, 0, (size_t)(row - taps));
+    }
+    return row;
+}
+
 static int8_t finish(const bed *b, exact acc, int k) {
     const nsk_layer *l = &b->layer;
     int32_t value =
@@ -130,9 +146,9 @@ static int8_t finish(const bed *b, exact acc, int k) {
 
 typedef int8_t formula(const bed *b, int y, int x, int c);
 
-static void check_output(bed *b, nsk_kernel *kernel, formula *expected) {
+static void check_output(bed *b, const nsk_operation *operation, formula *expected) {
     const nsk_tensor *t = &b->layer.out;
-    kernel(&b->layer, b->workspace);
+    operation->run(&b->layer, b->workspace);
     for (int i = 0; i < t->height * t->width * t->channels; i++) {
         int c = i % t->channels;
         int x = i / t->channels % t->width;
@@ -146,34 +162,45 @@ static int8_t conv_formula(const bed *b, int oy, int ox, int c) {
     const nsk_layer *l = &b->layer;
     int inputs = l->in.channels / (int)l->count;
     int group = c / (l->out.channels / (int)l->count);
+    const int8_t *w = b->weights + c * b->row;
     exact acc = nsk_word(b->bias, (uint32_t)c);
     for (int ky = 0; ky < l->kernel_height; ky++) {
         for (int kx = 0; kx < l->kernel_width; kx++) {
             for (int i = 0; i < inputs; i++) {
-                bool inside;
-                int64_t value = pixel(b, oy * l->stride_down - l->pad_top + ky * l->dilate_down,
-                                      ox * l->stride_across - l->pad_left + kx * l->dilate_across,
-                                      group * inputs + i, &inside);
-                acc +=
-                    value *
-                    b->weights[((c * l->kernel_height + ky) * l->kernel_width + kx) * inputs + i];
+                acc += *w++ * level(b, oy * l->stride_down - l->pad_top + ky * l->dilate_down,
+                                    ox * l->stride_across - l->pad_left + kx * l->dilate_across,
+                                    group * inputs + i);
             }
         }
     }
     return finish(b, acc, c);
 }
 
+/* Now and then a window of one pixel, which is not gathered, on channels in whole words or not. */
+static void draw_conv(bed *b) {
+    int groups = between(b, 0, 2) == 0 ? between(b, 2, 3) : 1;
+    int inputs = groups * (between(b, 0, 1) == 0 ? between(b, 1, 7) : 4 * between(b, 1, 9));
+    nsk_layer *l = &b->layer;
+    start(b, NSK_CONV);
+    draw_window(b, inputs, groups * between(b, 1, 19));
+    if (between(b, 0, 2) == 0) {
+        l->kernel_height = l->kernel_width = l->stride_down = l->stride_across = 1;
+        l->pad_top = l->pad_left = 0;
+        l->out.height = l->in.height;
+        l->out.width = l->in.width;
+    }
+    l->count = (uint32_t)groups;
+    l->second.place = MOST;
+    int taps = inputs / groups * l->kernel_height * l->kernel_width;
+    b->row = row_bytes(b, taps, l->out.channels);
+    draw_scales(b, l->out.channels, taps);
+}
+
 static void conv_is_exact(void) {
     bed *b = bed_new(11);
     while (b->checked < ENOUGH) {
-        int groups = between(b, 0, 2) == 0 ? between(b, 2, 3) : 1;
-        int inputs = groups * between(b, 1, 7);
-        start(b, NSK_CONV);
-        draw_window(b, inputs, groups * between(b, 1, 9));
-        b->layer.count = (uint32_t)groups;
-        draw_scales(b, b->layer.out.channels,
-                    inputs / groups * b->layer.kernel_height * b->layer.kernel_width);
-        check_output(b, nsk_conv, conv_formula);
+        draw_conv(b);
+        check_output(b, &nsk_conv, conv_formula);
     }
     bed_done(b);
 }
@@ -183,11 +210,10 @@ static int8_t depthwise_formula(const bed *b, int oy, int ox, int c) {
     exact acc = nsk_word(b->bias, (uint32_t)c);
     for (int ky = 0; ky < l->kernel_height; ky++) {
         for (int kx = 0; kx < l->kernel_width; kx++) {
-            bool inside;
-            int64_t value = pixel(b, oy * l->stride_down - l->pad_top + ky * l->dilate_down,
-                                  ox * l->stride_across - l->pad_left + kx * l->dilate_across,
-                                  c / (l->out.channels / l->in.channels), &inside);
-            acc += value * b->weights[(ky * l->kernel_width + kx) * l->out.channels + c];
+            acc += level(b, oy * l->stride_down - l->pad_top + ky * l->dilate_down,
+                         ox * l->stride_across - l->pad_left + kx * l->dilate_across,
+                         c / (l->out.channels / l->in.channels)) *
+                   b->weights[(ky * l->kernel_width + kx) * l->out.channels + c];
         }
     }
     return finish(b, acc, c);
@@ -196,11 +222,12 @@ static int8_t depthwise_formula(const bed *b, int oy, int ox, int c) {
 static void depthwise_is_exact(void) {
     bed *b = bed_new(12);
     while (b->checked < ENOUGH) {
-        int channels = between(b, 1, 11);
+        int channels = between(b, 1, 40);
         start(b, NSK_DEPTHWISE);
         draw_window(b, channels, channels * (between(b, 0, 3) == 0 ? 2 : 1));
+        b->layer.second.place = MOST;
         draw_scales(b, b->layer.out.channels, b->layer.kernel_height * b->layer.kernel_width);
-        check_output(b, nsk_depthwise, depthwise_formula);
+        check_output(b, &nsk_depthwise, depthwise_formula);
     }
     bed_done(b);
 }
@@ -211,7 +238,7 @@ static int8_t dense_formula(const bed *b, int oy, int ox, int c) {
     int inputs = (int)nsk_tensor_bytes(&b->layer.in);
     exact acc = nsk_word(b->bias, (uint32_t)c);
     for (int i = 0; i < inputs; i++) {
-        acc += (exact)(b->workspace[i] - b->layer.in.zero) * b->weights[c * inputs + i];
+        acc += (exact)b->workspace[i] * b->weights[c * b->row + i];
     }
     return finish(b, acc, c);
 }
@@ -222,8 +249,9 @@ static void dense_is_exact(void) {
         start(b, NSK_DENSE);
         draw_tensor(b, &b->layer.in, 0, between(b, 1, 3), between(b, 1, 3), between(b, 1, 20));
         draw_tensor(b, &b->layer.out, 2 * MOST, 1, 1, between(b, 1, 300));
+        b->row = row_bytes(b, (int)nsk_tensor_bytes(&b->layer.in), b->layer.out.channels);
         draw_scales(b, b->layer.out.channels, (int)nsk_tensor_bytes(&b->layer.in));
-        check_output(b, nsk_dense, dense_formula);
+        check_output(b, &nsk_dense, dense_formula);
     }
     bed_done(b);
 }
@@ -275,7 +303,7 @@ static void pools_are_exact(void) {
             draw_window(b, channels, channels);
             draw_scales(b, 16, 1);
             b->layer.flags = between(b, 0, 1) == 0 ? flags[kind] : 0;
-            check_output(b, kind == 0 ? nsk_average_pool : nsk_max_pool,
+            check_output(b, kind == 0 ? &nsk_average_pool : &nsk_max_pool,
                          kind == 0 ? average_formula : max_formula);
         }
         bed_done(b);
@@ -337,17 +365,17 @@ static void draw_pair(bed *b, nsk_kind kind) {
 static void pairs_are_exact(void) {
     static const struct {
         nsk_kind kind;
-        nsk_kernel *kernel;
+        const nsk_operation *operation;
         formula *expected;
-    } cases[] = {{NSK_ADD, nsk_add, sum_formula},
-                 {NSK_MULTIPLY, nsk_multiply, multiply_formula},
-                 {NSK_LARGER, nsk_larger, sum_formula},
-                 {NSK_SMALLER, nsk_smaller, sum_formula}};
+    } cases[] = {{NSK_ADD, &nsk_add, sum_formula},
+                 {NSK_MULTIPLY, &nsk_multiply, multiply_formula},
+                 {NSK_LARGER, &nsk_larger, sum_formula},
+                 {NSK_SMALLER, &nsk_smaller, sum_formula}};
     for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
         bed *b = bed_new(16 + (uint64_t)i);
         while (b->checked < ENOUGH) {
             draw_pair(b, cases[i].kind);
-            check_output(b, cases[i].kernel, cases[i].expected);
+            check_output(b, cases[i].operation, cases[i].expected);
         }
         bed_done(b);
     }
@@ -394,7 +422,7 @@ static void tables_are_exact(void) {
                     b->table[i] = (uint8_t)between(b, i < 2 ? 1 : 0, 255);
                 }
             }
-            check_output(b, kind == 0 ? nsk_table : nsk_softmax,
+            check_output(b, kind == 0 ? &nsk_table : &nsk_softmax,
                          kind == 0 ? table_formula : softmax_formula);
         }
         bed_done(b);
@@ -469,7 +497,7 @@ static void moves_are_exact(void) {
     while (b->checked < ENOUGH) {
         draw_move(b);
         expect_move(b);
-        check_output(b, nsk_move, moved_formula);
+        check_output(b, &nsk_move, moved_formula);
     }
     bed_done(b);
 }
@@ -484,7 +512,7 @@ static void constants_are_exact(void) {
         start(b, NSK_CONSTANT);
         draw_tensor(b, &b->layer.out, 2 * MOST, between(b, 1, 9), between(b, 1, 9),
                     between(b, 1, 20));
-        check_output(b, nsk_constant, constant_formula);
+        check_output(b, &nsk_constant, constant_formula);
     }
     bed_done(b);
 }
@@ -533,7 +561,7 @@ static void resizes_are_exact(void) {
             at[4] = (uint8_t)part;
             at[5] = (uint8_t)(part >> 8);
         }
-        check_output(b, nsk_resize, resize_formula);
+        check_output(b, &nsk_resize, resize_formula);
     }
     bed_done(b);
 }
@@ -574,7 +602,7 @@ static void transposed_is_exact(void) {
         b->layer.out.height = (uint16_t)between(b, 1, 16);
         b->layer.out.width = (uint16_t)between(b, 1, 16);
         draw_scales(b, b->layer.out.channels, inputs / groups * 4);
-        check_output(b, nsk_transposed, transposed_formula);
+        check_output(b, &nsk_transposed, transposed_formula);
     }
     bed_done(b);
 }

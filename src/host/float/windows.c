@@ -45,6 +45,53 @@ static void unfold_plane(const nsk_step *s, const float *plane, int64_t ky, int6
     }
 }
 
+/* The plane with its padding around it: `wide` floats a row. */
+static void pad_plane(const nsk_step *s, const float *x, int64_t wide, float *to) {
+    const nsk_window_attributes *w = &s->node->attributes.window;
+    int64_t width = s->in->dims[3];
+    int64_t rows = s->in->dims[2] + w->pad_before[0] + w->pad_after[0];
+    memset(to, 0, (size_t)(rows * wide) * sizeof *to);
+    for (int64_t y = 0; y < s->in->dims[2]; y++) {
+        memcpy(to + (y + w->pad_before[0]) * wide + w->pad_before[1], x + y * width,
+               (size_t)width * sizeof *to);
+    }
+}
+
+/* One row of outputs of a kernel of 3 x 3 on the padded plane. */
+static inline void nine_taps(const float *restrict rows, int64_t wide, int64_t stride,
+                             const float *restrict k, float *restrict y, int64_t count) {
+    const float *a = rows;
+    const float *b = a + wide;
+    const float *c = b + wide;
+    for (int64_t i = 0; i < count; i++) {
+        int64_t x = i * stride;
+        y[i] = k[0] * a[x] + k[1] * a[x + 1] + k[2] * a[x + 2] + k[3] * b[x] + k[4] * b[x + 1] +
+               k[5] * b[x + 2] + k[6] * c[x] + k[7] * c[x + 1] + k[8] * c[x + 2];
+    }
+}
+
+/* The most usual depthwise kernel, where it fits its padded plane. */
+static bool is_nine_taps(const nsk_window_attributes *w) {
+    return w->kernel[0] == 3 && w->kernel[1] == 3 && w->dilation[0] == 1 && w->dilation[1] == 1 &&
+           w->pad_before[0] >= 0 && w->pad_before[1] >= 0 && w->pad_after[0] >= 0 &&
+           w->pad_after[1] >= 0;
+}
+
+static void conv_plane_nine(const nsk_step *s, const float *x, const float *weight, float *y) {
+    const nsk_window_attributes *w = &s->node->attributes.window;
+    int64_t wide = s->in->dims[3] + w->pad_before[1] + w->pad_after[1];
+    int64_t width = s->out->dims[3];
+    pad_plane(s, x, wide, s->scratch);
+    for (int64_t oy = 0; oy < s->out->dims[2]; oy++) {
+        const float *rows = s->scratch + oy * w->stride[0] * wide;
+        if (w->stride[1] == 1) {
+            nine_taps(rows, wide, 1, weight, y + oy * width, width);
+        } else {
+            nine_taps(rows, wide, w->stride[1], weight, y + oy * width, width);
+        }
+    }
+}
+
 /* A group of one input and one output: the products are added up row by row. */
 static void conv_plane(const nsk_step *s, const float *x, const float *weight, float *y) {
     const nsk_window_attributes *w = &s->node->attributes.window;
@@ -85,7 +132,7 @@ static void conv_group(const nsk_step *s, const float *x, const float *weight, f
     int64_t pixels = s->out->dims[2] * s->out->dims[3];
     const float *columns = x;
     if (inputs == 1 && outputs == 1) {
-        conv_plane(s, x, weight, y);
+        (is_nine_taps(w) ? conv_plane_nine : conv_plane)(s, x, weight, y);
         return;
     }
     if (!is_pointwise(w)) {
@@ -248,6 +295,12 @@ size_t nsk_scratch_needed(const nsk_graph *graph, const nsk_node *node) {
     }
     const nsk_value *weight = nsk_node_input(graph, node, 1);
     const nsk_value *out = nsk_graph_value(graph, node->output);
-    return nsk_value_count(weight) / (size_t)weight->dims[0] *
-           (size_t)(out->dims[2] * out->dims[3]);
+    const nsk_value *in = nsk_node_input(graph, node, 0);
+    const nsk_window_attributes *w = &node->attributes.window;
+    size_t unfolded = nsk_value_count(weight) / (size_t)weight->dims[0] *
+                      (size_t)(out->dims[2] * out->dims[3]);
+    size_t padded = is_nine_taps(w) ? (size_t)((in->dims[2] + w->pad_before[0] + w->pad_after[0]) *
+                                               (in->dims[3] + w->pad_before[1] + w->pad_after[1]))
+                                    : 0;
+    return MAX(unfolded, padded);
 }

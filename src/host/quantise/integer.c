@@ -4,6 +4,7 @@
 #include <string.h>
 
 #include "device/format.h"
+#include "device/layer.h"
 
 /* Halves go up, as everywhere in docs/arithmetic.md. */
 static double rounded(double x) {
@@ -68,16 +69,54 @@ int nsk_weight_level(double weight, double scale) {
     return clamped(rounded(weight / scale), -127, 127);
 }
 
-/* The proof: no order of adding can leave int32. */
-static bool accumulator_fits(const nsk_low_layer *l, const nsk_integer_layer *r, int channel,
-                             nsk_scale in, nsk_error *error) {
-    int64_t reach = MAX(127 - in.zero, 128 + in.zero);
-    int64_t most = r->bias[channel] < 0 ? -(int64_t)r->bias[channel] : r->bias[channel];
+/* How the device wants a layer's weights. */
+typedef struct weights_form {
+    bool interleaved; /* [tap][out], else [out][tap] */
+    bool words;       /* each output's filled up to whole words */
+    bool folded;      /* the bias has the input's zero point taken into it */
+} weights_form;
+
+static const weights_form forms[NSK_KINDS] = {
+    [NSK_CONV] = {.words = true, .folded = true},
+    [NSK_DENSE] = {.words = true, .folded = true},
+    [NSK_DEPTHWISE] = {.interleaved = true, .folded = true},
+};
+
+static size_t weight_place(const nsk_low_layer *l, int channel, int tap, int channels) {
+    const weights_form *form = &forms[l->kind];
+    size_t row = (size_t)(form->words ? nsk_row_bytes(l->taps) : l->taps);
+    return form->interleaved ? (size_t)tap * (size_t)channels + (size_t)channel
+                             : (size_t)channel * row + (size_t)tap;
+}
+
+/* Quantises one output's weights; returns their sum, and the sum of their magnitudes. */
+static int64_t put_weights(const nsk_low_layer *l, nsk_integer_layer *r, int channel, double scale,
+                           int64_t *magnitude) {
+    int64_t sum = 0;
+    *magnitude = 0;
     for (int t = 0; t < l->taps; t++) {
-        bool interleaved = l->kind == NSK_DEPTHWISE;
-        int w = r->weights[interleaved ? t * r->channels + channel : channel * l->taps + t];
-        most += reach * (w < 0 ? -w : w);
+        double weight = (double)*weight_at(l, channel, t, r->channels);
+        int level = nsk_weight_level(weight, scale);
+        r->weights[weight_place(l, channel, t, r->channels)] = (int8_t)level;
+        sum += level;
+        *magnitude += level < 0 ? -level : level;
     }
+    return sum;
+}
+
+/* One output's bias, and the proof: no order of adding can leave int32. */
+static bool put_bias(const nsk_low_layer *l, nsk_integer_layer *r, int channel, nsk_scale in,
+                     double scale, nsk_error *error) {
+    int64_t magnitude;
+    int64_t sum = put_weights(l, r, channel, scale, &magnitude);
+    int64_t bias = (int64_t)rounded((double)l->bias[channel] / ((double)in.scale * scale));
+    int64_t reach = MAX(127 - in.zero, 128 + in.zero);
+    if (forms[l->kind].folded) {
+        bias -= in.zero * sum;
+        reach = 128;
+    }
+    r->bias[channel] = (int32_t)bias;
+    int64_t most = (bias < 0 ? -bias : bias) + reach * magnitude;
     return most <= INT32_MAX ||
            nsk_fail(error,
                     "layer '%s': output channel %d could add up to %" G_GINT64_FORMAT
@@ -88,26 +127,22 @@ static bool accumulator_fits(const nsk_low_layer *l, const nsk_integer_layer *r,
 static bool make_weights(const nsk_low_layer *l, nsk_scale in, nsk_scale out, nsk_integer_layer *r,
                          nsk_error *error) {
     int channels = r->channels;
-    r->taps = l->taps;
-    r->weights = g_new(int8_t, (gsize)channels * (gsize)l->taps);
+    r->weight_bytes = weight_place(l, channels - 1, l->taps - 1, channels) + 1;
+    r->weight_bytes += forms[l->kind].words ? (size_t)(nsk_row_bytes(l->taps) - l->taps) : 0;
+    r->weights = g_new0(int8_t, r->weight_bytes);
     r->bias = g_new(int32_t, channels);
     r->multipliers = g_new(nsk_multiplier, channels);
     r->multiplier_count = channels;
     for (int c = 0; c < channels; c++) {
         double scale = nsk_weight_scale(l, c, channels, in, out);
-        for (int t = 0; t < l->taps; t++) {
-            const float *from = weight_at(l, c, t, channels);
-            r->weights[from - l->weights] = (int8_t)nsk_weight_level((double)*from, scale);
+        if (!put_bias(l, r, c, in, scale, error)) {
+            return false;
         }
         double unit = (double)in.scale * scale;
-        r->bias[c] = (int32_t)rounded((double)l->bias[c] / unit);
         if (!nsk_multiplier_of(unit / (double)out.scale, &r->multipliers[c])) {
             return complain(l, error,
                             "its weights are too large for its output's range; check the "
                             "calibration images");
-        }
-        if (!accumulator_fits(l, r, c, in, error)) {
-            return false;
         }
     }
     return true;
@@ -192,7 +227,7 @@ static void make_move(const nsk_low_layer *l, nsk_scale in, nsk_scale out, nsk_i
 static void make_constant(const nsk_low_layer *l, nsk_scale out, nsk_integer_layer *r) {
     r->weights = g_new(int8_t, l->taps);
     r->channels = 1;
-    r->taps = l->taps;
+    r->weight_bytes = (size_t)l->taps;
     for (int i = 0; i < l->taps; i++) {
         r->weights[i] = (int8_t)nsk_level_of((double)l->weights[i], out);
     }

@@ -22,7 +22,8 @@ typedef struct nsk_multiplier {
 typedef struct nsk_integer_layer {
     int8_t *weights; /* in the device's order; NULL where there are none */
     int32_t *bias;
-    int channels, taps;
+    size_t weight_bytes;
+    int channels;
     nsk_multiplier *multipliers;
     int multiplier_count;
     int32_t factors[2]; /* sum: of both inputs */

@@ -1,5 +1,6 @@
 #include "quantise/lowering.h"
 
+#include "device/layer.h"
 #include "float/kernel.h"
 
 nsk_low_tensor *nsk_low_tensor_at(const nsk_lowered *lowered, int tensor) {
@@ -181,6 +182,52 @@ static bool fits_device(const nsk_lowering *l, const nsk_node *node) {
                                "pictures or fewer channels");
 }
 
+/* What the device will ask of the layer. */
+static int64_t scratch_bytes(const nsk_lowered *lowered, const nsk_low_layer *l) {
+    const nsk_low_tensor *in = nsk_low_tensor_at(lowered, l->in);
+    const nsk_low_tensor *out = nsk_low_tensor_at(lowered, l->out);
+    const nsk_layer layer = {
+        .count = (uint32_t)l->window.groups,
+        .in = {.height = (uint16_t)in->height,
+               .width = (uint16_t)in->width,
+               .channels = (uint16_t)in->channels},
+        .out = {.height = (uint16_t)out->height, .width = (uint16_t)out->width},
+        .kernel_height = (int32_t)l->window.kernel[0],
+        .kernel_width = (int32_t)l->window.kernel[1],
+        .stride_down = (int32_t)l->window.stride[0],
+        .stride_across = (int32_t)l->window.stride[1],
+        .dilate_across = (int32_t)l->window.dilation[1],
+    };
+    return l->kind == NSK_CONV        ? nsk_conv_scratch(&layer)
+           : l->kind == NSK_DEPTHWISE ? (int64_t)nsk_depthwise_scratch(&layer)
+                                      : 0;
+}
+
+bool nsk_low_add_scratch(nsk_lowered *lowered, nsk_error *error) {
+    for (int i = 0; i < (int)lowered->layers->len; i++) {
+        nsk_low_layer *l = nsk_low_layer_at(lowered, i);
+        int64_t words = scratch_bytes(lowered, l) / 4;
+        if (words == 0) {
+            continue;
+        }
+        if (words > UINT16_MAX) {
+            return nsk_fail(error,
+                            "layer '%s' has no integer form: it would need more than 256 KiB of "
+                            "scratch; give it a smaller kernel or fewer channels",
+                            l->name);
+        }
+        const nsk_low_tensor scratch = {.value = nsk_low_tensor_at(lowered, l->in)->value,
+                                        .height = 1,
+                                        .width = (int)words,
+                                        .channels = 4,
+                                        .shares = l->in,
+                                        .stands_in = NSK_NONE};
+        l->second = (int)lowered->tensors->len;
+        g_array_append_val(lowered->tensors, scratch);
+    }
+    return true;
+}
+
 nsk_lowered *nsk_lower(const nsk_graph *graph, nsk_error *error) {
     nsk_lowered *lowered = g_new0(nsk_lowered, 1);
     lowered->tensors = g_array_new(FALSE, TRUE, sizeof(nsk_low_tensor));
@@ -198,7 +245,7 @@ nsk_lowered *nsk_lower(const nsk_graph *graph, nsk_error *error) {
         good = node->dead || (fits_device(&l, node) && lower_node(&l, node));
     }
     lowered->output = good ? output_tensor(&l, last) : NSK_NONE;
-    good = lowered->output != NSK_NONE;
+    good = lowered->output != NSK_NONE && nsk_low_add_scratch(lowered, error);
     for (guint i = 0; i < graph->values->len; i++) {
         g_free(l.views[i].source);
     }

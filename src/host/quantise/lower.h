@@ -15,7 +15,7 @@ typedef struct nsk_low_tensor {
 typedef struct nsk_low_layer {
     nsk_kind kind;
     const char *name;    /* the node's */
-    int in, second, out; /* tensors; second may be NSK_NONE */
+    int in, second, out; /* tensors; second may be NSK_NONE, and is a convolution's scratch */
     nsk_window_attributes window;
     int taps;       /* weights of one output channel */
     float *weights; /* conv: [out][taps]; depthwise: [taps][out]; dense: [out][taps]; a constant's
@@ -42,6 +42,8 @@ typedef struct nsk_lowered {
 
 /* An operator without integer form is an error that names the node and says what to change. */
 nsk_lowered *nsk_lower(const nsk_graph *graph, nsk_error *error);
+/* Gives every convolution the scratch that the device needs for it. Part of nsk_lower. */
+bool nsk_low_add_scratch(nsk_lowered *lowered, nsk_error *error);
 void nsk_lowered_free(nsk_lowered *lowered);
 
 nsk_low_tensor *nsk_low_tensor_at(const nsk_lowered *lowered, int tensor);

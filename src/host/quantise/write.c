@@ -146,7 +146,7 @@ static void append_bytes_of_layers(writer *w) {
             put32(layer_record(w, i) + NSK_L_WEIGHTS_AT, at);
         }
         if (r->weights != NULL) {
-            uint32_t at = append(w, r->weights, (size_t)r->channels * (size_t)r->taps, 1);
+            uint32_t at = append(w, r->weights, r->weight_bytes, 4);
             put32(layer_record(w, i) + NSK_L_WEIGHTS_AT, at);
         }
         int count = r->factor_shift > 0 ? 1 : r->multiplier_count;

@@ -1,0 +1,51 @@
+/* What Cortex-M cores have of their own: the vector table, the trap, the timer. */
+#include "board.h"
+
+extern uint32_t stack_top[];
+
+int semihost_call(int operation, const void *argument) {
+    register int r0 __asm__("r0") = operation;
+    register const void *r1 __asm__("r1") = argument;
+    __asm__ volatile("bkpt 0xab" : "+r"(r0) : "r"(r1) : "memory");
+    return r0;
+}
+
+/* SysTick: control, reload, current value. */
+static volatile uint32_t *const systick = (volatile uint32_t *)0xe000e010U;
+
+enum { TICKS = 0xffffff }; /* it counts down from here */
+
+void timer_start(void) {
+    systick[1] = TICKS;
+    systick[2] = 0;
+    systick[0] = 5; /* on, processor clock, no interrupt */
+}
+
+uint32_t timer_now(void) {
+    return TICKS - systick[2];
+}
+
+uint32_t timer_between(uint32_t from, uint32_t to) {
+    return (to - from) & TICKS;
+}
+
+static void fault(void) {
+    semihost_print("fault: the image touched what it may not\n");
+    semihost_exit(2);
+}
+
+__attribute__((noreturn, used)) void reset(void) {
+#if defined(__ARM_FEATURE_MVE)
+    /* vectors have to be switched on: coprocessors 10 and 11, and what a function keeps of them */
+    volatile uint32_t *cpacr = (volatile uint32_t *)0xe000ed88U;
+    *cpacr |= 0xf00000U;
+    __asm__ volatile("dsb\n\tisb" ::: "memory");
+#endif
+    start();
+    for (;;) {
+    }
+}
+
+__attribute__((section(".vectors"), used)) static void *const vectors[16] = {
+    [0] = stack_top,     [1] = (void *)reset, [2] = (void *)fault, [3] = (void *)fault,
+    [4] = (void *)fault, [5] = (void *)fault, [6] = (void *)fault, [7] = (void *)fault};

@@ -1,0 +1,29 @@
+/* arch: which core the runtime is compiled for, and so which folder's kernels stand in for the
+ * portable ones. Every set computes the same bits; docs/arithmetic.md is what they compute. */
+#ifndef NSK_ARCH_H
+#define NSK_ARCH_H
+
+/* -DNSK_PORTABLE leaves all of them out: the plain C everywhere. */
+#if defined(NSK_PORTABLE)
+#define NSK_ARCH_PORTABLE 1
+#elif defined(__ARM_FEATURE_DSP) && __ARM_FEATURE_DSP && __ARM_ARCH_PROFILE == 'M'
+#define NSK_ARCH_ARM_DSP 1
+#elif defined(__x86_64__) && defined(__GNUC__)
+#define NSK_ARCH_X86_64 1 /* chosen when run: the processor may have no vectors of 256 bits */
+#else
+#define NSK_ARCH_PORTABLE 1
+#endif
+
+/* A portable kernel's name where the core has its own, which may still fall back on it. */
+#if defined(NSK_ARCH_PORTABLE)
+#define NSK_PLAIN(name) name
+#else
+#define NSK_PLAIN(name) name##_plain
+#endif
+
+/* On hosts, bytes of stack for gathered windows: many at a time; else the workspace's scratch. */
+#if defined(NSK_ARCH_X86_64)
+#define NSK_STACK_ROOM 32768
+#endif
+
+#endif

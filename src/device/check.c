@@ -1,0 +1,66 @@
+#include "check.h"
+
+#include "arithmetic.h"
+#include "format.h"
+
+bool nsk_lies_inside(const nsk_model *m, const uint8_t *at, uint64_t count, uint32_t each,
+                     uint32_t alignment) {
+    size_t offset = (size_t)(at - m->bytes);
+    return offset >= NSK_HEADER_BYTES && offset % alignment == 0 && offset <= m->size &&
+           count * each <= m->size - offset;
+}
+
+bool nsk_multiplier_is_good(const nsk_layer *l, uint32_t k) {
+    return nsk_word(l->multipliers, k) >= NSK_MULTIPLIER_LEAST && l->shifts[k] >= NSK_SHIFT_LEAST &&
+           l->shifts[k] <= NSK_SHIFT_MOST;
+}
+
+bool nsk_check_multipliers(const nsk_model *m, const nsk_layer *l, uint32_t multipliers,
+                           uint32_t shifts) {
+    return nsk_lies_inside(m, l->multipliers, multipliers, 4, 4) &&
+           nsk_lies_inside(m, l->shifts, shifts, 1, 1);
+}
+
+bool nsk_same_size(const nsk_tensor *a, const nsk_tensor *b) {
+    return a->height == b->height && a->width == b->width && a->channels == b->channels;
+}
+
+static bool axis_is_good(int32_t in, int32_t out, int32_t kernel, int32_t stride, int32_t dilate,
+                         int32_t pad) {
+    return kernel >= 1 && stride >= 1 && dilate >= 1 && pad <= (kernel - 1) * dilate &&
+           (out - 1) * stride - pad < in;
+}
+
+bool nsk_window_is_good(const nsk_layer *l) {
+    return axis_is_good(l->in.height, l->out.height, l->kernel_height, l->stride_down,
+                        l->dilate_down, l->pad_top) &&
+           axis_is_good(l->in.width, l->out.width, l->kernel_width, l->stride_across,
+                        l->dilate_across, l->pad_left);
+}
+
+static bool accumulator_fits(const nsk_layer *l, uint32_t channel, const nsk_weights_form *form) {
+    const int8_t *weights = (const int8_t *)l->weights + channel * form->start;
+    int64_t sum = nsk_word(l->bias, channel);
+    sum = sum < 0 ? -sum : sum;
+    uint64_t weight_sum = 0;
+    for (uint32_t i = 0; i < form->taps; i++) {
+        int32_t w = weights[i * form->step];
+        weight_sum += (uint64_t)(w < 0 ? -w : w);
+    }
+    return sum + (int64_t)weight_sum * form->reach <= INT32_MAX;
+}
+
+bool nsk_check_weights(const nsk_model *m, const nsk_layer *l, const nsk_weights_form *form) {
+    uint32_t channels = l->out.channels;
+    if (!nsk_lies_inside(m, l->weights, form->bytes, 1, 4) ||
+        !nsk_lies_inside(m, l->bias, channels, 4, 4) ||
+        !nsk_check_multipliers(m, l, channels, channels)) {
+        return false;
+    }
+    for (uint32_t c = 0; c < channels; c++) {
+        if (!nsk_multiplier_is_good(l, c) || !accumulator_fits(l, c, form)) {
+            return false;
+        }
+    }
+    return true;
+}

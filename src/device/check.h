@@ -1,0 +1,37 @@
+/* check: what the checks of several kinds of layer have in common. Each kind's own check stands
+ * beside its kernel. */
+#ifndef NSK_CHECK_H
+#define NSK_CHECK_H
+
+#include "layer.h"
+
+/* `count` items of `each` bytes at `at` lie in the file behind its header, on a multiple of
+ * `alignment`. */
+bool nsk_lies_inside(const nsk_model *model, const uint8_t *at, uint64_t count, uint32_t each,
+                     uint32_t alignment);
+
+/* The k-th multiplier and shift are what nsk_rescale takes. */
+bool nsk_multiplier_is_good(const nsk_layer *layer, uint32_t k);
+bool nsk_check_multipliers(const nsk_model *model, const nsk_layer *layer, uint32_t multipliers,
+                           uint32_t shifts);
+
+bool nsk_same_size(const nsk_tensor *a, const nsk_tensor *b);
+
+/* The kernels leave out what a window has outside the picture, so any window is safe; one that
+ * cannot be meant is refused all the same. */
+bool nsk_window_is_good(const nsk_layer *layer);
+
+/* How the weights of a layer stand: `bytes` in all, those of output c from c x `start` on, `taps` of
+ * them, `step` apart. `reach`: the largest that a weight can meet. */
+typedef struct nsk_weights_form {
+    uint64_t bytes;
+    uint32_t start, step, taps;
+    int32_t reach;
+} nsk_weights_form;
+
+/* Weights, biases, multipliers and shifts of all outputs; and the bias and all |weight| x reach of
+ * each stay within int32, in whatever order they are added. */
+bool nsk_check_weights(const nsk_model *model, const nsk_layer *layer,
+                       const nsk_weights_form *form);
+
+#endif

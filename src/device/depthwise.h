@@ -1,0 +1,12 @@
+/* depthwise: depthwise convolution, which cores have their own kernels of. */
+#ifndef NSK_DEPTHWISE_H
+#define NSK_DEPTHWISE_H
+
+#include "layer.h"
+
+void nsk_depthwise_run(const nsk_layer *layer, int8_t *workspace);
+
+/* The portable one, where a core has its own: for what that leaves. */
+void nsk_depthwise_run_plain(const nsk_layer *layer, int8_t *workspace);
+
+#endif

@@ -1,0 +1,97 @@
+#include "product.h"
+
+#include "arch.h"
+#include "arithmetic.h"
+#include "format.h"
+
+bool nsk_finish_is_plain(const nsk_layer *l) {
+    bool plain = l->low == -128 && l->high == 127;
+    for (int32_t c = 0; c < l->out.channels && plain; c++) {
+        plain = l->shifts[c] >= 33;
+    }
+    return plain;
+}
+
+nsk_product nsk_product_of(const nsk_layer *l, int32_t row, int32_t group) {
+    int32_t outputs = l->out.channels / (l->kind == NSK_CONV ? (int32_t)l->count : 1);
+    int32_t first = group * outputs;
+    nsk_product p = {.weights = (const int8_t *)l->weights + first * row,
+                     .bias = l->bias + 4 * first,
+                     .multipliers = l->multipliers + 4 * first,
+                     .shifts = l->shifts + first,
+                     .row = row,
+                     .outputs = outputs,
+                     .zero = l->out.zero,
+                     .low = l->low,
+                     .high = l->high,
+                     .plain_finish = nsk_finish_is_plain(l),
+                     .in_step = row,
+                     .out_step = l->out.channels};
+    return p;
+}
+
+#if defined(NSK_ARCH_PORTABLE) || defined(NSK_ARCH_X86_64)
+
+/* Two pixels by two outputs share their loads: sums a and b of the first output, c and d of the
+ * second. */
+typedef struct sums {
+    int32_t a, b, c, d;
+} sums;
+
+static NSK_APART void dot_pairs(const int8_t *x, const int8_t *y, const int8_t *v, const int8_t *w,
+                                int32_t row, sums *s) {
+    int32_t a = s->a;
+    int32_t b = s->b;
+    int32_t c = s->c;
+    int32_t d = s->d;
+    for (const int8_t *end = v + row; v < end; x += 4, y += 4, v += 4, w += 4) {
+#define MEET(i)                                                                                    \
+    a += x[i] * v[i];                                                                              \
+    b += y[i] * v[i];                                                                              \
+    c += x[i] * w[i];                                                                              \
+    d += y[i] * w[i]
+        MEET(0);
+        MEET(1);
+        MEET(2);
+        MEET(3);
+#undef MEET
+    }
+    s->a = a;
+    s->b = b;
+    s->c = c;
+    s->d = d;
+}
+
+static int8_t finish(const nsk_product *p, int32_t acc, uint32_t output) {
+    int32_t value = nsk_rescale(acc, nsk_word(p->multipliers, output), p->shifts[output]);
+    return nsk_clamp(value + p->zero, p->low, p->high);
+}
+
+/* Where there is one alone, pixel or output, it is done twice. */
+static void two_pixels(const nsk_product *p, const int8_t *in, int32_t other_pixel, int8_t *out) {
+    const int8_t *second = in + (other_pixel != 0 ? p->in_step : 0);
+    const int8_t *weights = p->weights;
+    for (uint32_t c = 0; c < (uint32_t)p->outputs; c += 2) {
+        uint32_t other = c + 1U < (uint32_t)p->outputs;
+        int32_t bias = nsk_word(p->bias, c);
+        int32_t other_bias = nsk_word(p->bias, c + other);
+        sums s = {bias, bias, other_bias, other_bias};
+        dot_pairs(in, second, weights, weights + (other != 0 ? p->row : 0), p->row, &s);
+        out[c + other] = finish(p, s.c, c + other);
+        out[c + other + (uint32_t)other_pixel] = finish(p, s.d, c + other);
+        out[c] = finish(p, s.a, c);
+        out[c + (uint32_t)other_pixel] = finish(p, s.b, c);
+        weights += 2 * p->row;
+    }
+}
+
+void NSK_PLAIN(nsk_multiply_out)(const nsk_product *p, const int8_t *in, int32_t pixels,
+                                 int8_t *out) {
+    for (; pixels > 0; pixels -= 2) {
+        two_pixels(p, in, pixels > 1 ? p->out_step : 0, out);
+        in += 2 * p->in_step;
+        out += 2 * p->out_step;
+    }
+}
+
+#endif

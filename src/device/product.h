@@ -1,0 +1,30 @@
+/* product: the inner part of convolutions and dense layers. For each of some pixels, all outputs:
+ * the dot product of the pixel's row of inputs with each output's row of weights, and what makes an
+ * output of it. Nearly all of a network's time is spent here, so that cores have their own. */
+#ifndef NSK_PRODUCT_H
+#define NSK_PRODUCT_H
+
+#include "layer.h"
+
+typedef struct nsk_product {
+    const int8_t *weights;
+    const uint8_t *bias, *multipliers, *shifts; /* one an output */
+    int32_t row;                                /* bytes of a row: whole words */
+    int32_t outputs;
+    int32_t zero, low, high;   /* of the output */
+    int32_t in_step, out_step; /* bytes from a pixel to the next */
+    bool plain_finish; /* all shifts are 33 at least, and the clamp is that of int8 */
+    int8_t *scratch;           /* 4 x row bytes, or NULL where there is one pixel */
+} nsk_product;
+
+/* Of a layer with weights in rows: all of its outputs, or those of one group. */
+nsk_product nsk_product_of(const nsk_layer *layer, int32_t row, int32_t group);
+
+/* `in`: the first pixel's row; `out`: its first output. */
+void nsk_multiply_out(const nsk_product *product, const int8_t *in, int32_t pixels, int8_t *out);
+
+/* The portable one, where a core's own may be chosen when run. */
+void nsk_multiply_out_plain(const nsk_product *product, const int8_t *in, int32_t pixels,
+                            int8_t *out);
+
+#endif
