@@ -6,6 +6,8 @@
 /* -DNSK_PORTABLE leaves all of them out: the plain C everywhere. */
 #if defined(NSK_PORTABLE)
 #define NSK_ARCH_PORTABLE 1
+#elif defined(__ARM_FEATURE_MVE)
+#define NSK_ARCH_ARM_MVE 1
 #elif defined(__ARM_FEATURE_DSP) && __ARM_FEATURE_DSP && __ARM_ARCH_PROFILE == 'M'
 #define NSK_ARCH_ARM_DSP 1
 #elif defined(__x86_64__) && defined(__GNUC__)

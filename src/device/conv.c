@@ -18,67 +18,89 @@ static bool check(const nsk_model *m, const nsk_layer *l) {
     return nsk_check_weights(m, l, &form);
 }
 
-/* Where an output's window stands. */
-typedef struct spot {
-    int32_t x, y; /* of its first tap in the picture, or outside */
-} spot;
+/* Few bytes: what a call of memcpy costs is a part of the whole. */
+static inline int8_t *copy(int8_t *to, const int8_t *from, int32_t bytes) {
+#if defined(__GNUC__)
+    for (; bytes >= 4; bytes -= 4, to += 4, from += 4) {
+        __builtin_memcpy(to, from, 4);
+    }
+    for (; bytes > 0; bytes--) {
+        *to++ = *from++;
+    }
+    return to;
+#else
+    memcpy(to, from, (size_t)bytes);
+    return to + bytes;
+#endif
+}
 
-/* One row of a window, `length` bytes a pixel; what is outside of the picture holds zero. */
-static int8_t *gather_row(const nsk_layer *l, const int8_t *in, spot at, int32_t length,
-                          int8_t *to) {
-    for (int32_t kx = 0; kx < l->kernel_width; kx++, to += length) {
-        int32_t x = at.x + kx * l->dilate_across;
-        if (x >= 0 && x < l->in.width) {
-            memcpy(to, in + (at.y * l->in.width + x) * l->in.channels, (size_t)length);
-        } else {
-            memset(to, l->in.zero, (size_t)length);
-        }
+static int8_t *fill(int8_t *to, int32_t value, int32_t bytes) {
+    memset(to, value, (size_t)bytes);
+    return to + bytes;
+}
+
+/* A window in steps of a row: where its first tap is, and how many bytes a tap and a row have. */
+typedef struct window {
+    const nsk_layer *layer;
+    const int8_t *in; /* of the group */
+    int32_t length, bytes, padding;
+    int32_t x, y; /* of the first tap, which may be outside of the picture */
+} window;
+
+/* One row; what is outside of the picture holds the zero point. */
+static NSK_APART int8_t *gather_row(const window *w, int32_t y, int8_t *to) {
+    const nsk_layer *l = w->layer;
+    int32_t x = w->x;
+    for (int32_t kx = 0; kx < l->kernel_width; kx++, x += l->dilate_across) {
+        to = x >= 0 && x < l->in.width
+                 ? copy(to, w->in + (y * l->in.width + x) * l->in.channels, w->length)
+                 : fill(to, l->in.zero, w->length);
     }
     return to;
 }
 
-/* A row that lies in the picture without gaps is one copy. */
-static bool row_is_whole(const nsk_layer *l, spot at) {
-    return l->count == 1 && l->dilate_across == 1 && at.x >= 0 &&
-           at.x + l->kernel_width <= l->in.width;
-}
-
-static void gather_window(const nsk_layer *l, const int8_t *in, spot at, int8_t *to) {
-    int32_t length = l->in.channels / (int32_t)l->count;
-    int32_t bytes = l->kernel_width * length;
-    bool whole = row_is_whole(l, at);
-    for (int32_t ky = 0; ky < l->kernel_height; ky++, at.y += l->dilate_down) {
-        if (at.y < 0 || at.y >= l->in.height) {
-            memset(to, l->in.zero, (size_t)bytes);
-            to += bytes;
-        } else if (whole) {
-            memcpy(to, in + (at.y * l->in.width + at.x) * l->in.channels, (size_t)bytes);
-            to += bytes;
+static void gather(const window *w, int8_t *to) {
+    const nsk_layer *l = w->layer;
+    /* a row that lies in the picture without gaps is one copy */
+    bool whole = l->count == 1 && l->dilate_across == 1 && w->x >= 0 &&
+                 w->x + l->kernel_width <= l->in.width;
+    int32_t row = l->in.width * l->in.channels;
+    int32_t y = w->y;
+    int32_t from = y * row + w->x * l->in.channels;
+    for (int32_t ky = 0; ky < l->kernel_height; ky++) {
+        if (y < 0 || y >= l->in.height) {
+            to = fill(to, l->in.zero, w->bytes);
         } else {
-            to = gather_row(l, in, at, length, to);
+            to = whole ? copy(to, w->in + from, w->bytes) : gather_row(w, y, to);
         }
+        y += l->dilate_down;
+        from += l->dilate_down * row;
     }
-    memset(to, 0, (size_t)(nsk_row_bytes(l->kernel_height * bytes) - l->kernel_height * bytes));
+    for (int32_t i = 0; i < w->padding; i++) {
+        *to++ = 0;
+    }
 }
 
 /* All outputs of a group, `room` windows at a time. */
 static void run_group(const nsk_layer *l, const int8_t *in, const nsk_product *p, int8_t *windows,
                       int32_t room, int8_t *out) {
-    int32_t pixels = l->out.width * l->out.height;
     int32_t waiting = 0;
-    for (int32_t i = 0, x = 0, y = 0; i < pixels; i++) {
-        spot at = {x * l->stride_across - l->pad_left, y * l->stride_down - l->pad_top};
-        gather_window(l, in, at, windows + waiting * p->row);
-        if (++waiting == room || i + 1 == pixels) {
-            nsk_multiply_out(p, windows, waiting, out);
-            out += waiting * p->out_step;
-            waiting = 0;
-        }
-        if (++x == l->out.width) {
-            x = 0;
-            y++;
+    window w = {.layer = l, .in = in, .length = l->in.channels / (int32_t)l->count};
+    w.bytes = l->kernel_width * w.length;
+    w.padding = p->row - l->kernel_height * w.bytes;
+    for (int32_t y = 0; y < l->out.height; y++) {
+        w.y = y * l->stride_down - l->pad_top;
+        w.x = -l->pad_left;
+        for (int32_t x = 0; x < l->out.width; x++, w.x += l->stride_across) {
+            gather(&w, windows + waiting * p->row);
+            if (++waiting == room) {
+                nsk_multiply_out(p, windows, waiting, out);
+                out += waiting * p->out_step;
+                waiting = 0;
+            }
         }
     }
+    nsk_multiply_out(p, windows, waiting, out);
 }
 
 static void run(const nsk_layer *l, int8_t *workspace) {

@@ -34,6 +34,12 @@ typedef struct channel {
     int8_t weights[MOST_TAPS];
 } channel;
 
+static int8_t finish(const channel *c, int32_t acc) {
+    const nsk_layer *l = c->layer;
+    int32_t value = nsk_rescale(acc, c->multiplier, (unsigned)c->shift);
+    return nsk_clamp(value + l->out.zero, l->low, l->high);
+}
+
 static NSK_APART void fill_line(const channel *c, int32_t y, int8_t *line) {
     const nsk_layer *l = c->layer;
     int32_t step = l->in.channels;
@@ -48,14 +54,8 @@ static NSK_APART void fill_line(const channel *c, int32_t y, int8_t *line) {
     }
 }
 
-static int8_t finish(const channel *c, int32_t acc) {
-    const nsk_layer *l = c->layer;
-    int32_t value = nsk_rescale(acc, c->multiplier, (unsigned)c->shift);
-    return nsk_clamp(value + l->out.zero, l->low, l->high);
-}
-
-/* One row of outputs; `line`: those of the kernel's rows, in order. */
-static NSK_APART void write_row(const channel *c, const int8_t *const *line, int8_t *out) {
+/* One row of outputs; `line`: those that the kernel's rows read, in order. */
+static NSK_APART void row_of_any(const channel *c, const int8_t *const *line, int8_t *out) {
     const nsk_layer *l = c->layer;
     int32_t columns = l->kernel_width;
     for (int32_t x = 0; x < l->out.width; x++, out += l->out.channels) {
@@ -72,7 +72,7 @@ static NSK_APART void write_row(const channel *c, const int8_t *const *line, int
 }
 
 /* The same for the usual kernel: nine weights stay in registers where there are so many. */
-static NSK_APART void write_row_nine(const channel *c, const int8_t *const *line, int8_t *out) {
+static NSK_APART void row_of_nine(const channel *c, const int8_t *const *line, int8_t *out) {
     const nsk_layer *l = c->layer;
     const int8_t *w = c->weights;
     const int8_t *a = line[0];
@@ -105,23 +105,23 @@ static void run_channel(const channel *c, int8_t *out) {
     int32_t height = l->kernel_height;
     bool nine = height == 3 && l->kernel_width == 3;
     int32_t next = 0; /* the next row, counted with the padding */
-    int8_t *free_line = c->lines;
+    int8_t *freed = c->lines;
     const int8_t *line[MOST_TAPS];
     memset(c->lines, l->in.zero, (size_t)(height * c->length));
     for (int32_t y = 0; y < l->out.height; y++) {
         int32_t first = y * l->stride_down;
         for (; next < first + height; next++) {
-            fill_line(c, next - l->pad_top, free_line);
-            free_line += c->length;
-            free_line = free_line == c->lines + height * c->length ? c->lines : free_line;
+            fill_line(c, next - l->pad_top, freed);
+            freed += c->length;
+            freed = freed == c->lines + height * c->length ? c->lines : freed;
         }
-        const int8_t *oldest = free_line;
+        const int8_t *oldest = freed;
         for (int32_t ky = 0; ky < height; ky++) {
             line[ky] = oldest;
             oldest += c->length;
             oldest = oldest == c->lines + height * c->length ? c->lines : oldest;
         }
-        (nine ? write_row_nine : write_row)(c, line, out + y * l->out.width * l->out.channels);
+        (nine ? row_of_nine : row_of_any)(c, line, out + y * l->out.width * l->out.channels);
     }
 }
 

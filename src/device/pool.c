@@ -49,19 +49,32 @@ static int8_t window_min(const nsk_layer *l, const int8_t *in, nsk_window rows,
     return nsk_clamp(least, l->low, l->high);
 }
 
+static NSK_APART int32_t sum_of(const int8_t *in, int32_t step, int32_t count) {
+    int32_t sum = 0;
+    for (; count > 0; count--, in += step) {
+        sum += *in;
+    }
+    return sum;
+}
+
 static int8_t window_average(const nsk_layer *l, const int8_t *in, nsk_window rows,
                              nsk_window columns) {
-    int32_t pixels = (rows.last - rows.first) * (columns.last - columns.first);
-    int32_t sum = 0;
-    for (int32_t ky = rows.first; ky < rows.last; ky++) {
-        int32_t y = rows.origin + ky * l->dilate_down;
-        const int8_t *at = in + y * l->in.width * l->in.channels;
-        for (int32_t kx = columns.first; kx < columns.last; kx++) {
-            int32_t x = columns.origin + kx * l->dilate_across;
-            sum += at[x * l->in.channels] - l->in.zero;
-        }
+    int32_t across = columns.last - columns.first;
+    int32_t down = rows.last - rows.first;
+    int32_t row = l->in.width * l->in.channels;
+    int32_t sum = -across * down * l->in.zero;
+    int32_t step = l->dilate_across * l->in.channels;
+    in += (rows.origin + rows.first * l->dilate_down) * row +
+          (columns.origin + columns.first * l->dilate_across) * l->in.channels;
+    if (across == l->in.width && step == l->in.channels && l->dilate_down == 1) {
+        across *= down; /* whole rows are one run */
+        down = 1;
     }
-    uint32_t k = (l->flags & NSK_FLAG_COUNTED) != 0 && pixels > 0 ? (uint32_t)pixels - 1U : 0U;
+    for (; down > 0; down--, in += l->dilate_down * row) {
+        sum += sum_of(in, step, across);
+    }
+    uint32_t pixels = (uint32_t)((rows.last - rows.first) * (columns.last - columns.first));
+    uint32_t k = (l->flags & NSK_FLAG_COUNTED) != 0 && pixels > 0 ? pixels - 1U : 0U;
     int32_t value = nsk_rescale(sum, nsk_word(l->multipliers, k), l->shifts[k]);
     return nsk_clamp(value + l->out.zero, l->low, l->high);
 }

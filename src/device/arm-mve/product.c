@@ -1,0 +1,102 @@
+/* Two pixels by two outputs at a time: sixteen products and their sum are one instruction. Four
+ * outputs are finished side by side. */
+#include "../product.h"
+
+#include "../arch.h"
+
+#if defined(NSK_ARCH_ARM_MVE)
+
+#include "../format.h"
+#include "mve.h"
+
+enum { OUTPUTS = 4, LANES = 16 };
+
+/* Of one output, both pixels; of another. The instruction wants them in even registers, of which
+ * there are no more than seven. */
+typedef struct sums {
+    int32_t a, b, c, d;
+} sums;
+
+/* `v` and `w`: the rows of two outputs, whose biases stand two words apart. The loop's last round
+ * takes what is left. */
+NSK_WITHIN sums dot_pairs(const int8_t *x, const int8_t *y, const int8_t *v, const int8_t *w,
+                          int32_t row, const uint8_t *bias) {
+    sums s;
+    s.a = s.b = nsk_word(bias, 0);
+    s.c = s.d = nsk_word(bias, 2);
+    __asm__ volatile("dlstp.8 lr, %[row]\n"
+                     "1:\n\t"
+                     "vldrb.8 q0, [%[x]], #16\n\t"
+                     "vldrb.8 q1, [%[y]], #16\n\t"
+                     "vldrb.8 q2, [%[v]], #16\n\t"
+                     "vmladava.s8 %[a], q0, q2\n\t"
+                     "vmladava.s8 %[b], q1, q2\n\t"
+                     "vldrb.8 q2, [%[w]], #16\n\t"
+                     "vmladava.s8 %[c], q0, q2\n\t"
+                     "vmladava.s8 %[d], q1, q2\n\t"
+                     "letp lr, 1b\n\t"
+                     : [a] "+Te"(s.a), [b] "+Te"(s.b), [c] "+Te"(s.c), [d] "+Te"(s.d),
+                       [x] "+r"(x), [y] "+r"(y), [v] "+r"(v), [w] "+r"(w)
+                     : [row] "r"(row)
+                     : "lr", "q0", "q1", "q2", "memory");
+    return s;
+}
+
+/* Lanes 0 and 2; 1 and 3. */
+static inline int32x4_t set_even(int32x4_t to, int32_t a, int32_t b) {
+    __asm__("vmov %q0[2], %q0[0], %1, %2" : "+w"(to) : "r"(a), "r"(b));
+    return to;
+}
+
+static inline int32x4_t set_odd(int32x4_t to, int32_t a, int32_t b) {
+    __asm__("vmov %q0[3], %q0[1], %1, %2" : "+w"(to) : "r"(a), "r"(b));
+    return to;
+}
+
+static inline int32x4_t words(const uint8_t *at) {
+    return vldrwq_s32((const int32_t *)(const void *)at);
+}
+
+/* Four outputs from c on of `pairs` of pixels, whose inputs and outputs are steps apart. */
+static NSK_APART void four_outputs(const nsk_product *p, int32_t c, const int8_t *in,
+                                   int32_t in_step, int32_t pairs, int8_t *out, int32_t out_step) {
+    const int32_t row = p->row;
+    const int32_t zero = p->zero;
+    const int8_t *weights = p->weights + c * row;
+    const uint8_t *bias = p->bias + 4 * c;
+    int32x4_t m = words(p->multipliers + 4 * c);
+    int32x4_t shift =
+        vsubq_s32(vdupq_n_s32(32), vreinterpretq_s32_u32(vldrbq_u32(p->shifts + c)));
+    int32x4_t first = vdupq_n_s32(0);
+    int32x4_t second = first;
+    for (; pairs > 0; pairs--) {
+        const int8_t *other = in + in_step;
+        sums s = dot_pairs(in, other, weights, weights + 2 * row, row, bias);
+        first = set_even(first, s.a, s.c);
+        second = set_even(second, s.b, s.d);
+        s = dot_pairs(in, other, weights + row, weights + 3 * row, row, bias + 4);
+        first = set_odd(first, s.a, s.c);
+        second = set_odd(second, s.b, s.d);
+        vstrbq_s32(out, nsk_finish_four(first, m, shift, zero));
+        out += out_step;
+        vstrbq_s32(out, nsk_finish_four(second, m, shift, zero));
+        out += out_step;
+        in = other + in_step;
+    }
+}
+
+void nsk_multiply_out(const nsk_product *p, const int8_t *in, int32_t pixels, int8_t *out) {
+    if (!p->plain_finish || p->outputs % OUTPUTS != 0) {
+        nsk_multiply_out_plain(p, in, pixels, out);
+        return;
+    }
+    for (int32_t c = 0; c < p->outputs; c += OUTPUTS) {
+        four_outputs(p, c, in, p->in_step, pixels / 2, out + c, p->out_step);
+        if (pixels % 2 == 1) { /* alone, it is done twice */
+            int32_t last = pixels - 1;
+            four_outputs(p, c, in + last * p->in_step, 0, 1, out + c + last * p->out_step, 0);
+        }
+    }
+}
+
+#endif
