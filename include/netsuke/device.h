@@ -155,9 +155,11 @@ unsigned nsk_layer_output(const nsk_model *model, unsigned layer);
 
 /* What a layer costs, counted from its shapes: multiply-accumulates that touch the picture (taps
  * in the padding are left out; a move has its runs of evenly spaced elements here), outputs
- * written, and input bytes read from at least once. */
+ * written, input bytes read from at least once, rows that are run through (each channel of a
+ * depthwise convolution by itself), and bytes that are gathered or widened on the way: a
+ * convolution's windows, else the input. */
 typedef struct nsk_work {
-    uint64_t macs, outputs, inputs;
+    uint64_t macs, outputs, inputs, rows, moved;
 } nsk_work;
 nsk_work nsk_layer_work(const nsk_model *model, unsigned layer);
 

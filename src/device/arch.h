@@ -23,6 +23,14 @@
 #define NSK_PLAIN(name) name##_plain
 #endif
 
+/* -Os: depthwise convolutions go the portable way, which is two kilobytes smaller. */
+#if defined(__OPTIMIZE_SIZE__) && defined(NSK_ARCH_ARM_DSP)
+#define NSK_PLAIN_DEPTHWISE(name) name
+#else
+#define NSK_PLAIN_DEPTHWISE NSK_PLAIN
+#define NSK_OWN_DEPTHWISE 1
+#endif
+
 /* On hosts, bytes of stack for gathered windows: many at a time; else the workspace's scratch. */
 #if defined(NSK_ARCH_X86_64)
 #define NSK_STACK_ROOM 32768

@@ -113,11 +113,14 @@ static inline int32_t nsk_conv_scratch(const nsk_layer *l) {
     return (nsk_conv_is_direct(l) ? 4 : 4 + NSK_GATHERED) * row;
 }
 
-/* What a depthwise convolution needs there: a line for each row of its kernel, with the padding
- * around it, of four channels at 16 bits each. */
+/* What a depthwise convolution needs there: a line for each row that its kernel
+ * reaches, with the padding around it; of four channels at 16 bits each where it is the usual one. */
 static inline uint64_t nsk_depthwise_scratch(const nsk_layer *l) {
-    int32_t length = (l->out.width - 1) * l->stride_across + l->kernel_width;
-    return (uint64_t)8 * (uint32_t)l->kernel_height * (uint32_t)length;
+    int32_t across = (l->kernel_width - 1) * l->dilate_across + 1;
+    int32_t down = (l->kernel_height - 1) * l->dilate_down + 1;
+    uint64_t length = (uint64_t)((l->out.width - 1) * l->stride_across + across);
+    bool plain = l->kernel_height == 3 && l->kernel_width == 3 && l->dilate_across == 1;
+    return (length * (uint32_t)(plain ? 8 * l->kernel_height : down) + 3U) / 4U * 4U;
 }
 
 /* Whether all outputs are rescaled by the high word alone and clamped to what an int8 holds: nearly

@@ -5,7 +5,7 @@
 
 #include "../arch.h"
 
-#if defined(NSK_ARCH_ARM_DSP)
+#if defined(NSK_ARCH_ARM_DSP) && defined(NSK_OWN_DEPTHWISE)
 
 #include "../arithmetic.h"
 #include "../format.h"

@@ -196,6 +196,7 @@ static int64_t scratch_bytes(const nsk_lowered *lowered, const nsk_low_layer *l)
         .kernel_width = (int32_t)l->window.kernel[1],
         .stride_down = (int32_t)l->window.stride[0],
         .stride_across = (int32_t)l->window.stride[1],
+        .dilate_down = (int32_t)l->window.dilation[0],
         .dilate_across = (int32_t)l->window.dilation[1],
     };
     return l->kind == NSK_CONV        ? nsk_conv_scratch(&layer)

@@ -1,0 +1,61 @@
+/* Average over windows; pixels in the padding take no part. */
+#include "arithmetic.h"
+#include "check.h"
+#include "format.h"
+
+static bool check(const nsk_model *m, const nsk_layer *l) {
+    bool counted = (l->flags & NSK_FLAG_COUNTED) != 0;
+    uint32_t multipliers = counted ? nsk_kernel_area(l) : 1U;
+    bool good = l->in.channels == l->out.channels && nsk_window_is_good(l) &&
+                nsk_check_multipliers(m, l, multipliers, multipliers);
+    for (uint32_t k = 0; k < multipliers && good; k++) {
+        good = nsk_multiplier_is_good(l, k);
+    }
+    return good;
+}
+
+static NSK_APART int32_t sum_of(const int8_t *in, int32_t step, int32_t count) {
+    int32_t sum = 0;
+    for (; count > 0; count--, in += step) {
+        sum += *in;
+    }
+    return sum;
+}
+
+static int8_t window_average(const nsk_layer *l, const int8_t *in, nsk_window rows,
+                             nsk_window columns) {
+    int32_t across = columns.last - columns.first;
+    int32_t down = rows.last - rows.first;
+    int32_t row = l->in.width * l->in.channels;
+    int32_t sum = -across * down * l->in.zero;
+    int32_t step = l->dilate_across * l->in.channels;
+    in += (rows.origin + rows.first * l->dilate_down) * row +
+          (columns.origin + columns.first * l->dilate_across) * l->in.channels;
+    if (across == l->in.width && step == l->in.channels && l->dilate_down == 1) {
+        across *= down; /* whole rows are one run */
+        down = 1;
+    }
+    for (; down > 0; down--, in += l->dilate_down * row) {
+        sum += sum_of(in, step, across);
+    }
+    uint32_t pixels = (uint32_t)((rows.last - rows.first) * (columns.last - columns.first));
+    uint32_t k = (l->flags & NSK_FLAG_COUNTED) != 0 && pixels > 0 ? pixels - 1U : 0U;
+    int32_t value = nsk_rescale(sum, nsk_word(l->multipliers, k), l->shifts[k]);
+    return nsk_clamp(value + l->out.zero, l->low, l->high);
+}
+
+static void run(const nsk_layer *l, int8_t *workspace) {
+    const int8_t *in = workspace + l->in.place;
+    int8_t *out = workspace + l->out.place;
+    for (int32_t y = 0; y < l->out.height; y++) {
+        nsk_window rows = nsk_rows(l, y);
+        for (int32_t x = 0; x < l->out.width; x++) {
+            nsk_window columns = nsk_columns(l, x);
+            for (int32_t c = 0; c < l->out.channels; c++) {
+                *out++ = window_average(l, in + c, rows, columns);
+            }
+        }
+    }
+}
+
+const nsk_operation nsk_average_pool = {check, run};

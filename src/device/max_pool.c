@@ -1,0 +1,41 @@
+/* Maximum, or minimum, over windows; pixels in the padding take no part. */
+#include "arithmetic.h"
+#include "check.h"
+#include "format.h"
+
+static bool check(const nsk_model *m, const nsk_layer *l) {
+    (void)m;
+    return l->in.channels == l->out.channels && nsk_window_is_good(l);
+}
+
+/* The minimum is the maximum of the bits turned round: ~q = -1 - q. */
+static int8_t window_most(const nsk_layer *l, const int8_t *in, nsk_window rows,
+                          nsk_window columns) {
+    int32_t turn = (l->flags & NSK_FLAG_LEAST) != 0 ? -1 : 0;
+    int32_t most = -128;
+    for (int32_t ky = rows.first; ky < rows.last; ky++) {
+        int32_t y = rows.origin + ky * l->dilate_down;
+        for (int32_t kx = columns.first; kx < columns.last; kx++) {
+            int32_t x = columns.origin + kx * l->dilate_across;
+            int32_t value = in[(y * l->in.width + x) * l->in.channels] ^ turn;
+            most = value > most ? value : most;
+        }
+    }
+    return nsk_clamp(most ^ turn, l->low, l->high);
+}
+
+static void run(const nsk_layer *l, int8_t *workspace) {
+    const int8_t *in = workspace + l->in.place;
+    int8_t *out = workspace + l->out.place;
+    for (int32_t y = 0; y < l->out.height; y++) {
+        nsk_window rows = nsk_rows(l, y);
+        for (int32_t x = 0; x < l->out.width; x++) {
+            nsk_window columns = nsk_columns(l, x);
+            for (int32_t c = 0; c < l->out.channels; c++) {
+                *out++ = window_most(l, in + c, rows, columns);
+            }
+        }
+    }
+}
+
+const nsk_operation nsk_max_pool = {check, run};
