@@ -5,7 +5,7 @@ NETSUKE := $(BUILD)/netsuke
 IMAGES := demo/images
 CLANG := -DCMAKE_C_COMPILER=clang -DCMAKE_BUILD_TYPE=RelWithDebInfo
 
-.PHONY: all demo demo-data demo-train check onnx-table unit sanitise fuzz lint bench costs install screenshots clean
+.PHONY: all demo demo-data demo-train check onnx-table unit sanitise fuzz lint bench costs emulate install screenshots clean
 
 all: $(BUILD)/Makefile
 	@cmake --build $(BUILD) -j $(JOBS) -- --no-print-directory -s
@@ -77,6 +77,11 @@ costs: all
 	@scripts/dependencies check
 	@$(MAKE) --no-print-directory -s -C ports/bare-metal BUILD=$(CURDIR)/$(BUILD)/bare-metal
 	@$(BUILD)/cost-count $(BUILD)/bare-metal/replay.elf $(BUILD)/bare-metal/device costs/cortex-m4.ini
+
+# The kiln line's hand-over on every emulated core.
+emulate: all demo-data
+	@scripts/dependencies check
+	@scripts/emulate $(NETSUKE) $(BUILD)/emulate 20
 
 install: all
 	@cmake --install $(BUILD)

@@ -2,8 +2,9 @@
  *
  *     cost-count REPLAY.elf OBJECTS-DIR costs/cortex-m4.ini
  *
- * Instructions: for each kind of layer, a + b x outputs + c x multiply-accumulates is fitted to
- * counts over a grid of shapes, least squares on relative errors, no coefficient below zero.
+ * Instructions: for each kind of layer, a sum of its call, rows, bytes moved, outputs and
+ * multiply-accumulates, each with its factor, is fitted to counts over a grid of shapes, least
+ * squares on relative errors, no factor below zero.
  * Cycles: the mix of instructions of one traced run, by the core's published timings. Code: the
  * sizes of the compiled files. Stack: the deepest use in any of the runs.
  */
@@ -15,45 +16,46 @@
 #include <unistd.h>
 
 #include "budget/cost_kind.h"
+#include "budget/costs.h"
 #include "cycles.h"
 #include "emulator.h"
 #include "grid.h"
 
-enum { TERMS = 3, MOST_POINTS = 1024 };
+enum { TERMS = NSK_COST_TERMS, MOST_POINTS = 1024 };
 
 typedef struct point {
     const char *kind;
-    double term[TERMS]; /* 1, outputs, macs */
+    double term[TERMS];
     double instructions;
 } point;
 
 typedef struct kind_cost {
     const char *kind;
-    const char *source; /* file of src/device */
-    int traced;         /* shape of the grid for the mix, smallest of its kind */
+    const char *sources; /* files of src/device, parted by bars */
     double coefficient[TERMS];
     double worst; /* relative error of the fit */
     cycle_mix mix;
 } kind_cost;
 
 static kind_cost kinds[] = {
-    {.kind = "conv", .source = "conv.c", .traced = 3},
-    {.kind = "pointwise", .source = "conv.c", .traced = 9},
-    {.kind = "depthwise", .source = "depthwise.c", .traced = 23},
-    {.kind = "dense", .source = "dense.c", .traced = 41},
-    {.kind = "max-pool", .source = "pool.c", .traced = 24},
-    {.kind = "average-pool", .source = "pool.c", .traced = 29},
-    {.kind = "add", .source = "elementwise.c", .traced = 31},
-    {.kind = "multiply", .source = "elementwise.c", .traced = 34},
-    {.kind = "table", .source = "elementwise.c", .traced = 37},
-    {.kind = "softmax", .source = "softmax.c", .traced = 45},
-    {.kind = "larger", .source = "elementwise.c", .traced = 46},
-    {.kind = "smaller", .source = "elementwise.c", .traced = 49},
-    {.kind = "move", .source = "move.c", .traced = 52},
-    {.kind = "constant", .source = "move.c", .traced = 55},
-    {.kind = "resize", .source = "resize.c", .traced = 58},
-    {.kind = "transposed", .source = "transposed.c", .traced = 61},
-    {.kind = "prepare", .source = "run.c", .traced = 0},
+    {.kind = "conv", .sources = "conv.c|product.c"},
+    {.kind = "pointwise", .sources = "conv.c|product.c"},
+    {.kind = "depthwise", .sources = "depthwise.c"},
+    {.kind = "depthwise-any", .sources = "depthwise.c"},
+    {.kind = "dense", .sources = "dense.c|product.c"},
+    {.kind = "max-pool", .sources = "max_pool.c"},
+    {.kind = "average-pool", .sources = "average_pool.c"},
+    {.kind = "add", .sources = "elementwise.c"},
+    {.kind = "multiply", .sources = "elementwise.c"},
+    {.kind = "table", .sources = "table.c"},
+    {.kind = "softmax", .sources = "softmax.c"},
+    {.kind = "larger", .sources = "elementwise.c"},
+    {.kind = "smaller", .sources = "elementwise.c"},
+    {.kind = "move", .sources = "move.c"},
+    {.kind = "constant", .sources = "constant.c"},
+    {.kind = "resize", .sources = "resize.c"},
+    {.kind = "transposed", .sources = "transposed.c"},
+    {.kind = "prepare", .sources = "run.c"},
 };
 
 typedef struct study {
@@ -64,9 +66,11 @@ typedef struct study {
     double stack;
 } study;
 
-static void add_point(study *s, const char *kind, double outputs, double macs, double count) {
+static void add_point(study *s, const char *kind, const nsk_work *work, double count) {
     if (s->count < MOST_POINTS && count > 0.0) {
-        s->points[s->count++] = (point){kind, {1.0, outputs, macs}, count};
+        point *p = &s->points[s->count++];
+        *p = (point){.kind = kind, .instructions = count};
+        nsk_cost_terms_of(work, p->term);
     }
 }
 
@@ -96,12 +100,12 @@ static bool count_shape(study *s, int index, nsk_error *error) {
                 emulate(s->elf, s->model, s->frames, NULL, &run, error);
     for (int i = GRID_TESTED_LAYER; good && i < run.layers; i++) {
         nsk_work work = nsk_layer_work(&model, (unsigned)i);
-        add_point(s, nsk_cost_kind(&model, (unsigned)i), (double)work.outputs, (double)work.macs,
-                  run.layer[i]);
+        add_point(s, nsk_cost_kind(&model, (unsigned)i), &work, run.layer[i]);
     }
     if (good) {
-        double bytes = (double)model.width * model.height * model.channels;
-        add_point(s, "prepare", bytes, 0.0, run.prepare);
+        const nsk_work frame = {.outputs = (uint64_t)model.width * model.height * model.channels,
+                                .rows = model.height};
+        add_point(s, "prepare", &frame, run.prepare);
         s->stack = fmax(s->stack, run.stack);
         if (isatty(STDERR_FILENO)) {
             fprintf(stderr, "\r%d of %d shapes counted%s", index + 1, grid_shape_count,
@@ -113,75 +117,102 @@ static bool count_shape(study *s, int index, nsk_error *error) {
     return good;
 }
 
-/* Least squares over the terms that are switched on. */
-static bool solve(const study *s, const char *kind, const bool *on, double *coefficient) {
+/* Relative error of an estimate. */
+static double misfit(const point *p, const double *coefficient) {
+    double estimate = 0.0;
+    for (int t = 0; t < TERMS; t++) {
+        estimate += coefficient[t] * p->term[t];
+    }
+    return estimate / p->instructions - 1.0;
+}
+
+/* Least squares on relative errors, over the terms whose bits are set; the sum of squares that is
+ * left, or infinity where a factor would be below zero. */
+static double solve(const study *s, const char *kind, unsigned set, double *coefficient) {
     static double a[MOST_POINTS * TERMS];
     static double b[MOST_POINTS];
+    double largest[TERMS] = {0.0}; /* of each column, which it is divided by */
+    int at[TERMS];
     int columns = 0;
     int rows = 0;
-    int at[TERMS];
     for (int t = 0; t < TERMS; t++) {
         coefficient[t] = 0.0;
-        if (on[t]) {
+        if ((set >> t & 1U) != 0) {
             at[columns++] = t;
+        }
+    }
+    for (int i = 0; i < s->count; i++) {
+        const point *p = &s->points[i];
+        for (int t = 0; t < TERMS && strcmp(p->kind, kind) == 0; t++) {
+            largest[t] = fmax(largest[t], p->term[t] / p->instructions);
         }
     }
     for (int i = 0; i < s->count; i++) {
         const point *p = &s->points[i];
         if (strcmp(p->kind, kind) == 0) {
             for (int c = 0; c < columns; c++) {
-                a[rows * columns + c] = p->term[at[c]] / p->instructions;
+                a[rows * columns + c] = p->term[at[c]] / p->instructions / largest[at[c]];
             }
             b[rows++] = 1.0;
         }
     }
-    /* minimum norm, since terms can be the same up to a factor */
     double singular[TERMS];
     lapack_int rank;
-    if (rows == 0 || LAPACKE_dgelsd(LAPACK_ROW_MAJOR, rows, columns, 1, a, columns, b, 1, singular,
-                                    1e-9, &rank) != 0) {
-        return false;
+    if (rows < columns || LAPACKE_dgelsd(LAPACK_ROW_MAJOR, rows, columns, 1, a, columns, b, 1,
+                                         singular, 1e-9, &rank) != 0) {
+        return INFINITY;
     }
     for (int c = 0; c < columns; c++) {
-        coefficient[at[c]] = b[c];
+        coefficient[at[c]] = b[c] / largest[at[c]];
+        if (!(coefficient[at[c]] >= 0.0)) {
+            return INFINITY;
+        }
     }
-    return true;
+    double left = 0.0;
+    for (int i = 0; i < s->count; i++) {
+        left += strcmp(s->points[i].kind, kind) == 0 ? pow(misfit(&s->points[i], coefficient), 2)
+                                                      : 0.0;
+    }
+    return left;
 }
 
+/* The best of all sets of terms. */
 static bool fit(const study *s, kind_cost *k, nsk_error *error) {
-    bool on[TERMS] = {true, true, true};
-    bool negative = true;
-    while (negative) {
-        if (!solve(s, k->kind, on, k->coefficient)) {
-            return nsk_fail(error, "no fit for '%s'", k->kind);
+    double least = INFINITY;
+    for (unsigned set = 1; set < 1U << TERMS; set++) {
+        double coefficient[TERMS];
+        double left = solve(s, k->kind, set, coefficient);
+        if (left < least) {
+            least = left;
+            memcpy(k->coefficient, coefficient, sizeof coefficient);
         }
-        int lowest = 0;
-        for (int t = 1; t < TERMS; t++) {
-            lowest = k->coefficient[t] < k->coefficient[lowest] ? t : lowest;
-        }
-        negative = k->coefficient[lowest] < 0.0;
-        on[lowest] = on[lowest] && !negative;
     }
     for (int i = 0; i < s->count; i++) {
-        const point *p = &s->points[i];
-        if (strcmp(p->kind, k->kind) == 0) {
-            double estimate = 0.0;
-            for (int t = 0; t < TERMS; t++) {
-                estimate += k->coefficient[t] * p->term[t];
-            }
-            k->worst = fmax(k->worst, fabs(estimate / p->instructions - 1.0));
+        if (strcmp(s->points[i].kind, k->kind) == 0) {
+            k->worst = fmax(k->worst, fabs(misfit(&s->points[i], k->coefficient)));
         }
     }
-    return true;
+    return isfinite(least) || nsk_fail(error, "no fit for '%s'", k->kind);
+}
+
+/* A shape of that kind: the first, which is small. */
+static const grid_shape *shape_of(const char *kind) {
+    for (int i = 0; i < grid_shape_count; i++) {
+        const grid_shape *shape = &grid_shapes[i];
+        if (strcmp(nsk_cost_kind_of(shape->kind, shape->kernel * shape->kernel, true), kind) == 0) {
+            return shape;
+        }
+    }
+    return &grid_shapes[0]; /* preparation is in any */
 }
 
 static bool trace_kind(const study *s, const cycle_image *image, kind_cost *k, nsk_error *error) {
     nsk_model model;
     nsk_model_file *file;
     emulated_run run = {0};
-    bool good = write_inputs(s, &grid_shapes[k->traced], &model, &file, error) &&
+    bool good = write_inputs(s, shape_of(k->kind), &model, &file, error) &&
                 emulate(s->elf, s->model, s->frames, s->trace, &run, error) &&
-                cycle_mix_read(image, s->trace, k->source, &k->mix, error);
+                cycle_mix_read(image, s->trace, k->sources, &k->mix, error);
     emulated_run_clear(&run);
     nsk_model_file_free(file);
     g_unlink(s->trace);
@@ -190,7 +221,7 @@ static bool trace_kind(const study *s, const cycle_image *image, kind_cost *k, n
 
 /* Bytes of .text of each compiled file of the device half, as `size` counts them. */
 static bool write_code_sizes(GString *to, const char *objects, nsk_error *error) {
-    char *command = g_strdup_printf("sh -c 'cd \"%s\" && arm-none-eabi-size *.o'", objects);
+    char *command = g_strdup_printf("sh -c 'cd \"%s\" && arm-none-eabi-size *.o */*.o'", objects);
     char *out = NULL;
     int status = 0;
     bool good = g_spawn_command_line_sync(command, &out, NULL, &status, NULL) && status == 0;
@@ -203,7 +234,8 @@ static bool write_code_sizes(GString *to, const char *objects, nsk_error *error)
     for (char **line = lines + 1; *line != NULL; line++) {
         int text;
         char name[64];
-        if (sscanf(*line, "%d %*d %*d %*d %*s %63[^.]", &text, name) == 2) {
+        if (sscanf(*line, "%d %*d %*d %*d %*s %63[^.]", &text, name) == 2 && text > 0) {
+            g_strdelimit(name, "/", '.');
             g_string_append_printf(to, "%s = %d B\n", name, text);
         }
     }
@@ -225,19 +257,23 @@ static bool write_table(const study *s, const char *objects, const char *path, n
     char *compiler = tool_version("arm-none-eabi-gcc --version");
     char *emulator = tool_version("qemu-system-arm --version");
     GString *text = g_string_new(NULL);
-    g_string_printf(text,
-                    "# Made by `make costs`; do not edit. docs/estimates.md says how.\n[table]\n"
-                    "core = cortex-m4\nkernels = portable C, -O2\ncompiler = %s\nemulator = %s\n"
-                    "instructions = fitted to counts on the emulator over %d shapes\n"
-                    "cycles = traced mix of instructions by Arm DDI 0439, table 3-1\n"
-                    "\n# instructions = call + output x outputs + mac x multiply-accumulates\n",
-                    compiler, emulator, grid_shape_count);
+    g_string_printf(
+        text,
+        "# Made by `make costs`; do not edit. docs/estimates.md says how.\n[table]\n"
+        "core = cortex-m4\nkernels = of the DSP extension, -O2\ncompiler = %s\nemulator = %s\n"
+        "instructions = fitted to counts on the emulator over %d shapes\n"
+        "cycles = traced mix of instructions by Arm DDI 0439, table 3-1\n"
+        "\n# instructions = call + row x rows + byte x bytes moved + output x outputs\n"
+        "#                + mac x multiply-accumulates\n",
+        compiler, emulator, grid_shape_count);
     for (size_t i = 0; i < G_N_ELEMENTS(kinds); i++) {
         const kind_cost *k = &kinds[i];
+        g_string_append_printf(text, "\n[%s]\n", k->kind);
+        for (int t = 0; t < TERMS; t++) {
+            g_string_append_printf(text, "%s = %.4f\n", nsk_cost_terms[t], k->coefficient[t]);
+        }
         g_string_append_printf(text,
-                               "\n[%s]\ncall = %.1f\noutput = %.4f\nmac = %.4f\n"
                                "cycles-each = %.4f\nbranches-each = %.4f\nworst-misfit = %.4f\n",
-                               k->kind, k->coefficient[0], k->coefficient[1], k->coefficient[2],
                                k->mix.cycles / k->mix.instructions,
                                k->mix.taken_branches / k->mix.instructions, k->worst);
     }

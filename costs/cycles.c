@@ -149,7 +149,19 @@ static void add_instruction(const cycle_image *image, unsigned long from, unsign
     }
 }
 
-bool cycle_mix_read(const cycle_image *image, const char *log, const char *source, cycle_mix *mix,
+/* Whether a name is in a list parted by bars. */
+static bool is_listed(const char *name, const char *list) {
+    size_t length = strlen(name);
+    for (const char *at = list; at != NULL; at = strchr(at, '|')) {
+        at += *at == '|';
+        if (strncmp(at, name, length) == 0 && (at[length] == '\0' || at[length] == '|')) {
+            return true;
+        }
+    }
+    return false;
+}
+
+bool cycle_mix_read(const cycle_image *image, const char *log, const char *sources, cycle_mix *mix,
                     nsk_error *error) {
     FILE *file = fopen(log, "r");
     char line[256];
@@ -164,7 +176,7 @@ bool cycle_mix_read(const cycle_image *image, const char *log, const char *sourc
         const char *slash = bracket != NULL ? strchr(bracket, '/') : NULL;
         unsigned long address = slash != NULL ? strtoul(slash + 1, NULL, 16) : MOST_CODE;
         if (last < MOST_CODE && image->source[last] != NULL &&
-            strcmp(image->source[last], source) == 0) {
+            is_listed(image->source[last], sources)) {
             add_instruction(image, last, address, behind_load, mix);
         }
         behind_load = last < MOST_CODE && image->at[last].load;
@@ -172,5 +184,5 @@ bool cycle_mix_read(const cycle_image *image, const char *log, const char *sourc
     }
     fclose(file);
     return mix->instructions > 0.0 ||
-           nsk_fail(error, "the trace holds no instruction of %s", source);
+           nsk_fail(error, "the trace holds no instruction of %s", sources);
 }

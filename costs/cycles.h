@@ -21,9 +21,9 @@ typedef struct cycle_image cycle_image;
 cycle_image *cycle_image_read(const char *elf, const char *prefix, nsk_error *error);
 void cycle_image_free(cycle_image *image);
 
-/* Adds up the instructions of a QEMU log (-singlestep -d exec,nochain) that come from `source`
- * ("conv.c"). */
-bool cycle_mix_read(const cycle_image *image, const char *log, const char *source, cycle_mix *mix,
+/* Adds up the instructions of a QEMU log (-singlestep -d exec,nochain) that come from any of
+ * `sources` ("conv.c|product.c"). */
+bool cycle_mix_read(const cycle_image *image, const char *log, const char *sources, cycle_mix *mix,
                     nsk_error *error);
 
 #endif

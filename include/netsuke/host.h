@@ -228,6 +228,19 @@ bool nsk_model_file_write(const nsk_model_file *file, const char *path, nsk_erro
 bool nsk_model_file_write_c(const nsk_model_file *file, const char *path, const char *name,
                             nsk_error *error);
 void nsk_model_file_free(nsk_model_file *file);
+/* A network to be handed over. */
+typedef struct nsk_handed_network {
+    const char *name; /* a C name in small letters: nsk_handed_name */
+    const nsk_model_file *model;
+    const nsk_images *tried; /* its frames and the scores that they get become the self-test */
+} nsk_handed_network;
+/* A C name of any text. g_free. */
+char *nsk_handed_name(const char *text);
+/* Writes C that needs nothing but a compiler into the folder: the networks, the runtime that they
+ * need and no more, a self-test, build files, a README. The folder is made; it may hold an earlier
+ * hand-over, and nothing else. Returns the files' names, NULL behind the last; g_strfreev. */
+char **nsk_emit(const nsk_handed_network *networks, int count, const char *folder,
+                nsk_error *error);
 /* Does an open model take such pictures and carry these labels in this order? */
 bool nsk_model_is_for(const nsk_model *model, const nsk_labels *labels, const nsk_input *input,
                       nsk_error *error);

@@ -6,12 +6,12 @@
 #include <stdint.h>
 
 /* Semihosting, as in Arm's "Semihosting for AArch32 and AArch64", which RISC-V took over. */
-void semihost_print(const char *text);
-void semihost_exit(int status);
+void board_print(const char *text);
+void board_exit(int status);
 /* The arguments, parted by blanks, zero-terminated. */
-void semihost_arguments(char *buffer, uint32_t size);
+void board_arguments(char *buffer, uint32_t size);
 /* Reads a whole file; returns its size, or 0 where it cannot or it is larger than `size`. */
-uint32_t semihost_read_file(const char *path, void *buffer, uint32_t size);
+uint32_t board_read_file(const char *path, void *buffer, uint32_t size);
 
 /* Sets memory up and runs main; each core comes here from its own entry. */
 void start(void);

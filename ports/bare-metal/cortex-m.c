@@ -30,8 +30,8 @@ uint32_t timer_between(uint32_t from, uint32_t to) {
 }
 
 static void fault(void) {
-    semihost_print("fault: the image touched what it may not\n");
-    semihost_exit(2);
+    board_print("fault: the image touched what it may not\n");
+    board_exit(2);
 }
 
 __attribute__((noreturn, used)) void reset(void) {

@@ -38,7 +38,7 @@ static void print_number(int32_t number) {
         *--at = '-';
     }
     *--at = ' ';
-    semihost_print(at);
+    board_print(at);
 }
 
 static void after_layer(void *context, const nsk_model *model, unsigned layer) {
@@ -64,31 +64,31 @@ static void run_frame(const nsk_model *model, const uint8_t *frame, uint32_t *pr
 
 static void print_frame(const nsk_model *model, uint32_t index) {
     const int8_t *scores = nsk_scores(model, workspace);
-    semihost_print("scores");
+    board_print("scores");
     print_number((int32_t)index);
     for (unsigned c = 0; c < model->classes; c++) {
         print_number(scores[c]);
     }
-    semihost_print("\n");
+    board_print("\n");
 }
 
 static void print_costs(const nsk_model *model, uint32_t prepare_ticks) {
     for (unsigned i = 0; i < model->layers && i < MOST_LAYERS; i++) {
-        semihost_print("layer");
+        board_print("layer");
         print_number((int32_t)i);
         print_number((int32_t)watch.ticks[i]);
         print_number((int32_t)watch.sum[i]);
-        semihost_print("\n");
+        board_print("\n");
     }
-    semihost_print("prepare");
+    board_print("prepare");
     print_number((int32_t)prepare_ticks);
-    semihost_print("\nstack");
+    board_print("\nstack");
     print_number((int32_t)stack_used());
-    semihost_print("\n");
+    board_print("\n");
 }
 
 static int complain(const char *text) {
-    semihost_print(text);
+    board_print(text);
     return 2;
 }
 
@@ -96,7 +96,7 @@ int main(void) {
     char line[512];
     char *word[3] = {line, line, line};
     int words = 0;
-    semihost_arguments(line, sizeof line);
+    board_arguments(line, sizeof line);
     for (char *at = line; *at != '\0' && words < 3;) {
         word[words++] = at;
         while (*at != '\0' && *at != ' ') {
@@ -107,14 +107,14 @@ int main(void) {
         }
     }
     nsk_model model;
-    uint32_t size = words == 3 ? semihost_read_file(word[1], model_bytes, sizeof model_bytes) : 0;
+    uint32_t size = words == 3 ? board_read_file(word[1], model_bytes, sizeof model_bytes) : 0;
     nsk_status status = nsk_open(&model, model_bytes, size);
     if (status != NSK_OK || model.workspace_bytes > sizeof workspace) {
-        semihost_print("replay: the model is ");
+        board_print("replay: the model is ");
         return complain(nsk_status_text(status == NSK_OK ? NSK_TOO_SMALL : status));
     }
     uint32_t frame_bytes = (uint32_t)model.width * model.height * model.channels;
-    uint32_t have = semihost_read_file(word[2], frames, sizeof frames);
+    uint32_t have = board_read_file(word[2], frames, sizeof frames);
     if (have < frame_bytes) {
         return complain("replay: no whole frame in the frames' file\n");
     }

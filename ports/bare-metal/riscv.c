@@ -11,8 +11,8 @@ __attribute__((naked, section(".text.reset"), used)) void reset(void) {
 }
 
 __attribute__((aligned(4), used)) void trapped(void) {
-    semihost_print("fault: the image touched what it may not\n");
-    semihost_exit(2);
+    board_print("fault: the image touched what it may not\n");
+    board_exit(2);
 }
 
 /* These three instructions, uncompressed, are the call. */

@@ -13,23 +13,23 @@ enum {
     SYS_EXIT_EXTENDED = 32
 };
 
-void semihost_print(const char *text) {
+void board_print(const char *text) {
     semihost_call(SYS_WRITE0, text);
 }
 
-void semihost_exit(int status) {
+void board_exit(int status) {
     const uint32_t block[2] = {0x20026, (uint32_t)status}; /* ADP_Stopped_ApplicationExit */
     semihost_call(SYS_EXIT_EXTENDED, block);
 }
 
-void semihost_arguments(char *buffer, uint32_t size) {
+void board_arguments(char *buffer, uint32_t size) {
     uint32_t block[2] = {(uint32_t)(uintptr_t)buffer, size};
     if (semihost_call(SYS_GET_CMDLINE, block) != 0) {
         buffer[0] = '\0';
     }
 }
 
-uint32_t semihost_read_file(const char *path, void *buffer, uint32_t size) {
+uint32_t board_read_file(const char *path, void *buffer, uint32_t size) {
     const uint32_t open[3] = {(uint32_t)(uintptr_t)path, 1 /* rb */, (uint32_t)strlen(path)};
     int file = semihost_call(SYS_OPEN, open);
     if (file == -1) {

@@ -19,7 +19,7 @@ static uint32_t bytes_between(const uint32_t *from, const uint32_t *to) {
 void start(void) {
     memcpy(data_start, data_load, bytes_between(data_start, data_end));
     memset(bss_start, 0, bytes_between(bss_start, bss_end));
-    semihost_exit(main());
+    board_exit(main());
 }
 
 void stack_paint(void) {

@@ -11,6 +11,23 @@ int cli_fail(const cli_job *job) {
     return CLI_ERROR;
 }
 
+void cli_job_clear(cli_job *job) {
+    char *const texts[] = {job->model_path,    job->board_path,  job->calibration_path,
+                           job->held_out_path, job->output,      job->array,
+                           job->array_name,    job->predictions, job->sheet,
+                           job->plot,          job->onnx};
+    for (size_t i = 0; i < G_N_ELEMENTS(texts); i++) {
+        g_free(texts[i]);
+    }
+    g_strfreev(job->arguments);
+    nsk_model_file_free(job->model);
+    nsk_images_free(job->calibration);
+    nsk_images_free(job->held_out);
+    nsk_network_free(job->network);
+    nsk_board_free(job->board);
+    nsk_brief_free(job->brief);
+}
+
 static void override(char **setting, const char *option) {
     if (option != NULL) {
         g_free(*setting);

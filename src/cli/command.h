@@ -11,7 +11,7 @@
 enum { CLI_DONE = 0, CLI_LIMIT_BROKEN = 1, CLI_ERROR = 2 };
 
 /* A command's options and, once asked for, what they name. Everything is freed by the caller of
- * `run`. */
+ * `run`, with cli_job_clear. */
 typedef struct cli_job {
     /* options that several commands take */
     char *model_path, *board_path, *calibration_path, *held_out_path;
@@ -40,7 +40,7 @@ typedef struct cli_command {
 } cli_command;
 
 extern const cli_command cli_survey, cli_outline, cli_vet, cli_quantise, cli_compare, cli_budget,
-    cli_classify, cli_rehearse;
+    cli_classify, cli_emit, cli_rehearse;
 
 /* Each loads what it needs first, once. On failure job->error is set. */
 bool cli_load_brief(cli_job *job);
@@ -52,6 +52,9 @@ bool cli_load_model(cli_job *job);
 bool cli_load_board(cli_job *job);
 /* Is the model for the brief's labels and preparation? */
 bool cli_check_model(cli_job *job, const nsk_model *model);
+
+/* Frees what the job holds. */
+void cli_job_clear(cli_job *job);
 
 /* Prints job->error as the one line on standard error; returns CLI_ERROR. */
 int cli_fail(const cli_job *job);

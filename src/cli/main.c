@@ -10,7 +10,7 @@ extern void openblas_set_num_threads(int threads);
 
 static const cli_command *const commands[] = {&cli_survey,   &cli_outline, &cli_vet,
                                               &cli_quantise, &cli_compare, &cli_budget,
-                                              &cli_classify, &cli_rehearse};
+                                              &cli_classify, &cli_emit,     &cli_rehearse};
 
 static void print_help(FILE *to) {
     fputs("netsuke - from a trained image classifier to 8-bit integer C on a microcontroller\n\n"
@@ -24,23 +24,6 @@ static void print_help(FILE *to) {
     fputs("\n'netsuke COMMAND --help' shows a command's options and an example.\n"
           "Exit status: 0 done; 1 done, and a limit of the brief is broken; 2 an error.\n",
           to);
-}
-
-static void free_job(cli_job *job) {
-    char *const texts[] = {job->model_path,    job->board_path,  job->calibration_path,
-                           job->held_out_path, job->output,      job->array,
-                           job->array_name,    job->predictions, job->sheet,
-                           job->plot,          job->onnx};
-    for (size_t i = 0; i < G_N_ELEMENTS(texts); i++) {
-        g_free(texts[i]);
-    }
-    g_strfreev(job->arguments);
-    nsk_model_file_free(job->model);
-    nsk_images_free(job->calibration);
-    nsk_images_free(job->held_out);
-    nsk_network_free(job->network);
-    nsk_board_free(job->board);
-    nsk_brief_free(job->brief);
 }
 
 /* The entries among all options that the command takes. */
@@ -57,8 +40,7 @@ static GArray *options_of(const cli_command *command, cli_job *job) {
          "Judge on this set instead of the brief's", "SET"},
         {"tolerant", 't', 0, G_OPTION_ARG_NONE, &job->tolerant,
          "Go on without unreadable pictures, empty classes and unknown folders", NULL},
-        {"output", 'o', 0, G_OPTION_ARG_FILENAME, &job->output, "Where to write the model",
-         "M.nsk"},
+        {"output", 'o', 0, G_OPTION_ARG_FILENAME, &job->output, "Where to write", "PATH"},
         {"array", 0, 0, G_OPTION_ARG_FILENAME, &job->array, "Write the model as C source, too",
          "M.c"},
         {"array-name", 0, 0, G_OPTION_ARG_STRING, &job->array_name,
@@ -72,7 +54,7 @@ static GArray *options_of(const cli_command *command, cli_job *job) {
         {"sample", 0, 0, G_OPTION_ARG_INT, &job->sample,
          "Look at so many images, spread over the classes (default: 600)", "N"},
         {"all", 'a', 0, G_OPTION_ARG_NONE, &job->all, "Print long lists whole", NULL},
-        {"frames", 0, 0, G_OPTION_ARG_INT, &job->frames, "Frames to play (default: all images)",
+        {"frames", 0, 0, G_OPTION_ARG_INT, &job->frames, "Frames to play (rehearse: all images) or to test with (emit: 4)",
          "N"},
         {"seed", 0, 0, G_OPTION_ARG_INT, &job->seed, "Draws the order of the frames (default: 1)",
          "N"},
@@ -134,7 +116,7 @@ int main(int argc, char **argv) {
             cli_job job = {.seed = 1};
             int status =
                 parse(commands[i], &job, argv + 1) ? commands[i]->run(&job) : cli_fail(&job);
-            free_job(&job);
+            cli_job_clear(&job);
             if (fflush(stdout) != 0) {
                 fprintf(stderr, "netsuke: standard output cannot be written\n");
                 status = CLI_ERROR;

@@ -3,14 +3,15 @@
 #ifndef NSK_ARCH_H
 #define NSK_ARCH_H
 
-/* -DNSK_PORTABLE leaves all of them out: the plain C everywhere. */
+/* -DNSK_PORTABLE leaves all of them out: the plain C everywhere. A host's own, which is not handed
+ * over, is asked for by -DNSK_HOST_VECTORS. */
 #if defined(NSK_PORTABLE)
 #define NSK_ARCH_PORTABLE 1
 #elif defined(__ARM_FEATURE_MVE)
 #define NSK_ARCH_ARM_MVE 1
 #elif defined(__ARM_FEATURE_DSP) && __ARM_FEATURE_DSP && __ARM_ARCH_PROFILE == 'M'
 #define NSK_ARCH_ARM_DSP 1
-#elif defined(__x86_64__) && defined(__GNUC__)
+#elif defined(NSK_HOST_VECTORS) && defined(__x86_64__) && defined(__GNUC__)
 #define NSK_ARCH_X86_64 1 /* chosen when run: the processor may have no vectors of 256 bits */
 #else
 #define NSK_ARCH_PORTABLE 1

@@ -8,8 +8,13 @@
 
 #include <stdint.h>
 
+#if defined(__cplusplus)
+#define NSK_ASSERT static_assert
+#else
+#define NSK_ASSERT _Static_assert
+#endif
 /* cppcheck-suppress shiftNegativeLHS */
-_Static_assert((-3 >> 1) == -2,
+NSK_ASSERT((-3 >> 1) == -2,
                "right shifts of negative numbers must round toward minus infinity");
 
 /* A multiplier stands for m / 2^s, m in [2^30, 2^31), s in [1, 62]. */

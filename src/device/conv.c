@@ -85,7 +85,10 @@ static void gather(const window *w, int8_t *to) {
 static void run_group(const nsk_layer *l, const int8_t *in, const nsk_product *p, int8_t *windows,
                       int32_t room, int8_t *out) {
     int32_t waiting = 0;
-    window w = {.layer = l, .in = in, .length = l->in.channels / (int32_t)l->count};
+    window w;
+    w.layer = l;
+    w.in = in;
+    w.length = l->in.channels / (int32_t)l->count;
     w.bytes = l->kernel_width * w.length;
     w.padding = p->row - l->kernel_height * w.bytes;
     for (int32_t y = 0; y < l->out.height; y++) {

@@ -136,7 +136,9 @@ static void run_channel(const channel *c, int8_t *out) {
 
 void NSK_PLAIN_DEPTHWISE(nsk_depthwise_run)(const nsk_layer *l, int8_t *workspace) {
     int32_t each = l->out.channels / l->in.channels;
-    channel c = {.layer = l, .lines = workspace + l->second.place};
+    channel c;
+    c.layer = l;
+    c.lines = workspace + l->second.place;
     c.length = (l->out.width - 1) * l->stride_across + (l->kernel_width - 1) * l->dilate_across + 1;
     c.lines_bytes = ((l->kernel_height - 1) * l->dilate_down + 1) * c.length;
     c.inside = l->in.width < c.length - l->pad_left ? l->in.width : c.length - l->pad_left;

@@ -4,15 +4,16 @@
 
 const char *nsk_status_text(nsk_status status) {
     static const char *const texts[] = {
-        [NSK_OK] = "good",
-        [NSK_MISALIGNED] = "does not start at a multiple of four bytes",
-        [NSK_TRUNCATED] = "cut short: fewer bytes than its header says",
-        [NSK_NOT_A_MODEL] = "not a netsuke model file",
-        [NSK_OTHER_VERSION] = "of another version of the model file; build it again",
-        [NSK_DAMAGED] = "damaged: its checksum does not match",
-        [NSK_INCONSISTENT] = "inconsistent: it contradicts itself though its checksum matches",
-        [NSK_LEFT_OUT] = "in need of a kind of layer that this build leaves out",
-        [NSK_TOO_SMALL] = "larger than the workspace",
+        /* in the order of nsk_status */
+        "good",
+        "does not start at a multiple of four bytes",
+        "cut short: fewer bytes than its header says",
+        "not a netsuke model file",
+        "of another version of the model file; build it again",
+        "damaged: its checksum does not match",
+        "inconsistent: it contradicts itself though its checksum matches",
+        "in need of a kind of layer that this build leaves out",
+        "larger than the workspace",
     };
     unsigned index = (unsigned)status;
     return index < sizeof texts / sizeof *texts ? texts[index] : "unknown";

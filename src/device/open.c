@@ -106,7 +106,7 @@ nsk_status nsk_open(nsk_model *m, const void *bytes, size_t size) {
     if ((uintptr_t)bytes % NSK_ALIGNMENT != 0) {
         return NSK_MISALIGNED;
     }
-    m->bytes = bytes;
+    m->bytes = (const uint8_t *)bytes;
     if (size < NSK_HEADER_BYTES) {
         return size >= 4 && nsk_load32(m->bytes) != NSK_MAGIC ? NSK_NOT_A_MODEL : NSK_TRUNCATED;
     }

@@ -15,18 +15,20 @@ bool nsk_finish_is_plain(const nsk_layer *l) {
 nsk_product nsk_product_of(const nsk_layer *l, int32_t row, int32_t group) {
     int32_t outputs = l->out.channels / (l->kind == NSK_CONV ? (int32_t)l->count : 1);
     int32_t first = group * outputs;
-    nsk_product p = {.weights = (const int8_t *)l->weights + first * row,
-                     .bias = l->bias + 4 * first,
-                     .multipliers = l->multipliers + 4 * first,
-                     .shifts = l->shifts + first,
-                     .row = row,
-                     .outputs = outputs,
-                     .zero = l->out.zero,
-                     .low = l->low,
-                     .high = l->high,
-                     .plain_finish = nsk_finish_is_plain(l),
-                     .in_step = row,
-                     .out_step = l->out.channels};
+    nsk_product p;
+    p.weights = (const int8_t *)l->weights + first * row;
+    p.bias = l->bias + 4 * first;
+    p.multipliers = l->multipliers + 4 * first;
+    p.shifts = l->shifts + first;
+    p.row = row;
+    p.outputs = outputs;
+    p.zero = l->out.zero;
+    p.low = l->low;
+    p.high = l->high;
+    p.plain_finish = nsk_finish_is_plain(l);
+    p.in_step = row;
+    p.out_step = l->out.channels;
+    p.scratch = NULL;
     return p;
 }
 

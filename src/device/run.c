@@ -35,7 +35,7 @@ void nsk_run(const nsk_model *model, void *workspace, const nsk_observer *observ
     for (unsigned i = 0; i < model->layers; i++) {
         nsk_layer layer;
         nsk_layer_decode(model, i, &layer);
-        nsk_operations[layer.kind]->run(&layer, workspace);
+        nsk_operations[layer.kind]->run(&layer, (int8_t *)workspace);
         if (observer != NULL) {
             observer->after(observer->context, model, i);
         }

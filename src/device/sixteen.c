@@ -62,7 +62,8 @@ bool nsk_sixteen_fits(const nsk_layer *l) {
 
 void nsk_sixteen_run(const nsk_layer *l, int8_t *workspace, const nsk_sixteen_kernel *kernel,
                      void *state) {
-    block b = {.layer = l};
+    block b;
+    b.layer = l;
     int32_t last = l->out.channels - NSK_SIXTEEN; /* part of it may have been done before */
     find_inner(l, &b.inner_first, &b.inner_last);
     memset(b.zeroes, l->in.zero, sizeof b.zeroes);

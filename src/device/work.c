@@ -29,10 +29,12 @@ static uint64_t moved(const nsk_layer *l) {
 nsk_work nsk_layer_work(const nsk_model *model, unsigned layer) {
     nsk_layer l;
     nsk_layer_decode(model, layer, &l);
-    nsk_work work = {.outputs = nsk_tensor_bytes(&l.out),
-                     .inputs = nsk_tensor_bytes(&l.in),
-                     .rows = l.out.height,
-                     .moved = nsk_tensor_bytes(&l.in)};
+    nsk_work work;
+    work.macs = 0;
+    work.outputs = nsk_tensor_bytes(&l.out);
+    work.inputs = nsk_tensor_bytes(&l.in);
+    work.rows = l.out.height;
+    work.moved = work.inputs;
     switch (l.kind) {
     case NSK_CONV:
         work.macs = window_taps(&l) * l.out.channels * (l.in.channels / l.count);

@@ -4,8 +4,8 @@
 
 #include "drive.h"
 
-static const char *const commands[] = {"survey",  "outline", "vet",      "quantise",
-                                       "compare", "budget",  "classify", "rehearse"};
+static const char *const commands[] = {"survey", "outline",  "vet",  "quantise", "compare",
+                                       "budget", "classify", "emit", "rehearse"};
 
 static void help_names_the_order(void) {
     outcome o = drive_for(0, "netsuke --help");

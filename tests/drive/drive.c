@@ -148,6 +148,7 @@ int main(int argc, char **argv) {
         {"large sets", NULL, NULL, NULL, NULL, large_tests},
         {"examples and installing", NULL, NULL, NULL, NULL, example_tests},
         {"the device half on its own", NULL, NULL, NULL, NULL, device_build_tests},
+        {"handing over", NULL, NULL, NULL, NULL, emit_tests},
         {"README", NULL, NULL, NULL, NULL, readme_tests},
         CU_SUITE_INFO_NULL,
     };

@@ -14,7 +14,8 @@ static void read_costs(const char *path, nsk_error *error) {
     if (costs != NULL) {
         double bytes;
         nsk_costs_kernel(costs, "conv", &cost, error);
-        nsk_costs_code(costs, &bytes, error);
+        const nsk_model nothing = {0};
+        nsk_costs_code(costs, &nothing, &bytes, error);
     }
     nsk_costs_free(costs);
 }

@@ -216,7 +216,9 @@ void nsk_depthwise_run(const nsk_layer *l, int8_t *workspace) {
         nsk_depthwise_run_plain(l, workspace);
         return;
     }
-    four f = {.layer = l, .length = (l->out.width - 1) * l->stride_across + KERNEL};
+    four f;
+    f.layer = l;
+    f.length = (l->out.width - 1) * l->stride_across + KERNEL;
     f.inside = l->in.width < f.length - l->pad_left ? l->in.width : f.length - l->pad_left;
     for (int32_t k = 0; k < KERNEL; k++) {
         f.line[k] = (uint32_t *)(void *)(workspace + l->second.place) + 2 * k * f.length;

@@ -23,7 +23,7 @@ typedef struct block {
 } block;
 
 static void start(void *state, const nsk_layer *l, int32_t first) {
-    block *b = state;
+    block *b = (block *)state;
     int32_t taps = (int32_t)nsk_kernel_area(l);
     const int8_t *w = (const int8_t *)l->weights + first;
     b->pairs = (taps + 1) / 2;
@@ -78,7 +78,7 @@ static void start(void *state, const nsk_layer *l, int32_t first) {
 
 static NSK_APART void write(const void *state, const int8_t *const *at, int32_t step,
                             int32_t pixels, int8_t *out) {
-    const block *b = state;
+    const block *b = (const block *)state;
     for (int32_t moved = 0; pixels > 0; pixels--, moved += step, out += b->out_step) {
         const int8_t *const *tap = at;
         const void *w = b->weights;

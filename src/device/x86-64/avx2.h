@@ -29,7 +29,8 @@ NSK_AVX2 static inline nsk_eight nsk_eight_of(const uint8_t *multipliers, const 
                                               int32_t first, int32_t outputs) {
     int32_t m[8];
     int32_t s[8];
-    nsk_eight e = {.exact = true};
+    nsk_eight e;
+    e.exact = true;
     for (int32_t i = 0; i < 8; i++) {
         uint32_t k = (uint32_t)(first + i < outputs ? first + i : outputs - 1);
         m[i] = nsk_word(multipliers, k);

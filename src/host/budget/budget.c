@@ -15,14 +15,14 @@ static bool estimate_layers(nsk_budget *b, const nsk_model *model, const nsk_cos
         if (!nsk_costs_kernel(costs, nsk_cost_kind(model, (unsigned)i), &cost, error)) {
             return false;
         }
-        b->layer[i] =
-            nsk_kernel_cost_of(&cost, (double)work.outputs, (double)work.macs, wait_states);
+        b->layer[i] = nsk_kernel_cost_of(&cost, &work, wait_states);
         b->cycles += b->layer[i].cycles;
     }
     if (!nsk_costs_kernel(costs, "prepare", &cost, error)) {
         return false;
     }
-    b->preparation = nsk_kernel_cost_of(&cost, b->ram_frame, 0.0, wait_states);
+    const nsk_work frame = {.outputs = (uint64_t)b->ram_frame, .rows = model->height};
+    b->preparation = nsk_kernel_cost_of(&cost, &frame, wait_states);
     b->cycles += b->preparation.cycles;
     return true;
 }
@@ -44,7 +44,7 @@ static bool estimate(nsk_budget *b, const nsk_model_file *file, const nsk_model 
     b->ram_workspace = model->workspace_bytes;
     b->ram_lower_bound = (double)file->workspace_lower_bound;
     b->ram_frame = (double)model->width * model->height * model->channels;
-    if (!nsk_costs_code(costs, &b->flash_code, error) ||
+    if (!nsk_costs_code(costs, model, &b->flash_code, error) ||
         !nsk_costs_stack(costs, &b->ram_stack, error) ||
         !estimate_layers(b, model, costs, board->wait_states, error)) {
         return false;
@@ -58,7 +58,7 @@ static bool estimate(nsk_budget *b, const nsk_model_file *file, const nsk_model 
     set_limit(&b->limits[2], "latency", "seconds", limits->latency, 1.0 / board->frame_rate,
               b->seconds);
     b->code_source =
-        g_strdup_printf("all of the runtime, %s, compiled with %s",
+        g_strdup_printf("what this model needs of the runtime, %s, compiled with %s",
                         nsk_costs_source(costs, "kernels"), nsk_costs_source(costs, "compiler"));
     b->cycle_source =
         g_strdup_printf("instructions %s; cycles: %s; flash wait states at a taken branch: %g",

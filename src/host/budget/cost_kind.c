@@ -2,7 +2,7 @@
 
 #include "device/layer.h"
 
-const char *nsk_cost_kind(const nsk_model *model, unsigned layer) {
+const char *nsk_cost_kind_of(nsk_kind kind, int taps, bool square) {
     static const char *const names[NSK_KINDS] = {[NSK_CONV] = "conv",
                                                  [NSK_DEPTHWISE] = "depthwise",
                                                  [NSK_DENSE] = "dense",
@@ -18,8 +18,14 @@ const char *nsk_cost_kind(const nsk_model *model, unsigned layer) {
                                                  [NSK_CONSTANT] = "constant",
                                                  [NSK_RESIZE] = "resize",
                                                  [NSK_TRANSPOSED] = "transposed"};
+    return kind == NSK_CONV && taps == 1                      ? "pointwise"
+           : kind == NSK_DEPTHWISE && !(taps == 9 && square) ? "depthwise-any"
+                                                              : names[kind];
+}
+
+const char *nsk_cost_kind(const nsk_model *model, unsigned layer) {
     nsk_layer l;
     nsk_layer_decode(model, layer, &l);
-    bool pointwise = l.kind == NSK_CONV && l.kernel_height * l.kernel_width == 1;
-    return pointwise ? "pointwise" : names[l.kind];
+    return nsk_cost_kind_of(l.kind, l.kernel_height * l.kernel_width,
+                            l.kernel_height == l.kernel_width);
 }

@@ -1,5 +1,7 @@
 #include "budget/costs.h"
 
+#include <string.h>
+
 #include "brief/settings.h"
 
 struct nsk_costs {
@@ -17,6 +19,8 @@ static const nsk_setting_name known[] = {
     {"code", "*"},
     {"stack", "deepest"},
     {"*", "call"},
+    {"*", "row"},
+    {"*", "byte"},
     {"*", "output"},
     {"*", "mac"},
     {"*", "cycles-each"},
@@ -24,6 +28,16 @@ static const nsk_setting_name known[] = {
     {"*", "worst-misfit"},
     {NULL, NULL},
 };
+
+const char *const nsk_cost_terms[NSK_COST_TERMS] = {"call", "row", "byte", "output", "mac"};
+
+void nsk_cost_terms_of(const nsk_work *work, double *terms) {
+    terms[0] = 1.0;
+    terms[1] = (double)work->rows;
+    terms[2] = (double)work->moved;
+    terms[3] = (double)work->outputs;
+    terms[4] = (double)work->macs;
+}
 
 nsk_costs *nsk_costs_read(const char *path, nsk_error *error) {
     nsk_settings *settings = nsk_settings_read(path, known, error);
@@ -57,28 +71,71 @@ const char *nsk_costs_source(const nsk_costs *costs, const char *key) {
     return text != NULL ? text : "";
 }
 
+static bool read_number(const nsk_costs *costs, const char *kind, const char *key, double *to,
+                        nsk_error *error) {
+    return nsk_settings_need(costs->settings, kind, key, error) != NULL &&
+           nsk_settings_number(costs->settings, kind, key, NSK_NUMBER, 0, 1e9, to, error);
+}
+
 bool nsk_costs_kernel(const nsk_costs *costs, const char *kind, nsk_kernel_cost *cost,
                       nsk_error *error) {
-    const struct {
-        const char *key;
-        double *to;
-    } fields[] = {{"call", &cost->call},
-                  {"output", &cost->output},
-                  {"mac", &cost->mac},
-                  {"cycles-each", &cost->cycles_each},
-                  {"branches-each", &cost->branches_each},
-                  {"worst-misfit", &cost->worst_misfit}};
-    for (size_t i = 0; i < G_N_ELEMENTS(fields); i++) {
-        if (nsk_settings_need(costs->settings, kind, fields[i].key, error) == NULL ||
-            !nsk_settings_number(costs->settings, kind, fields[i].key, NSK_NUMBER, 0, 1e9,
-                                 fields[i].to, error)) {
-            return false;
+    bool good = true;
+    for (int t = 0; t < NSK_COST_TERMS && good; t++) {
+        good = read_number(costs, kind, nsk_cost_terms[t], &cost->term[t], error);
+    }
+    return good && read_number(costs, kind, "cycles-each", &cost->cycles_each, error) &&
+           read_number(costs, kind, "branches-each", &cost->branches_each, error) &&
+           read_number(costs, kind, "worst-misfit", &cost->worst_misfit, error);
+}
+
+/* Files of src/device that only some kinds of layer need; all others are always there. */
+static const struct {
+    const char *file;
+    nsk_kind kinds[4]; /* 0 ends them */
+} needed[] = {
+    {"conv", {NSK_CONV}},
+    {"product", {NSK_CONV, NSK_DENSE}},
+    {"dense", {NSK_DENSE}},
+    {"depthwise", {NSK_DEPTHWISE}},
+    {"sixteen", {NSK_DEPTHWISE}},
+    {"dsp", {NSK_CONV, NSK_DENSE, NSK_DEPTHWISE}},
+    {"mve", {NSK_CONV, NSK_DENSE, NSK_DEPTHWISE}},
+    {"max_pool", {NSK_MAX_POOL}},
+    {"average_pool", {NSK_AVERAGE_POOL}},
+    {"elementwise", {NSK_ADD, NSK_MULTIPLY, NSK_LARGER, NSK_SMALLER}},
+    {"table", {NSK_TABLE}},
+    {"softmax", {NSK_SOFTMAX}},
+    {"move", {NSK_MOVE}},
+    {"constant", {NSK_CONSTANT}},
+    {"resize", {NSK_RESIZE}},
+    {"transposed", {NSK_TRANSPOSED}},
+};
+
+bool nsk_device_file_is_needed(const char *file, const bool *kinds) {
+    for (size_t i = 0; i < G_N_ELEMENTS(needed); i++) {
+        if (strcmp(needed[i].file, file) == 0) {
+            bool any = false;
+            for (size_t k = 0; k < G_N_ELEMENTS(needed[i].kinds); k++) {
+                any = any || kinds[needed[i].kinds[k]];
+            }
+            return any;
         }
     }
     return true;
 }
 
-bool nsk_costs_code(const nsk_costs *costs, double *bytes, nsk_error *error) {
+/* The key of a kernel of one architecture's own: its folder, a dot, its file. */
+static const char *file_of(const char *key) {
+    const char *dot = strchr(key, '.');
+    return dot != NULL ? dot + 1 : key;
+}
+
+bool nsk_costs_code(const nsk_costs *costs, const nsk_model *model, double *bytes,
+                    nsk_error *error) {
+    bool kinds[NSK_KINDS] = {false};
+    for (unsigned i = 0; i < model->layers; i++) {
+        kinds[nsk_layer_kind(model, i)] = true;
+    }
     const char *const *keys = nsk_settings_keys(costs->settings, "code");
     *bytes = 0.0;
     for (; keys != NULL && *keys != NULL; keys++) {
@@ -86,7 +143,7 @@ bool nsk_costs_code(const nsk_costs *costs, double *bytes, nsk_error *error) {
         if (!nsk_settings_number(costs->settings, "code", *keys, NSK_BYTES, 0, 1e9, &one, error)) {
             return false;
         }
-        *bytes += one;
+        *bytes += nsk_device_file_is_needed(file_of(*keys), kinds) ? one : 0.0;
     }
     return *bytes > 0.0 || nsk_fail(error, "%s: no sizes under [code]", costs->path);
 }
@@ -97,10 +154,14 @@ bool nsk_costs_stack(const nsk_costs *costs, double *bytes, nsk_error *error) {
                                error);
 }
 
-nsk_layer_cost nsk_kernel_cost_of(const nsk_kernel_cost *cost, double outputs, double macs,
+nsk_layer_cost nsk_kernel_cost_of(const nsk_kernel_cost *cost, const nsk_work *work,
                                   double wait_states) {
-    nsk_layer_cost result;
-    result.instructions = cost->call + cost->output * outputs + cost->mac * macs;
+    nsk_layer_cost result = {0};
+    double terms[NSK_COST_TERMS];
+    nsk_cost_terms_of(work, terms);
+    for (int t = 0; t < NSK_COST_TERMS; t++) {
+        result.instructions += cost->term[t] * terms[t];
+    }
     result.cycles = result.instructions * (cost->cycles_each + cost->branches_each * wait_states);
     return result;
 }

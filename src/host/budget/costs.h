@@ -4,10 +4,16 @@
 
 #include "base/base.h"
 
-/* instructions = call + output x outputs + mac x multiply-accumulates; each takes `cycles_each`,
- * and `branches_each` of them are taken branches. */
+/* What instructions are counted by: a layer's calls (one), its rows, bytes moved, outputs and
+ * multiply-accumulates, as nsk_work has them. */
+enum { NSK_COST_TERMS = 5 };
+extern const char *const nsk_cost_terms[NSK_COST_TERMS]; /* their keys in a table */
+void nsk_cost_terms_of(const nsk_work *work, double *terms);
+
+/* instructions = the sum of each times its `term`; each takes `cycles_each`, and `branches_each` of
+ * them are taken branches. */
 typedef struct nsk_kernel_cost {
-    double call, output, mac;
+    double term[NSK_COST_TERMS];
     double cycles_each, branches_each;
     double worst_misfit;
 } nsk_kernel_cost;
@@ -21,14 +27,19 @@ const char *nsk_costs_core(const nsk_costs *costs);
 /* Cost of a kernel by its name in the table (nsk_cost_kind, or "prepare"). */
 bool nsk_costs_kernel(const nsk_costs *costs, const char *kind, nsk_kernel_cost *cost,
                       nsk_error *error);
-/* Bytes of code of the whole runtime, and the stack that it uses at its deepest. */
-bool nsk_costs_code(const nsk_costs *costs, double *bytes, nsk_error *error);
+/* Bytes of code of the runtime with the kinds of layer that the model has, and the stack that it
+ * uses at its deepest. */
+bool nsk_costs_code(const nsk_costs *costs, const nsk_model *model, double *bytes,
+                    nsk_error *error);
 bool nsk_costs_stack(const nsk_costs *costs, double *bytes, nsk_error *error);
+/* Whether a file of src/device, by its name without folder and suffix, is needed for layers of those
+ * kinds. */
+bool nsk_device_file_is_needed(const char *file, const bool *kinds);
 /* A key of [table]: where the figures come from; "" where it is not given. */
 const char *nsk_costs_source(const nsk_costs *costs, const char *key);
 
 /* Instructions and cycles of some work, flash waiting `wait_states` cycles at each taken branch. */
-nsk_layer_cost nsk_kernel_cost_of(const nsk_kernel_cost *cost, double outputs, double macs,
+nsk_layer_cost nsk_kernel_cost_of(const nsk_kernel_cost *cost, const nsk_work *work,
                                   double wait_states);
 
 #endif

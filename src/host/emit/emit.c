@@ -1,0 +1,365 @@
+/* The hand-over: runtime, networks, self-test, build files. */
+#include <stdio.h>
+#include <string.h>
+
+#include "emit/bundle.h"
+
+/* ---- names ---- */
+
+/* A C name of a text: what is no letter or digit becomes one underscore. */
+static char *c_name(const char *text, bool upper) {
+    GString *name = g_string_new(NULL);
+    for (const char *c = text; *c != '\0'; c++) {
+        if (g_ascii_isalnum(*c)) {
+            g_string_append_c(name, upper ? g_ascii_toupper(*c) : g_ascii_tolower(*c));
+        } else if (name->len > 0 && name->str[name->len - 1] != '_') {
+            g_string_append_c(name, '_');
+        }
+    }
+    while (name->len > 0 && name->str[name->len - 1] == '_') {
+        g_string_truncate(name, name->len - 1);
+    }
+    if (name->len == 0 || g_ascii_isdigit(name->str[0])) {
+        g_string_prepend(name, upper ? "N" : "n");
+    }
+    return g_string_free(name, FALSE);
+}
+
+/* One name a class; where two labels would become the same, the index stands behind. */
+static char **class_names(const char *upper, const nsk_model *model) {
+    char **names = g_new0(char *, (gsize)model->classes + 1);
+    for (unsigned c = 0; c < model->classes; c++) {
+        char *label = c_name(nsk_label(model, c), true);
+        names[c] = g_strdup_printf("%s_%s", upper, label);
+        g_free(label);
+        for (unsigned k = 0; k < c; k++) {
+            if (strcmp(names[k], names[c]) == 0) {
+                char *again = g_strdup_printf("%s_%u", names[c], c);
+                g_free(names[c]);
+                names[c] = again;
+            }
+        }
+    }
+    return names;
+}
+
+static const char *order_of(const nsk_model *model) {
+    static const char *const orders[] = {
+        [NSK_RGB] = "red, green, blue", [NSK_BGR] = "blue, green, red", [NSK_GREY] = "grey"};
+    return orders[model->colour];
+}
+
+/* What the firmware has to do to a picture of another size. */
+static const char *fit_of(const nsk_model *model) {
+    static const char *const fits[] = {[NSK_STRETCH] = "stretched to it",
+                                       [NSK_CROP] = "the middle cut out in its proportions",
+                                       [NSK_PAD] = "shrunk whole, with black bars"};
+    return fits[model->fit];
+}
+
+/* ---- sources of a network ---- */
+
+static void append_bytes(GString *text, const uint8_t *bytes, size_t size) {
+    for (size_t i = 0; i < size; i++) {
+        g_string_append_printf(text, "%s%u,", i % 20 == 0 ? "\n    " : "", bytes[i]);
+    }
+}
+
+static GString *header_source(const nsk_handed_network *n, const nsk_model *model) {
+    char *upper = c_name(n->name, true);
+    char **names = class_names(upper, model);
+    GString *text = g_string_new(NULL);
+    g_string_append_printf(
+        text,
+        "/* %s: a network for frames of %u x %u, %s, one byte each. A picture of another size is\n"
+        " * %s first. What a byte means to the network stands in\n"
+        " * the model: firmware cannot get it wrong. Change the brief, not this file. */\n"
+        "#ifndef %s_H\n#define %s_H\n\n#include \"netsuke/device.h\"\n\n"
+        "#ifdef __cplusplus\nextern \"C\" {\n#endif\n\n"
+        "enum {\n    %s_WIDTH = %u,\n    %s_HEIGHT = %u,\n    %s_CHANNELS = %u,\n"
+        "    %s_FRAME_BYTES = %u,\n    %s_WORKSPACE_BYTES = %u, /* aligned to NSK_ALIGNMENT */\n"
+        "    %s_CLASSES = %u\n};\n\n/* The order of the scores. */\nenum {\n",
+        n->name, model->width, model->height, order_of(model), fit_of(model), upper, upper, upper,
+        model->width, upper, model->height, upper, model->channels, upper,
+        (unsigned)model->width * model->height * model->channels, upper, model->workspace_bytes,
+        upper, model->classes);
+    for (unsigned c = 0; c < model->classes; c++) {
+        g_string_append_printf(text, "    %s = %u%s\n", names[c], c,
+                               c + 1U < model->classes ? "," : "");
+    }
+    g_string_append_printf(text,
+                           "};\n\nextern const uint8_t %s_model[%zu];\n\n"
+                           "#ifdef __cplusplus\n}\n#endif\n#endif\n",
+                           n->name, n->model->size);
+    g_strfreev(names);
+    g_free(upper);
+    return text;
+}
+
+static GString *model_source(const nsk_handed_network *n) {
+    GString *text = g_string_new(NULL);
+    g_string_append_printf(
+        text,
+        "/* The model, read in place. -DNSK_MODEL_SECTION='\".name\"' puts it into a section of "
+        "yours. */\n#include \"%s.h\"\n\n#if defined(NSK_MODEL_SECTION)\n"
+        "#define PLACED __attribute__((section(NSK_MODEL_SECTION)))\n#else\n#define PLACED\n"
+        "#endif\n#if defined(__cplusplus)\n#define ALIGNED alignas(NSK_ALIGNMENT)\n#else\n"
+        "#define ALIGNED _Alignas(NSK_ALIGNMENT)\n#endif\n\n"
+        "ALIGNED PLACED const uint8_t %s_model[%zu] = {",
+        n->name, n->name, n->model->size);
+    append_bytes(text, n->model->bytes, n->model->size);
+    g_string_append(text, "\n};\n");
+    return text;
+}
+
+/* ---- the self-test's frames ---- */
+
+static bool append_frames(GString *text, const nsk_handed_network *n, const nsk_model *model,
+                          nsk_error *error) {
+    int count = nsk_images_count(n->tried);
+    size_t bytes = nsk_images_frame_bytes(n->tried);
+    uint8_t *frame = g_malloc(bytes);
+    void *workspace = g_malloc(model->workspace_bytes);
+    GString *scores = g_string_new(NULL);
+    bool good = true;
+    g_string_append_printf(text, "static const uint8_t %s_frames[] = {", n->name);
+    for (int i = 0; i < count && good; i++) {
+        good = nsk_images_frame(n->tried, i, frame, error);
+        if (good) {
+            nsk_prepare(model, frame, (size_t)model->width * model->channels, workspace);
+            nsk_run(model, workspace, NULL);
+            append_bytes(text, frame, bytes);
+            g_string_append(scores, "\n   ");
+            for (unsigned c = 0; c < model->classes; c++) {
+                g_string_append_printf(scores, " %d,", nsk_scores(model, workspace)[c]);
+            }
+        }
+    }
+    g_string_append_printf(text, "\n};\n\nstatic const int8_t %s_expected[] = {%s\n};\n\n", n->name,
+                           scores->str);
+    g_string_free(scores, TRUE);
+    g_free(workspace);
+    g_free(frame);
+    return good;
+}
+
+static GString *test_source(const nsk_handed_network *networks, int count, nsk_error *error) {
+    GString *text = g_string_new("#include \"self_test.h\"\n\n");
+    GString *table = g_string_new("const self_test_network self_test_networks[] = {\n");
+    uint32_t workspace = 4;
+    bool good = true;
+    for (int i = 0; i < count && good; i++) {
+        nsk_model model;
+        nsk_open(&model, networks[i].model->bytes, networks[i].model->size);
+        const char *name = networks[i].name;
+        workspace = MAX(workspace, model.workspace_bytes);
+        g_string_append_printf(text, "#include \"%s.h\"\n\n", name);
+        good = append_frames(text, &networks[i], &model, error);
+        g_string_append_printf(
+            table, "    {\"%s\", %s_model, sizeof %s_model, %d, %s_frames, %s_expected},\n", name,
+            name, name, nsk_images_count(networks[i].tried), name, name);
+    }
+    g_string_append_printf(text,
+                           "%s};\n\nconst unsigned self_test_count = %d;\n\n"
+                           "uint32_t self_test_workspace[%u];\n"
+                           "const size_t self_test_workspace_bytes = sizeof self_test_workspace;\n",
+                           table->str, count, (workspace + 3U) / 4U);
+    g_string_free(table, TRUE);
+    if (!good) {
+        g_string_free(text, TRUE);
+        return NULL;
+    }
+    return text;
+}
+
+/* ---- what is written about them ---- */
+
+static void append_network(GString *text, const nsk_handed_network *n, const nsk_model *model) {
+    g_string_append_printf(text, "## %s\n\n", n->name);
+    for (int fact = 0; fact < NSK_FACTS; fact++) {
+        static const char *const titles[] = {"Name", "Version", "Author", "Licence", "Description"};
+        const char *value = nsk_model_fact(model, (nsk_fact)fact);
+        if (value[0] != '\0') {
+            g_string_append_printf(text, "- %s: %s\n", titles[fact], value);
+        }
+    }
+    g_string_append_printf(
+        text,
+        "- Frame: %u x %u pixels, %s, one byte each, %u bytes. A picture of another size is\n"
+        "  %s first. Mean and deviation are in the model: hand it\n  the camera's bytes.\n"
+        "- Flash: %zu bytes of model, beside the runtime. RAM: a workspace of %u bytes and your "
+        "frame.\n- Scores, in this order:",
+        model->width, model->height, order_of(model),
+        (unsigned)model->width * model->height * model->channels, fit_of(model), n->model->size,
+        model->workspace_bytes);
+    for (unsigned c = 0; c < model->classes; c++) {
+        g_string_append_printf(text, " %s%s", nsk_label(model, c),
+                               c + 1U < model->classes ? "," : "");
+    }
+    g_string_append(text, "\n\n");
+}
+
+static char *example_of(const char *name) {
+    char *upper = c_name(name, true);
+    char *text = g_strdup_printf(
+        "#include \"%s.h\"\n\n"
+        "static uint8_t frame[%s_FRAME_BYTES];\n"
+        "static uint32_t workspace[%s_WORKSPACE_BYTES / 4];\n\n"
+        "nsk_model model;\n"
+        "if (nsk_open(&model, %s_model, sizeof %s_model) != NSK_OK) { /* damaged flash */ }\n\n"
+        "nsk_prepare(&model, frame, %s_WIDTH * %s_CHANNELS, workspace); /* for every frame */\n"
+        "nsk_run(&model, workspace, NULL);\n"
+        "unsigned best = nsk_best(&model, nsk_scores(&model, workspace));\n",
+        name, upper, upper, name, name, upper, upper);
+    g_free(upper);
+    return text;
+}
+
+/* What the templates ask for. */
+typedef struct wording {
+    GString *networks, *sources, *headers, *header_list, *filter, *title;
+    char *example, *frames, *version, *description;
+} wording;
+
+static void add_wording(wording *w, const nsk_handed_network *n, const nsk_model *model) {
+    bool first = w->sources->len == 0;
+    append_network(w->networks, n, model);
+    g_string_append_printf(w->sources, "%s%s_model.c", first ? "" : " ", n->name);
+    g_string_append_printf(w->headers, "%s%s.h", first ? "" : " ", n->name);
+    g_string_append_printf(w->header_list, "%s\"%s.h\"", first ? "" : ", ", n->name);
+    g_string_append_printf(w->filter, ", \"+<%s_model.c>\"", n->name);
+    g_string_append_printf(w->title, "%s%s", first ? "" : ", ", n->name);
+}
+
+static void add_templates(nsk_bundle *bundle, const wording *w, const char *name) {
+    const char *const values[] = {"NAME",
+                                  name,
+                                  "TITLE",
+                                  w->title->str,
+                                  "NETWORKS",
+                                  w->networks->str,
+                                  "MODEL_SOURCES",
+                                  w->sources->str,
+                                  "MODEL_HEADERS",
+                                  w->headers->str,
+                                  "HEADER_LIST",
+                                  w->header_list->str,
+                                  "SOURCE_FILTER",
+                                  w->filter->str,
+                                  "EXAMPLE",
+                                  w->example,
+                                  "FRAMES",
+                                  w->frames,
+                                  "VERSION",
+                                  w->version,
+                                  "DESCRIPTION",
+                                  w->description,
+                                  NULL};
+    static const char *const as_they_are[] = {"self_test.c", "self_test.h", "board_host.c"};
+    static const char *const filled[][2] = {{"README.md", "README.md"},
+                                            {"Makefile", "Makefile"},
+                                            {"CMakeLists.txt", "CMakeLists.txt"},
+                                            {"library.json", "library.json"},
+                                            {"zephyr/module.yml", "module.yml"}};
+    for (size_t i = 0; i < G_N_ELEMENTS(as_they_are); i++) {
+        nsk_bundle_add_template(bundle, as_they_are[i], as_they_are[i], NULL);
+    }
+    for (size_t i = 0; i < G_N_ELEMENTS(filled); i++) {
+        nsk_bundle_add_template(bundle, filled[i][0], filled[i][1], values);
+    }
+}
+
+/* A version as package managers want it: three numbers. */
+static char *package_version(const nsk_model *model) {
+    const char *version = nsk_model_fact(model, NSK_FACT_VERSION);
+    unsigned part[3] = {0, 0, 0};
+    bool good = sscanf(version, "%9u.%9u.%9u", &part[0], &part[1], &part[2]) >= 1;
+    return good ? g_strdup_printf("%u.%u.%u", part[0], part[1], part[2]) : g_strdup("0.0.0");
+}
+
+static void add_texts(nsk_bundle *bundle, const nsk_handed_network *networks, int count) {
+    wording w = {g_string_new(NULL),
+                 g_string_new(NULL),
+                 g_string_new(NULL),
+                 g_string_new(NULL),
+                 g_string_new(NULL),
+                 g_string_new(NULL),
+                 NULL,
+                 NULL,
+                 NULL,
+                 NULL};
+    nsk_model model;
+    int frames = 0;
+    for (int i = count - 1; i >= 0; i--) { /* ends with the first, whose version counts */
+        nsk_open(&model, networks[i].model->bytes, networks[i].model->size);
+        frames += nsk_images_count(networks[i].tried);
+    }
+    w.version = package_version(&model);
+    for (int i = 0; i < count; i++) {
+        nsk_open(&model, networks[i].model->bytes, networks[i].model->size);
+        add_wording(&w, &networks[i], &model);
+    }
+    w.example = example_of(networks[0].name);
+    w.frames = g_strdup_printf("%d held-out frame%s", frames, frames == 1 ? "" : "s");
+    w.description = g_strdup_printf("Image classifier for microcontrollers: %s", w.title->str);
+    add_templates(bundle, &w, networks[0].name);
+    GString *const texts[] = {w.networks, w.sources, w.headers, w.header_list, w.filter, w.title};
+    for (size_t i = 0; i < G_N_ELEMENTS(texts); i++) {
+        g_string_free(texts[i], TRUE);
+    }
+    g_free(w.example);
+    g_free(w.frames);
+    g_free(w.version);
+    g_free(w.description);
+}
+
+static bool check_names(const nsk_handed_network *networks, int count, nsk_error *error) {
+    for (int i = 0; i < count; i++) {
+        for (int k = 0; k < i; k++) {
+            if (strcmp(networks[k].name, networks[i].name) == 0) {
+                return nsk_fail(error,
+                                "two networks are called '%s'; give each a name of its own under "
+                                "[model]",
+                                networks[i].name);
+            }
+        }
+    }
+    return true;
+}
+
+char *nsk_handed_name(const char *text) {
+    return c_name(text, false);
+}
+
+char **nsk_emit(const nsk_handed_network *networks, int count, const char *folder,
+                nsk_error *error) {
+    bool kinds[NSK_KINDS] = {false};
+    if (!check_names(networks, count, error)) {
+        return NULL;
+    }
+    GString *test = test_source(networks, count, error);
+    if (test == NULL) {
+        return NULL;
+    }
+    nsk_bundle *bundle = nsk_bundle_new();
+    add_texts(bundle, networks, count);
+    for (int i = 0; i < count; i++) {
+        nsk_model model;
+        nsk_open(&model, networks[i].model->bytes, networks[i].model->size);
+        for (unsigned k = 0; k < model.layers; k++) {
+            kinds[nsk_layer_kind(&model, k)] = true;
+        }
+        char *header = g_strconcat(networks[i].name, ".h", NULL);
+        char *source = g_strconcat(networks[i].name, "_model.c", NULL);
+        nsk_bundle_add(bundle, header, header_source(&networks[i], &model));
+        nsk_bundle_add(bundle, source, model_source(&networks[i]));
+        g_free(header);
+        g_free(source);
+    }
+    nsk_bundle_add_runtime(bundle, kinds);
+    nsk_bundle_add(bundle, "self_test_data.c", test);
+    nsk_bundle_add_boards(bundle);
+    char **names = nsk_bundle_write(bundle, folder, error) ? nsk_bundle_names(bundle) : NULL;
+    nsk_bundle_free(bundle);
+    return names;
+}

@@ -1,0 +1,119 @@
+/* The hand-over: what is in the folder, with every compiler at hand and on every emulated core. */
+#include <string.h>
+
+#include "drive.h"
+
+/* The strictest flags, in an empty folder without a path to the project. */
+static void compiles_everywhere(void) {
+    static const char *const compilers[] = {"gcc -std=c11", "gcc -std=c11 -O0",
+                                            "clang -std=c11 -O2", "c++ -x c++ -std=c++17",
+                                            "clang++ -x c++ -std=c++17"};
+    outcome o =
+        drive_for(0, "netsuke emit demo/kiln.ini -o \"$T/kiln\" && cat \"$T/kiln/README.md\"");
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "belt, sound, crack, chip, pinhole, drip"));
+    CU_ASSERT_PTR_NULL(strchr(strstr(o.out, "# kiln"), '@'));
+    outcome_clear(&o);
+    for (size_t i = 0; i < G_N_ELEMENTS(compilers); i++) {
+        o = drive_for(0,
+                      "cd \"$T/kiln\" && %s -Wall -Wextra -Wconversion -Werror *.c -o ../self_test "
+                      "&& ../self_test | tail -1",
+                      compilers[i]);
+        CU_ASSERT_STRING_EQUAL(o.out, "passed\n");
+        outcome_clear(&o);
+    }
+    o = drive_for(0, "grep -r -F -e \"$PWD\" -e '../' \"$T/kiln\" | head -3");
+    CU_ASSERT_STRING_EQUAL(o.out, "");
+    outcome_clear(&o);
+}
+
+static void a_score_that_differs_fails(void) {
+    outcome o = drive_for(
+        1,
+        "cd \"$T/kiln\" && sed '/kiln_expected/{n;s/-*[0-9][0-9]*/7/}' self_test_data.c > "
+        "\"$T/data.c\" && cp \"$T/data.c\" ./self_test_data.c && cc -std=c11 *.c -o ../self_test "
+        "&& ../self_test");
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "differ\n"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "FAILED 1\n"));
+    outcome_clear(&o);
+}
+
+static void is_a_cmake_package(void) {
+    outcome o = drive_for(
+        0,
+        "netsuke emit demo/kiln.ini -o \"$T/kiln\" > \"$T/log\" && cd \"$T\" && "
+        "cmake -S kiln -B kiln-build >> log && cmake --build kiln-build >> log && "
+        "(cd kiln-build && ctest >> ../log) && cmake --install kiln-build --prefix prefix >> log "
+        "&& mkdir -p user && printf '%%s\\n' 'cmake_minimum_required(VERSION 3.13)' "
+        "'project(user C)' 'find_package(kiln REQUIRED)' 'add_executable(user user.c)' "
+        "'target_link_libraries(user kiln)' > user/CMakeLists.txt && printf '%%s\\n' "
+        "'#include \"kiln.h\"' 'int main(void) { nsk_model m; return nsk_open(&m, kiln_model, "
+        "sizeof kiln_model); }' > user/user.c && cmake -S user -B user-build "
+        "-DCMAKE_PREFIX_PATH=\"$T/prefix\" >> log && cmake --build user-build >> log && "
+        "user-build/user");
+    outcome_clear(&o);
+}
+
+/* Two networks on one runtime; the second has a table where the first has none. */
+static void networks_share_a_runtime(void) {
+    outcome o = drive_for(
+        0, "sed 's/^\\[model\\]/[model]\\nname = night shift/; s#= images#= '$PWD'/demo/images#; "
+           "s#kiln.onnx#'$PWD'/demo/kiln.onnx#; s#labels.txt#'$PWD'/demo/labels.txt#; "
+           "s#\\.\\./boards#'$PWD'/boards#' demo/kiln.ini > \"$T/night.ini\" && "
+           "netsuke emit demo/kiln.ini \"$T/night.ini\" -o \"$T/two\" --frames 2 && "
+           "make -s -C \"$T/two\"");
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "network night_shift\n"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "passed\n"));
+    outcome_clear(&o);
+    drive_fails("two networks are called 'kiln'",
+                "netsuke emit demo/kiln.ini demo/kiln.ini -o \"$T/same\"");
+}
+
+static void only_its_own_files(void) {
+    outcome o = drive_for(0, "ls \"$T/kiln\" | grep -E 'move|resize|max_pool|x86|table' ; "
+                             "echo mine > \"$T/kiln/mine.txt\" && touch \"$T/kiln/nsk_old.c\" && "
+                             "echo nsk_old.c >> \"$T/kiln/files.txt\" && "
+                             "netsuke emit demo/kiln.ini -o \"$T/kiln\" --json > \"$T/e.json\" && "
+                             "ls \"$T/kiln\" | grep -E 'mine|old'");
+    CU_ASSERT_STRING_EQUAL(o.out, "mine.txt\n");
+    outcome_clear(&o);
+    JsonNode *root = drive_json(0, "netsuke emit demo/kiln.ini -o \"$T/kiln\" --json");
+    CU_ASSERT(json_length(root, "files") > 40);
+    json_node_unref(root);
+    drive_fails("name a new folder", "mkdir -p \"$T/full\" && touch \"$T/full/x\" && "
+                                     "netsuke emit demo/kiln.ini -o \"$T/full\"");
+    drive_fails("is a file; name a folder", "netsuke emit demo/kiln.ini -o \"$T/full/x\"");
+    drive_fails("say where the C goes", "netsuke emit demo/kiln.ini");
+    drive_fails("--frames is a number", "netsuke emit demo/kiln.ini -o \"$T/n\" --frames -1");
+}
+
+/* A kind of layer that the folder leaves out is told from a damaged model. */
+static void other_kinds_are_refused(void) {
+    outcome o = drive_for(
+        0, "cd \"$T/kiln\" && sed -i 's/&nsk_softmax/NULL/' nsk_operations.c && cc -std=c11 *.c -o "
+           "../self_test; ../self_test | sed -n 2p");
+    CU_ASSERT_STRING_EQUAL(o.out,
+                           "the model is in need of a kind of layer that this build leaves out\n");
+    outcome_clear(&o);
+}
+
+/* Twenty frames on every core, on a big-endian and on a 32-bit host. */
+static void every_core_agrees(void) {
+    outcome o = drive_for(0, "scripts/emulate \"%s\" \"$T/cores\" 20", NSK_COMMAND);
+    int passed = 0;
+    for (const char *at = o.out; (at = strstr(at, " passed\n")) != NULL; at++) {
+        passed++;
+    }
+    CU_ASSERT_EQUAL(passed, 9);
+    outcome_clear(&o);
+}
+
+CU_TestInfo emit_tests[] = {
+    {"compiles everywhere", compiles_everywhere},
+    {"a score that differs fails", a_score_that_differs_fails},
+    {"is a CMake package", is_a_cmake_package},
+    {"networks share a runtime", networks_share_a_runtime},
+    {"only its own files", only_its_own_files},
+    {"other kinds of layer are refused", other_kinds_are_refused},
+    {"every core agrees", every_core_agrees},
+    CU_TEST_INFO_NULL,
+};
