@@ -69,14 +69,22 @@ onnx-table: all
 	@cmake --build $(BUILD) -j $(JOBS) --target nsk-standard -- --no-print-directory -s
 	@$(BUILD)/nsk-standard --write docs/onnx-support.md
 
+CORES := cortex-m0 cortex-m3 cortex-m4 cortex-m7 cortex-m33 cortex-m55 rv32imac
 bench: all demo-data
+	@scripts/dependencies check
+	@for core in $(CORES); do \
+	  $(MAKE) --no-print-directory -s -C ports/bare-metal CORE=$$core \
+	    BUILD=$(CURDIR)/$(BUILD)/bare-metal/$$core && \
+	  $(MAKE) --no-print-directory -s -C ports/bare-metal CORE=$$core PLAIN=1 \
+	    BUILD=$(CURDIR)/$(BUILD)/bare-metal-plain/$$core || exit 1; done
 	@$(BUILD)/nsk-bench demo/kiln.ini
+	@$(BUILD)/nsk-bench-cores demo/kiln.ini $(BUILD)/bare-metal $(BUILD)/bare-metal-plain
 
 # Counts every kernel on the emulated core and writes its cost table.
 costs: all
 	@scripts/dependencies check
-	@$(MAKE) --no-print-directory -s -C ports/bare-metal BUILD=$(CURDIR)/$(BUILD)/bare-metal
-	@$(BUILD)/cost-count $(BUILD)/bare-metal/replay.elf $(BUILD)/bare-metal/device costs/cortex-m4.ini
+	@$(MAKE) --no-print-directory -s -C ports/bare-metal BUILD=$(CURDIR)/$(BUILD)/bare-metal/cortex-m4
+	@$(BUILD)/cost-count $(BUILD)/bare-metal/cortex-m4/replay.elf $(BUILD)/bare-metal/cortex-m4/device costs/cortex-m4.ini
 
 # The kiln line's hand-over on every emulated core.
 emulate: all demo-data

@@ -59,6 +59,7 @@ static kind_cost kinds[] = {
 };
 
 typedef struct study {
+    const emulated_core *core;
     const char *elf;
     char *folder, *model, *frames, *trace;
     point points[MOST_POINTS];
@@ -76,7 +77,7 @@ static void add_point(study *s, const char *kind, const nsk_work *work, double c
 
 static bool write_inputs(const study *s, const grid_shape *shape, nsk_model *model,
                          nsk_model_file **file, nsk_error *error) {
-    *file = grid_model(shape, error);
+    *file = grid_model(shape, false, error);
     if (*file == NULL) {
         return false;
     }
@@ -97,7 +98,7 @@ static bool count_shape(study *s, int index, nsk_error *error) {
     nsk_model_file *file;
     emulated_run run = {0};
     bool good = write_inputs(s, &grid_shapes[index], &model, &file, error) &&
-                emulate(s->elf, s->model, s->frames, NULL, &run, error);
+                emulate(s->core, s->elf, s->model, s->frames, NULL, &run, error);
     for (int i = GRID_TESTED_LAYER; good && i < run.layers; i++) {
         nsk_work work = nsk_layer_work(&model, (unsigned)i);
         add_point(s, nsk_cost_kind(&model, (unsigned)i), &work, run.layer[i]);
@@ -211,7 +212,7 @@ static bool trace_kind(const study *s, const cycle_image *image, kind_cost *k, n
     nsk_model_file *file;
     emulated_run run = {0};
     bool good = write_inputs(s, shape_of(k->kind), &model, &file, error) &&
-                emulate(s->elf, s->model, s->frames, s->trace, &run, error) &&
+                emulate(s->core, s->elf, s->model, s->frames, s->trace, &run, error) &&
                 cycle_mix_read(image, s->trace, k->sources, &k->mix, error);
     emulated_run_clear(&run);
     nsk_model_file_free(file);
@@ -314,6 +315,7 @@ int main(int argc, char **argv) {
     }
     static study s;
     nsk_error error;
+    s.core = emulated_core_named("cortex-m4");
     s.elf = argv[1];
     s.folder = g_dir_make_tmp("costs-XXXXXX", NULL);
     s.model = g_build_filename(s.folder, "grid.nsk", NULL);

@@ -4,10 +4,29 @@
 #include <stdlib.h>
 #include <string.h>
 
-/* With -icount shift=6 an instruction takes 64 ns of virtual time, and SysTick runs at 25 MHz. */
-static const double INSTRUCTIONS_PER_TICK = 25.0 / 40.0;
+/* With -icount shift=6 an instruction takes 64 ns of virtual time. SysTick runs at 25, 20 or 32 MHz
+ * there; what RISC-V's counter of instructions gives is nanoseconds. */
+const emulated_core emulated_cores[] = {
+    {"cortex-m0", "qemu-system-arm", "mps2-an385", 40.0 / 64.0},
+    {"cortex-m3", "qemu-system-arm", "mps2-an385", 40.0 / 64.0},
+    {"cortex-m4", "qemu-system-arm", "mps2-an386", 40.0 / 64.0},
+    {"cortex-m7", "qemu-system-arm", "mps2-an500", 40.0 / 64.0},
+    {"cortex-m33", "qemu-system-arm", "mps2-an505", 50.0 / 64.0},
+    {"cortex-m55", "qemu-system-arm", "mps3-an547", 31.25 / 64.0},
+    {"rv32imac", "qemu-system-riscv32", "virt", 1.0 / 64.0},
+};
+const int emulated_core_count = G_N_ELEMENTS(emulated_cores);
 
-static void read_line(const char *line, emulated_run *run) {
+const emulated_core *emulated_core_named(const char *name) {
+    for (int i = 0; i < emulated_core_count; i++) {
+        if (strcmp(emulated_cores[i].name, name) == 0) {
+            return &emulated_cores[i];
+        }
+    }
+    return NULL;
+}
+
+static void read_line(const emulated_core *core, const char *line, emulated_run *run) {
     char word[16];
     int used = 0;
     if (sscanf(line, "%15s%n", word, &used) != 1) {
@@ -17,11 +36,12 @@ static void read_line(const char *line, emulated_run *run) {
     if (strcmp(word, "layer") == 0) {
         long layer = strtol(rest, &rest, 10);
         if (layer >= 0 && layer < (long)G_N_ELEMENTS(run->layer)) {
-            run->layer[layer] = INSTRUCTIONS_PER_TICK * strtod(rest, NULL);
+            run->layer[layer] = core->instructions_per_tick * strtod(rest, &rest);
+            run->sum[layer] = (uint32_t)strtol(rest, NULL, 10);
             run->layers = (int)layer + 1;
         }
     } else if (strcmp(word, "prepare") == 0) {
-        run->prepare = INSTRUCTIONS_PER_TICK * strtod(rest, NULL);
+        run->prepare = core->instructions_per_tick * strtod(rest, NULL);
     } else if (strcmp(word, "stack") == 0) {
         run->stack = strtod(rest, NULL);
     } else if (strcmp(word, "scores") == 0) {
@@ -36,15 +56,17 @@ static void read_line(const char *line, emulated_run *run) {
     }
 }
 
-bool emulate(const char *elf, const char *model, const char *frames, const char *trace,
-             emulated_run *run, nsk_error *error) {
+bool emulate(const emulated_core *core, const char *elf, const char *model, const char *frames,
+             const char *trace, emulated_run *run, nsk_error *error) {
     char *semihosting =
         g_strdup_printf("enable=on,target=native,arg=replay,arg=%s,arg=%s", model, frames);
-    const char *arguments[24] = {"timeout",
+    const char *arguments[26] = {"timeout",
                                  "120",
-                                 "qemu-system-arm",
+                                 core->emulator,
                                  "-M",
-                                 "mps2-an386",
+                                 core->machine,
+                                 "-bios",
+                                 "none",
                                  "-icount",
                                  "shift=6",
                                  "-display",
@@ -59,7 +81,7 @@ bool emulate(const char *elf, const char *model, const char *frames, const char 
                                  elf};
     if (trace != NULL) {
         const char *more[] = {"-singlestep", "-d", "exec,nochain", "-D", trace};
-        memcpy(arguments + 17, more, sizeof more);
+        memcpy(arguments + 19, more, sizeof more);
     }
     char *out = NULL;
     char *err = NULL;
@@ -70,7 +92,7 @@ bool emulate(const char *elf, const char *model, const char *frames, const char 
     bool good = g_spawn_sync(NULL, (char **)arguments, NULL, G_SPAWN_SEARCH_PATH, NULL, NULL, &out,
                              &err, &status, &reason);
     if (!good) {
-        nsk_fail(error, "qemu-system-arm cannot be started: %s", reason->message);
+        nsk_fail(error, "%s cannot be started: %s", core->emulator, reason->message);
         g_error_free(reason);
     } else if (status != 0) {
         good = nsk_fail(error, "the emulated image failed: %s%s", err, out);
@@ -78,7 +100,7 @@ bool emulate(const char *elf, const char *model, const char *frames, const char 
         char **lines =
             g_strsplit(err[0] != '\0' && strstr(out, "layer") == NULL ? err : out, "\n", -1);
         for (char **line = lines; *line != NULL; line++) {
-            read_line(*line, run);
+            read_line(core, *line, run);
         }
         g_strfreev(lines);
         good = run->layers > 0 || nsk_fail(error, "the emulated image printed no layer: %s", out);

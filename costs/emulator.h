@@ -7,14 +7,25 @@
 typedef struct emulated_run {
     int layers;
     double layer[256]; /* instructions of the first frame */
+    uint32_t sum[256]; /* CRC-32 of each layer's output on it */
     double prepare;    /* instructions */
     double stack;      /* bytes */
     GArray *scores;    /* of int: all frames' scores, one behind the other */
 } emulated_run;
 
-/* `trace`: a file for QEMU's log of every instruction executed, or NULL. Needs qemu-system-arm. */
-bool emulate(const char *elf, const char *model, const char *frames, const char *trace,
-             emulated_run *run, nsk_error *error);
+/* A core that QEMU emulates, and what its board's timer counts. */
+typedef struct emulated_core {
+    const char *name;
+    const char *emulator, *machine;
+    double instructions_per_tick; /* at 64 ns an instruction */
+} emulated_core;
+extern const emulated_core emulated_cores[];
+extern const int emulated_core_count;
+const emulated_core *emulated_core_named(const char *name);
+
+/* `trace`: a file for QEMU's log of every instruction executed, or NULL. */
+bool emulate(const emulated_core *core, const char *elf, const char *model, const char *frames,
+             const char *trace, emulated_run *run, nsk_error *error);
 void emulated_run_clear(emulated_run *run);
 
 #endif

@@ -264,7 +264,7 @@ static nsk_model_file *write_model(nsk_lowered *net, nsk_error *error) {
     return file;
 }
 
-nsk_model_file *grid_model(const grid_shape *shape, nsk_error *error) {
+nsk_model_file *grid_model(const grid_shape *shape, bool clipped, nsk_error *error) {
     random_state r = {4711};
     nsk_lowered net = {g_array_new(FALSE, TRUE, sizeof(nsk_low_tensor)),
                        g_array_new(FALSE, TRUE, sizeof(nsk_low_layer)), 0};
@@ -272,6 +272,11 @@ nsk_model_file *grid_model(const grid_shape *shape, nsk_error *error) {
     const grid_shape first = {NSK_CONV, shape->size, 3, shape->in_channels, 1, 1};
     add_layer(&net, &first, "first", &r);
     add_layer(&net, shape, "tested", &r);
+    if (clipped) {
+        nsk_low_layer *tested = nsk_low_layer_at(&net, GRID_TESTED_LAYER);
+        tested->low = -1.0;
+        tested->high = 1.5;
+    }
     const nsk_low_tensor *tested = nsk_low_tensor_at(&net, 2);
     const grid_shape mean = {NSK_AVERAGE_POOL, tested->height, tested->channels,
                              tested->channels, tested->height, 1};

@@ -11,6 +11,8 @@
 #define NSK_ARCH_ARM_MVE 1
 #elif defined(__ARM_FEATURE_DSP) && __ARM_FEATURE_DSP && __ARM_ARCH_PROFILE == 'M'
 #define NSK_ARCH_ARM_DSP 1
+#elif defined(__ARM_ARCH_6M__) || defined(__ARM_ARCH_8M_BASE__)
+#define NSK_ARCH_ARM_SMALL 1
 #elif defined(NSK_HOST_VECTORS) && defined(__x86_64__) && defined(__GNUC__)
 #define NSK_ARCH_X86_64 1 /* chosen when run: the processor may have no vectors of 256 bits */
 #else
@@ -25,7 +27,7 @@
 #endif
 
 /* -Os: depthwise convolutions go the portable way, which is two kilobytes smaller. */
-#if defined(__OPTIMIZE_SIZE__) && defined(NSK_ARCH_ARM_DSP)
+#if (defined(__OPTIMIZE_SIZE__) && defined(NSK_ARCH_ARM_DSP)) || defined(NSK_ARCH_ARM_SMALL)
 #define NSK_PLAIN_DEPTHWISE(name) name
 #else
 #define NSK_PLAIN_DEPTHWISE NSK_PLAIN

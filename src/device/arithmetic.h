@@ -24,15 +24,30 @@ enum { NSK_SHIFT_LEAST = 1, NSK_SHIFT_MOST = 62 };
 /* Past this a rescaled value is clamped anyway. */
 #define NSK_RESCALED_MOST (INT32_C(1) << 30)
 
+/* The high word of a product of 32 by 32 bits, b not below zero. Where multiplication has no more
+ * than a low word, from four products of halves, none of which overflows. */
+static inline int32_t nsk_high_word(int32_t a, int32_t b) {
+#if defined(__ARM_ARCH_6M__) || defined(__ARM_ARCH_8M_BASE__)
+    uint32_t a_low = (uint32_t)a & 0xffffU;
+    uint32_t b_low = (uint32_t)b & 0xffffU;
+    int32_t a_high = a >> 16;
+    int32_t b_high = b >> 16;
+    uint32_t middle = (a_low * b_low >> 16) + a_low * (uint32_t)b_high;
+    int32_t other = a_high * (int32_t)b_low + (int32_t)(middle & 0xffffU);
+    return a_high * b_high + (int32_t)(middle >> 16) + (other >> 16);
+#else
+    return (int32_t)((int64_t)a * b >> 32);
+#endif
+}
+
 /* floor((acc x m + 2^(s-1)) / 2^s), saturated to +-2^30. For s >= 33 the high word of the product
  * and one rounding shift give exactly this: nested floors of integer steps are one floor. */
 static inline int32_t nsk_rescale(int32_t acc, int32_t multiplier, unsigned shift) {
-    int64_t product = (int64_t)acc * multiplier;
     if (shift >= 33) {
-        int32_t high = (int32_t)(product >> 32);
+        int32_t high = nsk_high_word(acc, multiplier);
         return ((high >> (shift - 33)) + 1) >> 1;
     }
-    int64_t value = (product + (INT64_C(1) << (shift - 1))) >> shift;
+    int64_t value = ((int64_t)acc * multiplier + (INT64_C(1) << (shift - 1))) >> shift;
     return value > NSK_RESCALED_MOST    ? NSK_RESCALED_MOST
            : value < -NSK_RESCALED_MOST ? -NSK_RESCALED_MOST
                                         : (int32_t)value;

@@ -32,7 +32,7 @@ nsk_product nsk_product_of(const nsk_layer *l, int32_t row, int32_t group) {
     return p;
 }
 
-#if !defined(NSK_ARCH_ARM_DSP)
+#if !defined(NSK_ARCH_ARM_DSP) && !defined(NSK_ARCH_ARM_SMALL)
 
 /* Two pixels by two outputs share their loads: sums a and b of the first output, c and d of the
  * second. */

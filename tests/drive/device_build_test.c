@@ -70,7 +70,7 @@ static void code_sizes_are_the_tables(void) {
         drive_for(0, "sed -n '/^\\[code\\]/,/^$/s/^\\([a-z_.0-9-]*\\) = \\([0-9]*\\) B/\\1 \\2/p' "
                      "costs/cortex-m4.ini");
     outcome built = drive_for(0,
-                              "cd '%s/bare-metal/device' && arm-none-eabi-size *.o */*.o | awk "
+                              "cd '%s/bare-metal/cortex-m4/device' && arm-none-eabi-size *.o */*.o | awk "
                               "'NR > 1 && $1 > 0 { sub(/\\.o$/, \"\", $6); sub(/\\//, \".\", $6); "
                               "print $6, $1 }'",
                               NSK_BINARY_DIR);

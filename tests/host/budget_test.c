@@ -93,7 +93,8 @@ static void run_emulated(const kiln *k, int count, emulated_run *run) {
     }
     CU_ASSERT(nsk_model_file_write(k->file, model_path, &error));
     scratch_write(frames_path, frames, size * (size_t)count);
-    bool good = emulate(NSK_REPLAY_ELF, model_path, frames_path, NULL, run, &error);
+    bool good = emulate(emulated_core_named("cortex-m4"), NSK_BARE_METAL "/cortex-m4/replay.elf",
+                        model_path, frames_path, NULL, run, &error);
     if (!good) {
         fprintf(stderr, "\n    %s\n", error.text);
     }

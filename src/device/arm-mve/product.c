@@ -86,11 +86,13 @@ static NSK_APART void four_outputs(const nsk_product *p, int32_t c, const int8_t
 }
 
 void nsk_multiply_out(const nsk_product *p, const int8_t *in, int32_t pixels, int8_t *out) {
-    if (!p->plain_finish || p->outputs % OUTPUTS != 0) {
+    if (!p->plain_finish || p->outputs < OUTPUTS) {
         nsk_multiply_out_plain(p, in, pixels, out);
         return;
     }
-    for (int32_t c = 0; c < p->outputs; c += OUTPUTS) {
+    for (int32_t next = 0; next < p->outputs; next += OUTPUTS) {
+        /* some of the last four may have been done before */
+        int32_t c = next + OUTPUTS <= p->outputs ? next : p->outputs - OUTPUTS;
         four_outputs(p, c, in, p->in_step, pixels / 2, out + c, p->out_step);
         if (pixels % 2 == 1) { /* alone, it is done twice */
             int32_t last = pixels - 1;

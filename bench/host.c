@@ -1,4 +1,4 @@
-/* bench BRIEF: images a second of the float pass (BLAS) and of the integer pass on this machine, on
+/* host BRIEF: images a second of the float pass (BLAS) and of the integer pass on this machine, on
  * the same prepared images and threads, measured in turns within one run. */
 #include <glib.h>
 #include <omp.h>

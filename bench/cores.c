@@ -1,0 +1,131 @@
+/* cores BRIEF KERNELS PLAIN: instructions a multiply-accumulate on every emulated core, by the
+ * kernels as they ship and by plain loops (bench/plain), counted in the same run. KERNELS and PLAIN
+ * are folders with a replay.elf for each core. */
+#include <glib.h>
+#include <glib/gstdio.h>
+#include <stdio.h>
+
+#include "emulator.h"
+#include "grid.h"
+#include "netsuke/host.h"
+
+typedef struct bench {
+    const char *folders[2]; /* kernels, plain */
+    char *scratch, *model, *frame;
+    nsk_model_file *network;
+} bench;
+
+static const struct {
+    const char *name;
+    grid_shape shape; /* kind 0: the brief's whole network */
+} rows[] = {
+    {"1x1, 64 to 64 channels", {NSK_CONV, 12, 64, 64, 1, 1}},
+    {"3x3, 3 to 16, stride 2", {NSK_CONV, 48, 3, 16, 3, 2}},
+    {"3x3, 32 to 32", {NSK_CONV, 8, 32, 32, 3, 1}},
+    {"depthwise 3x3, stride 1", {NSK_DEPTHWISE, 24, 16, 16, 3, 1}},
+    {"depthwise 3x3, stride 2", {NSK_DEPTHWISE, 24, 32, 32, 3, 2}},
+    {"dense, 256 to 6", {NSK_DENSE, 1, 256, 6, 1, 1}},
+    {"whole network", {0}},
+};
+
+static bool write_inputs(const bench *b, const nsk_model_file *file, nsk_model *model,
+                         nsk_error *error) {
+    nsk_open(model, file->bytes, file->size);
+    size_t size = (size_t)model->width * model->height * model->channels;
+    uint8_t *frame = g_malloc(size);
+    for (size_t i = 0; i < size; i++) {
+        frame[i] = (uint8_t)(i * 37U % 251U);
+    }
+    bool good =
+        nsk_model_file_write(file, b->model, error) && nsk_file_write(b->frame, frame, size, error);
+    g_free(frame);
+    return good;
+}
+
+/* Instructions a multiply-accumulate of the tested layer, or of all layers and the preparation. */
+static bool count(const bench *b, const emulated_core *core, const nsk_model *model, bool whole,
+                  double *each, nsk_error *error) {
+    for (int k = 0; k < 2; k++) {
+        emulated_run run;
+        double instructions = 0.0;
+        double macs = 0.0;
+        char *elf = g_strdup_printf("%s/%s/replay.elf", b->folders[k], core->name);
+        bool good = emulate(core, elf, b->model, b->frame, NULL, &run, error);
+        for (int i = 0; good && i < run.layers; i++) {
+            if (whole || i == GRID_TESTED_LAYER) {
+                instructions += run.layer[i];
+                macs += (double)nsk_layer_work(model, (unsigned)i).macs;
+            }
+        }
+        each[k] = (instructions + (whole ? run.prepare : 0.0)) / macs;
+        emulated_run_clear(&run);
+        g_free(elf);
+        if (!good) {
+            return false;
+        }
+    }
+    return true;
+}
+
+static bool print_row(const bench *b, size_t row, nsk_error *error) {
+    bool whole = rows[row].shape.kind == 0;
+    nsk_model model;
+    nsk_model_file *file = whole ? b->network : grid_model(&rows[row].shape, false, error);
+    bool good = file != NULL && write_inputs(b, file, &model, error);
+    for (int i = 0; i < emulated_core_count && good; i++) {
+        double each[2];
+        good = count(b, &emulated_cores[i], &model, whole, each, error);
+        if (good) {
+            printf("%-11s %-25s %7.3f %7.3f  %5.1f times fewer\n", emulated_cores[i].name,
+                   rows[row].name, each[0], each[1], each[1] / each[0]);
+        }
+    }
+    if (!whole) {
+        nsk_model_file_free(file);
+    }
+    return good;
+}
+
+static bool quantise(bench *b, const char *path, nsk_error *error) {
+    nsk_brief *brief = nsk_brief_read(path, error);
+    nsk_network *network =
+        brief != NULL ? nsk_network_read(brief->model, &brief->input, brief->output, error) : NULL;
+    nsk_images *images = network != NULL
+                             ? nsk_images_open(brief->calibration, &brief->labels, &brief->input,
+                                               brief->calibration_limit, false, error)
+                             : NULL;
+    b->network = images != NULL ? nsk_quantise(network, images, error) : NULL;
+    nsk_images_free(images);
+    nsk_network_free(network);
+    nsk_brief_free(brief);
+    return b->network != NULL;
+}
+
+int main(int argc, char **argv) {
+    bench b = {0};
+    nsk_error error = {.text = "give a brief, the folder of the kernels' images and that of the "
+                               "plain ones"};
+    bool good = argc == 4 && quantise(&b, argv[1], &error);
+    b.folders[0] = good ? argv[2] : NULL;
+    b.folders[1] = good ? argv[3] : NULL;
+    b.scratch = g_dir_make_tmp("bench-XXXXXX", NULL);
+    b.model = g_build_filename(b.scratch, "m.nsk", NULL);
+    b.frame = g_build_filename(b.scratch, "f.bin", NULL);
+    if (good) {
+        printf("%-11s %-25s %7s %7s\n", "core", "instructions a mult-acc", "kernels", "plain");
+    }
+    for (size_t i = 0; i < G_N_ELEMENTS(rows) && good; i++) {
+        good = print_row(&b, i, &error);
+    }
+    if (!good) {
+        fprintf(stderr, "cores: %s\n", error.text);
+    }
+    g_unlink(b.model);
+    g_unlink(b.frame);
+    g_rmdir(b.scratch);
+    g_free(b.model);
+    g_free(b.frame);
+    g_free(b.scratch);
+    nsk_model_file_free(b.network);
+    return good ? 0 : 2;
+}
