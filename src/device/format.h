@@ -6,7 +6,7 @@
 #include <stdint.h>
 
 #define NSK_MAGIC   UINT32_C(0x6b75736e) /* "nsuk" */
-#define NSK_VERSION 1U
+#define NSK_VERSION 2U
 
 enum nsk_header_field {
     NSK_H_MAGIC = 0,        /* u32 */
@@ -52,7 +52,7 @@ enum nsk_layer_field {
     NSK_L_KIND = 0,            /* u8: nsk_kind */
     NSK_L_FLAGS = 1,           /* u8: NSK_FLAG_... */
     NSK_L_INPUT = 2,           /* u16: tensor */
-    NSK_L_SECOND = 4,          /* u16: tensor, or NSK_NO_TENSOR */
+    NSK_L_SECOND = 4,          /* u16: tensor (a convolution's scratch), or NSK_NO_TENSOR */
     NSK_L_OUTPUT = 6,          /* u16: tensor */
     NSK_L_KERNEL_HEIGHT = 8,   /* u8 */
     NSK_L_KERNEL_WIDTH = 9,    /* u8 */

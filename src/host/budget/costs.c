@@ -93,6 +93,7 @@ static const struct {
     const char *file;
     nsk_kind kinds[4]; /* 0 ends them */
 } needed[] = {
+    {"work", {0}}, /* for estimates, not for the device */
     {"conv", {NSK_CONV}},
     {"product", {NSK_CONV, NSK_DENSE}},
     {"dense", {NSK_DENSE}},

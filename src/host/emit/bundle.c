@@ -120,7 +120,7 @@ static void add_sources(nsk_bundle *bundle, const char *under, const bool *kinds
         if (g_str_has_suffix(*name, "/")) {
             add_sources(bundle, *name, kinds);
         } else if (source && nsk_device_file_is_needed(base, kinds) &&
-                   strcmp(*name, "operations.c") != 0 && strcmp(*name, "work.c") != 0) {
+                   strcmp(*name, "operations.c") != 0) {
             char *path = g_strconcat(folder, *name, NULL);
             char *flat = flat_name(header ? "" : under, *name);
             GString *text = carried(path);
