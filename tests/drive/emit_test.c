@@ -96,6 +96,14 @@ static void other_kinds_are_refused(void) {
     outcome_clear(&o);
 }
 
+/* In a terminal, too, where a stopped emulator would wait for ever. */
+static void runs_in_a_terminal(void) {
+    outcome o = drive_for(0, "netsuke emit demo/kiln.ini -o \"$T/terminal\" > \"$T/log\" && "
+                             "timeout 60 script -qec \"make -C $T/terminal emulate\" /dev/null");
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "passed"));
+    outcome_clear(&o);
+}
+
 /* Twenty frames on every core, on a big-endian and on a 32-bit host. */
 static void every_core_agrees(void) {
     outcome o = drive_for(0, "scripts/emulate \"%s\" \"$T/cores\" 20", NSK_COMMAND);
@@ -114,6 +122,7 @@ CU_TestInfo emit_tests[] = {
     {"networks share a runtime", networks_share_a_runtime},
     {"only its own files", only_its_own_files},
     {"other kinds of layer are refused", other_kinds_are_refused},
+    {"runs in a terminal", runs_in_a_terminal},
     {"every core agrees", every_core_agrees},
     CU_TEST_INFO_NULL,
 };
