@@ -171,8 +171,8 @@ static double solve(const study *s, const char *kind, unsigned set, double *coef
     }
     double left = 0.0;
     for (int i = 0; i < s->count; i++) {
-        left += strcmp(s->points[i].kind, kind) == 0 ? pow(misfit(&s->points[i], coefficient), 2)
-                                                      : 0.0;
+        left +=
+            strcmp(s->points[i].kind, kind) == 0 ? pow(misfit(&s->points[i], coefficient), 2) : 0.0;
     }
     return left;
 }

@@ -16,8 +16,8 @@ extern const int grid_shape_count;
 enum { GRID_TESTED_LAYER = 1 };
 
 /* A model of five layers: 1x1 convolution from three channels, the layer under test, average over
- * the picture, dense to two classes, softmax. Its weights are noise from a fixed seed. `clipped`: the
- * layer's outputs are held within -1 and 1.5, which is narrower than their scale. */
+ * the picture, dense to two classes, softmax. Its weights are noise from a fixed seed. `clipped`:
+ * the layer's outputs are held within -1 and 1.5, which is narrower than their scale. */
 nsk_model_file *grid_model(const grid_shape *shape, bool clipped, nsk_error *error);
 
 #endif

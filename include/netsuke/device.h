@@ -31,8 +31,8 @@ typedef enum nsk_status {
     NSK_DAMAGED,      /* the checksum does not match */
     NSK_INCONSISTENT, /* the checksum matches, and a length, offset, shape or number is impossible
                        */
-    NSK_LEFT_OUT,     /* good, but it has a kind of layer that this build of the runtime leaves out */
-    NSK_TOO_SMALL     /* the workspace is smaller than the model needs */
+    NSK_LEFT_OUT, /* good, but it has a kind of layer that this build of the runtime leaves out */
+    NSK_TOO_SMALL /* the workspace is smaller than the model needs */
 } nsk_status;
 
 /* A short sentence for a person; never NULL. */

@@ -32,8 +32,7 @@ int semihost_call(int operation, const void *argument) {
     return a0;
 }
 
-void timer_start(void) {
-}
+void timer_start(void) {}
 
 uint32_t timer_now(void) {
     uint32_t count;

@@ -10,7 +10,7 @@ extern void openblas_set_num_threads(int threads);
 
 static const cli_command *const commands[] = {&cli_survey,   &cli_outline, &cli_vet,
                                               &cli_quantise, &cli_compare, &cli_budget,
-                                              &cli_classify, &cli_emit,     &cli_rehearse};
+                                              &cli_classify, &cli_emit,    &cli_rehearse};
 
 static void print_help(FILE *to) {
     fputs("netsuke - from a trained image classifier to 8-bit integer C on a microcontroller\n\n"
@@ -54,8 +54,8 @@ static GArray *options_of(const cli_command *command, cli_job *job) {
         {"sample", 0, 0, G_OPTION_ARG_INT, &job->sample,
          "Look at so many images, spread over the classes (default: 600)", "N"},
         {"all", 'a', 0, G_OPTION_ARG_NONE, &job->all, "Print long lists whole", NULL},
-        {"frames", 0, 0, G_OPTION_ARG_INT, &job->frames, "Frames to play (rehearse: all images) or to test with (emit: 4)",
-         "N"},
+        {"frames", 0, 0, G_OPTION_ARG_INT, &job->frames,
+         "Frames to play (rehearse: all images) or to test with (emit: 4)", "N"},
         {"seed", 0, 0, G_OPTION_ARG_INT, &job->seed, "Draws the order of the frames (default: 1)",
          "N"},
     };

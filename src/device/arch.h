@@ -31,7 +31,7 @@
 #define NSK_PLAIN_DEPTHWISE(name) name
 #else
 #define NSK_PLAIN_DEPTHWISE NSK_PLAIN
-#define NSK_OWN_DEPTHWISE 1
+#define NSK_OWN_DEPTHWISE   1
 #endif
 
 /* On hosts, bytes of stack for gathered windows: many at a time; else the workspace's scratch. */

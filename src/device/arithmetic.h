@@ -14,8 +14,7 @@
 #define NSK_ASSERT _Static_assert
 #endif
 /* cppcheck-suppress shiftNegativeLHS */
-NSK_ASSERT((-3 >> 1) == -2,
-               "right shifts of negative numbers must round toward minus infinity");
+NSK_ASSERT((-3 >> 1) == -2, "right shifts of negative numbers must round toward minus infinity");
 
 /* A multiplier stands for m / 2^s, m in [2^30, 2^31), s in [1, 62]. */
 enum { NSK_SHIFT_LEAST = 1, NSK_SHIFT_MOST = 62 };

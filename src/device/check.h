@@ -21,8 +21,8 @@ bool nsk_same_size(const nsk_tensor *a, const nsk_tensor *b);
  * cannot be meant is refused all the same. */
 bool nsk_window_is_good(const nsk_layer *layer);
 
-/* How the weights of a layer stand: `bytes` in all, those of output c from c x `start` on, `taps` of
- * them, `step` apart. `reach`: the largest that a weight can meet. */
+/* How the weights of a layer stand: `bytes` in all, those of output c from c x `start` on, `taps`
+ * of them, `step` apart. `reach`: the largest that a weight can meet. */
 typedef struct nsk_weights_form {
     uint64_t bytes;
     uint32_t start, step, taps;

@@ -17,8 +17,7 @@ static bool check(const nsk_model *m, const nsk_layer *l) {
     uint32_t area = nsk_kernel_area(l);
     nsk_weights_form form = {(uint64_t)area * channels, 1, channels, area, 128};
     return channels % l->in.channels == 0 && nsk_window_is_good(l) && l->has_second &&
-           l->second.place % 4 == 0 &&
-           nsk_tensor_bytes(&l->second) >= nsk_depthwise_scratch(l) &&
+           l->second.place % 4 == 0 && nsk_tensor_bytes(&l->second) >= nsk_depthwise_scratch(l) &&
            nsk_check_weights(m, l, &form);
 }
 

@@ -24,7 +24,7 @@ void nsk_layer_decode(const nsk_model *model, unsigned index, nsk_layer *layer);
  * registers for both and spill those of the inner one. NSK_WITHIN does the opposite: what is a
  * constant at the call becomes one inside. */
 #if defined(__GNUC__)
-#define NSK_APART __attribute__((noinline))
+#define NSK_APART  __attribute__((noinline))
 #define NSK_WITHIN static inline __attribute__((always_inline))
 #else
 #define NSK_APART
@@ -114,7 +114,8 @@ static inline int32_t nsk_conv_scratch(const nsk_layer *l) {
 }
 
 /* What a depthwise convolution needs there: a line for each row that its kernel
- * reaches, with the padding around it; of four channels at 16 bits each where it is the usual one. */
+ * reaches, with the padding around it; of four channels at 16 bits each where it is the usual one.
+ */
 static inline uint64_t nsk_depthwise_scratch(const nsk_layer *l) {
     int32_t across = (l->kernel_width - 1) * l->dilate_across + 1;
     int32_t down = (l->kernel_height - 1) * l->dilate_down + 1;

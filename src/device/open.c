@@ -27,9 +27,9 @@ static nsk_status check_layer(const nsk_model *m, unsigned index) {
     nsk_layer l;
     nsk_layer_decode(m, index, &l);
     const nsk_operation *operation = nsk_operations[l.kind];
-    return operation == NULL                                 ? NSK_LEFT_OUT
+    return operation == NULL                            ? NSK_LEFT_OUT
            : l.low <= l.high && operation->check(m, &l) ? NSK_OK
-                                                             : NSK_INCONSISTENT;
+                                                        : NSK_INCONSISTENT;
 }
 
 static bool check_frame(const nsk_model *m) {

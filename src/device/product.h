@@ -13,7 +13,7 @@ typedef struct nsk_product {
     int32_t outputs;
     int32_t zero, low, high;   /* of the output */
     int32_t in_step, out_step; /* bytes from a pixel to the next */
-    bool plain_finish; /* all shifts are 33 at least, and the clamp is that of int8 */
+    bool plain_finish;         /* all shifts are 33 at least, and the clamp is that of int8 */
     int8_t *scratch;           /* 4 x row bytes, or NULL where there is one pixel */
 } nsk_product;
 

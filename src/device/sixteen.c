@@ -8,7 +8,7 @@
 
 typedef struct block {
     const nsk_layer *layer;
-    const int8_t *in;            /* the block's channels of pixel 0 */
+    const int8_t *in; /* the block's channels of pixel 0 */
     int32_t inner_first, inner_last;
     int8_t zeroes[NSK_SIXTEEN]; /* what is outside of the picture */
 } block;
@@ -26,7 +26,7 @@ static void find_taps(const block *b, int32_t y, int32_t x, const int8_t **to) {
                         : b->zeroes;
         }
     }
-    *at = to[0];
+    *at = to[0]; /* NOLINT(clang-analyzer-core.uninitialized.Assign): there is a tap */
 }
 
 /* The outputs along a row whose taps all lie in the picture: [first, last). */

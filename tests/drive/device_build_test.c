@@ -69,11 +69,12 @@ static void code_sizes_are_the_tables(void) {
     outcome table =
         drive_for(0, "sed -n '/^\\[code\\]/,/^$/s/^\\([a-z_.0-9-]*\\) = \\([0-9]*\\) B/\\1 \\2/p' "
                      "costs/cortex-m4.ini");
-    outcome built = drive_for(0,
-                              "cd '%s/bare-metal/cortex-m4/device' && arm-none-eabi-size *.o */*.o | awk "
-                              "'NR > 1 && $1 > 0 { sub(/\\.o$/, \"\", $6); sub(/\\//, \".\", $6); "
-                              "print $6, $1 }'",
-                              NSK_BINARY_DIR);
+    outcome built =
+        drive_for(0,
+                  "cd '%s/bare-metal/cortex-m4/device' && arm-none-eabi-size *.o */*.o | awk "
+                  "'NR > 1 && $1 > 0 { sub(/\\.o$/, \"\", $6); sub(/\\//, \".\", $6); "
+                  "print $6, $1 }'",
+                  NSK_BINARY_DIR);
     CU_ASSERT_STRING_EQUAL(table.out, built.out);
     outcome_clear(&table);
     outcome_clear(&built);

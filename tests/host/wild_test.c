@@ -503,8 +503,8 @@ static void storage_makes_no_difference(void) {
  * what is added is drawn, and the last layer is fitted anew by ridge regression.
  *
  * How hard the regression is damped decides how often the two models agree: weaker damping leans on
- * features that int8 hardly resolves. It was chosen on the demo's held-out pictures (97.5 to 98.4 %);
- * the test judges on others. Ten more sets of 1,200 gave 98.0 to 98.8 %.
+ * features that int8 hardly resolves. It was chosen on the demo's held-out pictures (97.5 to 98.4
+ * %); the test judges on others. Ten more sets of 1,200 gave 98.0 to 98.8 %.
  */
 enum { FEATURES = 128, CLASSES = 6 };
 

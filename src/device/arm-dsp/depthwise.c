@@ -13,8 +13,8 @@
 
 enum { KERNEL = 3, PIXELS = 3, CHANNELS = 4 };
 
-/* Two of four channels, the first and third, or the second and fourth; and what the loops below walk
- * along. The offsets stand in their text. */
+/* Two of four channels, the first and third, or the second and fourth; and what the loops below
+ * walk along. The offsets stand in their text. */
 typedef struct half {
     const uint32_t *line[KERNEL]; /*  0: the next group's columns */
     const uint32_t *weights;      /* 12 */
@@ -31,17 +31,17 @@ typedef struct half {
 /* Four channels of the picture. */
 typedef struct four {
     const nsk_layer *layer;
-    const int8_t *in;         /* of pixel 0 */
-    uint32_t *line[KERNEL];   /* words of both halves in turns */
-    int32_t length;           /* pixels of a line */
-    int32_t inside;           /* those of them that can lie in the picture */
+    const int8_t *in;       /* of pixel 0 */
+    uint32_t *line[KERNEL]; /* words of both halves in turns */
+    int32_t length;         /* pixels of a line */
+    int32_t inside;         /* those of them that can lie in the picture */
     half halves[2];
 } four;
 
 /* Nothing but the zero point: a row outside of the picture, or a line before its first row. */
-static void clear_line(const four *f, uint32_t *line) {
-    const uint32_t outside = (uint32_t)(uint16_t)f->layer->in.zero * 0x10001U;
-    for (const uint32_t *end = line + 2 * f->length; line < end;) {
+static void clear_line(const nsk_layer *l, uint32_t *line, int32_t length) {
+    const uint32_t outside = (uint32_t)(uint16_t)l->in.zero * 0x10001U;
+    for (const uint32_t *end = line + 2 * length; line < end;) {
         *line++ = outside;
     }
 }
@@ -53,7 +53,7 @@ static NSK_APART void widen_row(const four *f, int32_t y, uint32_t *line) {
     int32_t step = l->in.channels;
     uint32_t *to = line + 2 * l->pad_left;
     if (y < 0 || y >= l->in.height) {
-        clear_line(f, line);
+        clear_line(l, line, f->length);
         return;
     }
     const uint32_t *end = to + 2 * f->inside;
@@ -78,13 +78,16 @@ static NSK_APART void widen_row(const four *f, int32_t y, uint32_t *line) {
     "smlabb %[l" pixel "], %[x], %[" tap "], %[l" pixel "]\n\t"                                    \
     "smlatt %[h" pixel "], %[x], %[" tap "], %[h" pixel "]\n\t"
 #define NEAR_COLUMNS                                                                               \
-    LOAD("0") MEET("0", "u") LOAD("8") MEET("0", "v") MEET("1", "u") LOAD("16") MEET("0", "t")      \
-        MEET("1", "v") MEET("2", "u") LOAD("24") MEET("1", "t") MEET("2", "v") LOAD("32")          \
-            MEET("2", "t")
+    LOAD("0")                                                                                      \
+    MEET("0", "u")                                                                                 \
+    LOAD("8") MEET("0", "v") MEET("1", "u") LOAD("16") MEET("0", "t") MEET("1", "v")               \
+        MEET("2", "u") LOAD("24") MEET("1", "t") MEET("2", "v") LOAD("32") MEET("2", "t")
 #define FAR_COLUMNS                                                                                \
-    LOAD("0") MEET("0", "u") LOAD("8") MEET("0", "v") LOAD("16") MEET("0", "t") MEET("1", "u")      \
-        LOAD("24") MEET("1", "v") LOAD("32") MEET("1", "t") MEET("2", "u") LOAD("40")              \
-            MEET("2", "v") LOAD("48") MEET("2", "t")
+    LOAD("0")                                                                                      \
+    MEET("0", "u")                                                                                 \
+    LOAD("8") MEET("0", "v") LOAD("16") MEET("0", "t") MEET("1", "u") LOAD("24") MEET("1", "v")    \
+        LOAD("32") MEET("1", "t") MEET("2", "u") LOAD("40") MEET("2", "v") LOAD("48")              \
+            MEET("2", "t")
 
 /* One row of taps; `advance`: bytes of a line to the next group. */
 #define ROW(offset, columns, advance)                                                              \
@@ -106,27 +109,29 @@ static NSK_APART void widen_row(const four *f, int32_t y, uint32_t *line) {
     "add %[line], %[line], %[u]\n\t"
 
 #define GROUPS(columns, advance)                                                                   \
-    __asm__ volatile("1:\n\t"                                                                             \
-            "ldr %[w], [%[half], #12]\n\t"                                                         \
-            "ldrd %[l0], %[h0], [%[half], #16]\n\t"                                                \
-            "mov %[l1], %[l0]\n\t"                                                                 \
-            "mov %[h1], %[h0]\n\t"                                                                 \
-            "mov %[l2], %[l0]\n\t"                                                                 \
-            "mov %[h2], %[h0]\n\t" ROW("0", columns, advance) ROW("4", columns, advance)           \
-                ROW("8", columns, advance) "ldrd %[u], %[v], [%[half], #24]\n\t"                   \
-            "ldrd %[t], %[x], [%[half], #32]\n\t"                                                  \
-            "ldr %[w], [%[half], #48]\n\t" FINISH_BOTH("0") FINISH_BOTH("1") FINISH_BOTH("2")      \
-            "ldrd %[line], %[u], [%[half], #40]\n\t" STORE_BOTH("0") STORE_BOTH("1")               \
-                STORE_BOTH("2") "str %[line], [%[half], #40]\n\t"                                  \
-            "ldr %[t], [%[half], #52]\n\t"                                                         \
-            "subs %[t], %[t], #1\n\t"                                                              \
-            "str %[t], [%[half], #52]\n\t"                                                         \
-            "bne 1b\n\t"                                                                           \
-            : [l0] "=&r"(l0), [h0] "=&r"(h0), [l1] "=&r"(l1), [h1] "=&r"(h1), [l2] "=&r"(l2),      \
-              [h2] "=&r"(h2), [w] "=&r"(w), [u] "=&r"(u), [v] "=&r"(v), [t] "=&r"(t),              \
-              [x] "=&r"(x), [line] "=&r"(line)                                                     \
-            : [half] "r"(h)                                                                        \
-            : "cc", "memory")
+    __asm__ volatile(                                                                              \
+        "1:\n\t"                                                                                   \
+        "ldr %[w], [%[half], #12]\n\t"                                                             \
+        "ldrd %[l0], %[h0], [%[half], #16]\n\t"                                                    \
+        "mov %[l1], %[l0]\n\t"                                                                     \
+        "mov %[h1], %[h0]\n\t"                                                                     \
+        "mov %[l2], %[l0]\n\t"                                                                     \
+        "mov %[h2], %[h0]\n\t" ROW("0", columns, advance) ROW("4", columns, advance) ROW(          \
+            "8", columns,                                                                          \
+            advance) "ldrd %[u], %[v], [%[half], #24]\n\t"                                         \
+                     "ldrd %[t], %[x], [%[half], #32]\n\t"                                         \
+                     "ldr %[w], [%[half], #48]\n\t" FINISH_BOTH("0") FINISH_BOTH("1")              \
+                         FINISH_BOTH("2") "ldrd %[line], %[u], [%[half], #40]\n\t" STORE_BOTH("0") \
+                             STORE_BOTH("1") STORE_BOTH("2") "str %[line], [%[half], #40]\n\t"     \
+                                                             "ldr %[t], [%[half], #52]\n\t"        \
+                                                             "subs %[t], %[t], #1\n\t"             \
+                                                             "str %[t], [%[half], #52]\n\t"        \
+                                                             "bne 1b\n\t"                          \
+        : [l0] "=&r"(l0), [h0] "=&r"(h0), [l1] "=&r"(l1), [h1] "=&r"(h1), [l2] "=&r"(l2),          \
+          [h2] "=&r"(h2), [w] "=&r"(w), [u] "=&r"(u), [v] "=&r"(v), [t] "=&r"(t), [x] "=&r"(x),    \
+          [line] "=&r"(line)                                                                       \
+        : [half] "r"(h)                                                                            \
+        : "cc", "memory")
 
 /* h->left groups of three pixels, one pixel of the input apart, or two. */
 static NSK_APART void write_groups(half *h, int32_t stride) {
@@ -222,7 +227,7 @@ void nsk_depthwise_run(const nsk_layer *l, int8_t *workspace) {
     f.inside = l->in.width < f.length - l->pad_left ? l->in.width : f.length - l->pad_left;
     for (int32_t k = 0; k < KERNEL; k++) {
         f.line[k] = (uint32_t *)(void *)(workspace + l->second.place) + 2 * k * f.length;
-        clear_line(&f, f.line[k]);
+        clear_line(l, f.line[k], f.length);
     }
     for (int32_t c = 0; c < l->out.channels; c += CHANNELS) {
         f.in = workspace + l->in.place + c;

@@ -87,13 +87,13 @@ typedef struct walk {
     "ldr %[in], [%[walk], #12]\n\t"                                                                \
     "sub %[t], %[t], #32\n\t"                                                                      \
     "sub %[weights], %[weights], #32\n\t" FINISH("a", "v", "t") FINISH("b", "v", "t")              \
-        FINISH("c", "w", "weights") FINISH("d", "w", "weights")                                    \
-    "ldrd %[x], %[y], [%[walk], #32]\n\t"                                                          \
-    "strb %[a], [%[x]], #1\n\t"                                                                    \
-    "strb %[c], [%[x]], #1\n\t"                                                                    \
-    "strb %[b], [%[y]], #1\n\t"                                                                    \
-    "strb %[d], [%[y]], #1\n\t"                                                                    \
-    "strd %[x], %[y], [%[walk], #32]\n\t"
+        FINISH("c", "w", "weights")                                                                \
+            FINISH("d", "w", "weights") "ldrd %[x], %[y], [%[walk], #32]\n\t"                      \
+                                        "strb %[a], [%[x]], #1\n\t"                                \
+                                        "strb %[c], [%[x]], #1\n\t"                                \
+                                        "strb %[b], [%[y]], #1\n\t"                                \
+                                        "strb %[d], [%[y]], #1\n\t"                                \
+                                        "strd %[x], %[y], [%[walk], #32]\n\t"
 
 /* All pairs of outputs. */
 static NSK_APART void walk_pairs(walk *at) {
@@ -110,18 +110,18 @@ static NSK_APART void walk_pairs(walk *at) {
     const int8_t *weights = at->weights;
     const int8_t *other;
     __asm__ volatile("1:\n\t" START_BLOCK "bne 3f\n"
-            "2:\n\t" FOUR_TAPS "3:\n\t" FOUR_TAPS "ldr %[t], [%[walk], #4]\n\t"
-            "cmp %[in], %[t]\n\t"
-            "bne 2b\n\t" FINISH_BLOCK "ldr %[t], [%[walk], #20]\n\t"
-            "mov %[weights], %[other]\n\t"
-            "subs %[t], %[t], #2\n\t"
-            "str %[t], [%[walk], #20]\n\t"
-            "bne 1b\n\t"
-            : [weights] "+&r"(weights), [a] "=&r"(a), [b] "=&r"(b), [c] "=&r"(c), [d] "=&r"(d),
-              [in] "=&r"(in), [other] "=&r"(other), [x] "=&r"(x), [y] "=&r"(y), [v] "=&r"(v),
-              [w] "=&r"(w), [t] "=&r"(t)
-            : [walk] "r"(at)
-            : "cc", "memory");
+                     "2:\n\t" FOUR_TAPS "3:\n\t" FOUR_TAPS "ldr %[t], [%[walk], #4]\n\t"
+                     "cmp %[in], %[t]\n\t"
+                     "bne 2b\n\t" FINISH_BLOCK "ldr %[t], [%[walk], #20]\n\t"
+                     "mov %[weights], %[other]\n\t"
+                     "subs %[t], %[t], #2\n\t"
+                     "str %[t], [%[walk], #20]\n\t"
+                     "bne 1b\n\t"
+                     : [weights] "+&r"(weights), [a] "=&r"(a), [b] "=&r"(b), [c] "=&r"(c),
+                       [d] "=&r"(d), [in] "=&r"(in), [other] "=&r"(other), [x] "=&r"(x),
+                       [y] "=&r"(y), [v] "=&r"(v), [w] "=&r"(w), [t] "=&r"(t)
+                     : [walk] "r"(at)
+                     : "cc", "memory");
     at->weights = weights;
 }
 
@@ -144,8 +144,8 @@ static NSK_APART void one_pixel(const nsk_product *p, const int8_t *in, int32_t 
 static void two_pixels(const nsk_product *p, const int8_t *in, int8_t *out) {
     uint32_t *wide = (uint32_t *)(void *)p->scratch;
     int32_t even = p->outputs & ~1;
-    walk at = {wide, wide + p->row, p->row, p->zero, p->bias, (uint32_t)even, p->multipliers,
-               p->shifts, out, out + p->out_step, p->weights};
+    walk at = {wide,           wide + p->row, p->row, p->zero,           p->bias,   (uint32_t)even,
+               p->multipliers, p->shifts,     out,    out + p->out_step, p->weights};
     widen(in, in + p->in_step, p->row, wide);
     if (even > 0) {
         walk_pairs(&at);

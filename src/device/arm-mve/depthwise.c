@@ -1,6 +1,6 @@
 /* Sixteen channels at a time, two taps at a time. Products are 16 bits wide, in an even and an odd
- * half; the sum of two fits in 16 bits too. Sums of 32 bits stand in four quarters: lane i of quarter
- * k is channel 4 i + k. */
+ * half; the sum of two fits in 16 bits too. Sums of 32 bits stand in four quarters: lane i of
+ * quarter k is channel 4 i + k. */
 #include "../depthwise.h"
 
 #include "../arch.h"
@@ -92,9 +92,9 @@ static NSK_APART void write(const void *state, const int8_t *const *at, int32_t 
                          "1:\n\t" TWO_TAPS "le lr, 1b\n\t"
                          "mov %[w], %[finish]\n\t" FINISH("q4") FINISH("q5") FINISH("q6")
                              FINISH("q7") "vsli.32 q4, q5, #8\n\t"
-                         "vsli.32 q4, q6, #16\n\t"
-                         "vsli.32 q4, q7, #24\n\t"
-                         "vstrb.8 q4, [%[out]]\n\t"
+                                          "vsli.32 q4, q6, #16\n\t"
+                                          "vsli.32 q4, q7, #24\n\t"
+                                          "vstrb.8 q4, [%[out]]\n\t"
                          : [at] "+&r"(tap), [w] "+&r"(w), [x] "=&r"(x), [y] "=&r"(y)
                          : [step] "r"(moved), [bias] "r"(b->bias), [finish] "r"(b->finish),
                            [pairs] "r"(b->pairs), [zero] "r"(b->zero), [out] "r"(out)

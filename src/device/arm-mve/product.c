@@ -35,8 +35,8 @@ NSK_WITHIN sums dot_pairs(const int8_t *x, const int8_t *y, const int8_t *v, con
                      "vmladava.s8 %[c], q0, q2\n\t"
                      "vmladava.s8 %[d], q1, q2\n\t"
                      "letp lr, 1b\n\t"
-                     : [a] "+Te"(s.a), [b] "+Te"(s.b), [c] "+Te"(s.c), [d] "+Te"(s.d),
-                       [x] "+r"(x), [y] "+r"(y), [v] "+r"(v), [w] "+r"(w)
+                     : [a] "+Te"(s.a), [b] "+Te"(s.b), [c] "+Te"(s.c), [d] "+Te"(s.d), [x] "+r"(x),
+                       [y] "+r"(y), [v] "+r"(v), [w] "+r"(w)
                      : [row] "r"(row)
                      : "lr", "q0", "q1", "q2", "memory");
     return s;
@@ -65,8 +65,7 @@ static NSK_APART void four_outputs(const nsk_product *p, int32_t c, const int8_t
     const int8_t *weights = p->weights + c * row;
     const uint8_t *bias = p->bias + 4 * c;
     int32x4_t m = words(p->multipliers + 4 * c);
-    int32x4_t shift =
-        vsubq_s32(vdupq_n_s32(32), vreinterpretq_s32_u32(vldrbq_u32(p->shifts + c)));
+    int32x4_t shift = vsubq_s32(vdupq_n_s32(32), vreinterpretq_s32_u32(vldrbq_u32(p->shifts + c)));
     int32x4_t first = vdupq_n_s32(0);
     int32x4_t second = first;
     for (; pairs > 0; pairs--) {

@@ -30,6 +30,7 @@ NSK_AVX2 static inline nsk_eight nsk_eight_of(const uint8_t *multipliers, const 
     int32_t m[8];
     int32_t s[8];
     nsk_eight e;
+    memset(&e, 0, sizeof e);
     e.exact = true;
     for (int32_t i = 0; i < 8; i++) {
         uint32_t k = (uint32_t)(first + i < outputs ? first + i : outputs - 1);
@@ -41,8 +42,8 @@ NSK_AVX2 static inline nsk_eight nsk_eight_of(const uint8_t *multipliers, const 
     e.multipliers = _mm256_loadu_si256((const __m256i *)m);
     e.odd_multipliers = _mm256_srli_epi64(e.multipliers, 32);
     e.shifts = _mm256_loadu_si256((const __m256i *)s);
-    e.half = _mm256_sllv_epi32(_mm256_set1_epi32(1),
-                               _mm256_sub_epi32(e.shifts, _mm256_set1_epi32(33)));
+    e.half =
+        _mm256_sllv_epi32(_mm256_set1_epi32(1), _mm256_sub_epi32(e.shifts, _mm256_set1_epi32(33)));
     e.shifts = _mm256_sub_epi32(e.shifts, _mm256_set1_epi32(32));
     return e;
 }

@@ -14,11 +14,11 @@ typedef struct pair {
 } pair;
 
 typedef struct block {
-    const nsk_layer *layer;
     pair weights[(NSK_SIXTEEN_TAPS + 1) / 2];
-    int32_t pairs, first;
     __m256i bias[2];
     nsk_eight finish[2];
+    const nsk_layer *layer;
+    int32_t pairs, first;
 } block;
 
 NSK_AVX2 static inline __m256i widened(const int8_t *at) {
@@ -54,14 +54,13 @@ NSK_AVX2 static inline void write_pixel(const block *b, const int8_t *const *at,
     for (int32_t k = 0; k < b->pairs; k++) {
         __m256i x = widened(at[2 * k] + step);
         __m256i y = widened(at[2 * k + 1] + step);
-        low = _mm256_add_epi32(
-            low, _mm256_madd_epi16(_mm256_unpacklo_epi16(x, y), b->weights[k].low));
-        high = _mm256_add_epi32(
-            high, _mm256_madd_epi16(_mm256_unpackhi_epi16(x, y), b->weights[k].high));
+        low = _mm256_add_epi32(low,
+                               _mm256_madd_epi16(_mm256_unpacklo_epi16(x, y), b->weights[k].low));
+        high = _mm256_add_epi32(high,
+                                _mm256_madd_epi16(_mm256_unpackhi_epi16(x, y), b->weights[k].high));
     }
-    __m256i sums[2] = {
-        _mm256_add_epi32(_mm256_permute2x128_si256(low, high, 0x20), b->bias[0]),
-        _mm256_add_epi32(_mm256_permute2x128_si256(low, high, 0x31), b->bias[1])};
+    __m256i sums[2] = {_mm256_add_epi32(_mm256_permute2x128_si256(low, high, 0x20), b->bias[0]),
+                       _mm256_add_epi32(_mm256_permute2x128_si256(low, high, 0x31), b->bias[1])};
     if (b->finish[0].exact && b->finish[1].exact) {
         __m128i bytes = _mm_unpacklo_epi64(nsk_eight_bytes(&b->finish[0], sums[0]),
                                            nsk_eight_bytes(&b->finish[1], sums[1]));

@@ -18,9 +18,9 @@ const char *nsk_cost_kind_of(nsk_kind kind, int taps, bool square) {
                                                  [NSK_CONSTANT] = "constant",
                                                  [NSK_RESIZE] = "resize",
                                                  [NSK_TRANSPOSED] = "transposed"};
-    return kind == NSK_CONV && taps == 1                      ? "pointwise"
+    return kind == NSK_CONV && taps == 1                     ? "pointwise"
            : kind == NSK_DEPTHWISE && !(taps == 9 && square) ? "depthwise-any"
-                                                              : names[kind];
+                                                             : names[kind];
 }
 
 const char *nsk_cost_kind(const nsk_model *model, unsigned layer) {

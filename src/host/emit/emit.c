@@ -26,19 +26,15 @@ static char *c_name(const char *text, bool upper) {
 }
 
 /* One name a class; where two labels would become the same, the index stands behind. */
-static char **class_names(const char *upper, const nsk_model *model) {
-    char **names = g_new0(char *, (gsize)model->classes + 1);
+static GPtrArray *class_names(const char *upper, const nsk_model *model) {
+    GPtrArray *names = g_ptr_array_new_with_free_func(g_free);
     for (unsigned c = 0; c < model->classes; c++) {
         char *label = c_name(nsk_label(model, c), true);
-        names[c] = g_strdup_printf("%s_%s", upper, label);
+        char *name = g_strdup_printf("%s_%s", upper, label);
+        bool taken = g_ptr_array_find_with_equal_func(names, name, g_str_equal, NULL) != FALSE;
+        g_ptr_array_add(names, taken ? g_strdup_printf("%s_%u", name, c) : g_strdup(name));
+        g_free(name);
         g_free(label);
-        for (unsigned k = 0; k < c; k++) {
-            if (strcmp(names[k], names[c]) == 0) {
-                char *again = g_strdup_printf("%s_%u", names[c], c);
-                g_free(names[c]);
-                names[c] = again;
-            }
-        }
     }
     return names;
 }
@@ -67,7 +63,7 @@ static void append_bytes(GString *text, const uint8_t *bytes, size_t size) {
 
 static GString *header_source(const nsk_handed_network *n, const nsk_model *model) {
     char *upper = c_name(n->name, true);
-    char **names = class_names(upper, model);
+    GPtrArray *names = class_names(upper, model);
     GString *text = g_string_new(NULL);
     g_string_append_printf(
         text,
@@ -84,14 +80,14 @@ static GString *header_source(const nsk_handed_network *n, const nsk_model *mode
         (unsigned)model->width * model->height * model->channels, upper, model->workspace_bytes,
         upper, model->classes);
     for (unsigned c = 0; c < model->classes; c++) {
-        g_string_append_printf(text, "    %s = %u%s\n", names[c], c,
+        g_string_append_printf(text, "    %s = %u%s\n", (const char *)names->pdata[c], c,
                                c + 1U < model->classes ? "," : "");
     }
     g_string_append_printf(text,
                            "};\n\nextern const uint8_t %s_model[%zu];\n\n"
                            "#ifdef __cplusplus\n}\n#endif\n#endif\n",
                            n->name, n->model->size);
-    g_strfreev(names);
+    g_ptr_array_free(names, TRUE);
     g_free(upper);
     return text;
 }
@@ -288,7 +284,7 @@ static void add_texts(nsk_bundle *bundle, const nsk_handed_network *networks, in
                  NULL,
                  NULL,
                  NULL};
-    nsk_model model;
+    nsk_model model = {0};
     int frames = 0;
     for (int i = count - 1; i >= 0; i--) { /* ends with the first, whose version counts */
         nsk_open(&model, networks[i].model->bytes, networks[i].model->size);

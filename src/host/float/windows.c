@@ -297,8 +297,8 @@ size_t nsk_scratch_needed(const nsk_graph *graph, const nsk_node *node) {
     const nsk_value *out = nsk_graph_value(graph, node->output);
     const nsk_value *in = nsk_node_input(graph, node, 0);
     const nsk_window_attributes *w = &node->attributes.window;
-    size_t unfolded = nsk_value_count(weight) / (size_t)weight->dims[0] *
-                      (size_t)(out->dims[2] * out->dims[3]);
+    size_t unfolded =
+        nsk_value_count(weight) / (size_t)weight->dims[0] * (size_t)(out->dims[2] * out->dims[3]);
     size_t padded = is_nine_taps(w) ? (size_t)((in->dims[2] + w->pad_before[0] + w->pad_after[0]) *
                                                (in->dims[3] + w->pad_before[1] + w->pad_after[1]))
                                     : 0;

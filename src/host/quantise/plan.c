@@ -155,8 +155,8 @@ static void promote_highest(search *s) {
 
 uint32_t nsk_plan_place(nsk_buffer *buffers, int count) {
     static rank *const ranks[] = {by_size, by_area, by_length, by_start, by_end};
-    search s = {g_new(nsk_buffer *, count),
-                g_new(uint32_t, count),
+    search s = {g_new0(nsk_buffer *, (gsize)count + 1),
+                g_new0(uint32_t, (gsize)count + 1),
                 UINT32_MAX,
                 nsk_plan_lower_bound(buffers, count),
                 buffers,

@@ -8,8 +8,7 @@ void board_print(const char *text) {
     fputs(text, stdout);
 }
 
-void timer_start(void) {
-}
+void timer_start(void) {}
 
 uint32_t timer_now(void) {
     struct timespec now;
@@ -21,8 +20,7 @@ uint32_t timer_between(uint32_t from, uint32_t to) {
     return to - from;
 }
 
-void stack_paint(void) {
-}
+void stack_paint(void) {}
 
 uint32_t stack_used(void) {
     return 0;
