@@ -1,4 +1,6 @@
 /* The hand-over: what is in the folder, with every compiler at hand and on every emulated core. */
+#include <stdio.h>
+#include <stdlib.h>
 #include <string.h>
 
 #include "drive.h"
@@ -96,6 +98,88 @@ static void other_kinds_are_refused(void) {
     outcome_clear(&o);
 }
 
+/* Labels that are no C names, or the same one twice. */
+static void labels_become_names(void) {
+    outcome o = drive_for(
+        0,
+        "mkdir -p \"$T/odd\" && for s in calibration held-out; do mkdir -p \"$T/odd/$s\" && "
+        "printf '%%s\\n' 'belt:sound tile' 'sound:sound-tile' 'crack:3 cracks' 'chip:\303\274ber' "
+        "'pinhole:a \"quoted\" one' 'drip:drip' | while IFS=: read -r class label; do "
+        "ln -s \"$PWD/demo/images/$s/$class\" \"$T/odd/$s/$label\"; done; done && "
+        "printf '%%s\\n' 'sound tile' sound-tile '3 cracks' '\303\274ber' 'a \"quoted\" one' drip "
+        "> "
+        "\"$T/odd/labels.txt\" && sed \"s#kiln.onnx#$PWD/demo/kiln.onnx#; s#= images/#= #; "
+        "s#\\.\\./boards#$PWD/boards#; /^\\[decision/,\\$d\" demo/kiln.ini > \"$T/odd/odd.ini\" && "
+        "netsuke emit \"$T/odd/odd.ini\" -o \"$T/odd/c\" && cat \"$T/odd/c/kiln.h\"");
+    static const char *const names[] = {"KILN_SOUND_TILE = 0",   "KILN_SOUND_TILE_1 = 1",
+                                        "KILN_3_CRACKS = 2",     "KILN_BER = 3",
+                                        "KILN_A_QUOTED_ONE = 4", "KILN_DRIP = 5"};
+    for (size_t i = 0; i < G_N_ELEMENTS(names); i++) {
+        CU_ASSERT_PTR_NOT_NULL(strstr(o.out, names[i]));
+    }
+    outcome_clear(&o);
+    o = drive_for(0, "make -s -C \"$T/odd/c\" | tail -1 && grep -c 'a \"quoted\" one' "
+                     "\"$T/odd/c/README.md\"");
+    CU_ASSERT_STRING_EQUAL(o.out, "passed\n1\n");
+    outcome_clear(&o);
+}
+
+/* All that is handed over for the kiln line, on Cortex-M4. */
+static void code_is_small(void) {
+    static const struct {
+        const char *flags;
+        long most;
+    } cases[] = {{"-O2", 10 * 1024}, {"-Os", 7 * 1024}};
+    for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
+        outcome o =
+            drive_for(0,
+                      "netsuke emit demo/kiln.ini -o \"$T/size\" > \"$T/log\" && "
+                      "cd \"$T/size\" && arm-none-eabi-gcc -std=c11 -mcpu=cortex-m4 -mthumb "
+                      "%s -c nsk_*.c && arm-none-eabi-size nsk_*.o | awk "
+                      "'{ total += $1 } END { print total }'",
+                      cases[i].flags);
+        long bytes = strtol(o.out, NULL, 10);
+        printf("[%s: %ld bytes] ", cases[i].flags, bytes);
+        CU_ASSERT(bytes > 1024 && bytes <= cases[i].most);
+        outcome_clear(&o);
+    }
+}
+
+/* Where the model goes is the linker's matter; other ecosystems read their own files. */
+static void fits_other_builds(void) {
+    outcome o = drive_for(
+        0,
+        "cd \"$T/kiln\" && cc -std=c11 -DNSK_MODEL_SECTION='\".far_flash\"' -I. -c kiln_model.c -o "
+        "../model.o && objdump -h ../model.o | grep -c far_flash && cat zephyr/module.yml");
+    CU_ASSERT_STRING_EQUAL(o.out, "1\nname: kiln\nbuild:\n  cmake: .\n");
+    outcome_clear(&o);
+    JsonNode *root = drive_json(0, "cat \"$T/kiln/library.json\"");
+    CU_ASSERT_STRING_EQUAL(json_text(root, "name"), "kiln");
+    CU_ASSERT_STRING_EQUAL(json_text(root, "headers.0"), "kiln.h");
+    CU_ASSERT_STRING_EQUAL(json_text(root, "build.srcFilter.2"), "+<kiln_model.c>");
+    json_node_unref(root);
+}
+
+/* A model file built before is handed over as it is; one for another brief is refused. */
+static void takes_a_model_file(void) {
+    outcome o = drive_for(
+        0,
+        "netsuke quantise demo/kiln.ini -o \"$T/k.nsk\" > \"$T/log\" && netsuke emit "
+        "demo/kiln.ini --model \"$T/k.nsk\" -o \"$T/from\" --frames 6 && make -s -C \"$T/from\" | "
+        "grep -c '^scores' && tr -d ' \\n' < \"$T/from/kiln_model.c\" | sed "
+        "'s/.*={//; s/,};.*//' | tr ',' '\\n' | awk '{ printf \"%%02x\", $1 }' > \"$T/a\" && "
+        "od -An -v -tx1 \"$T/k.nsk\" | tr -d ' \\n' > \"$T/b\" && cmp \"$T/a\" \"$T/b\"");
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "\n6\n"));
+    outcome_clear(&o);
+    drive_fails("built for another [input]",
+                "sed 's/colour = rgb/colour = bgr/; s#= images#= '$PWD'/demo/images#; "
+                "s#kiln.onnx#'$PWD'/demo/kiln.onnx#; s#labels.txt#'$PWD'/demo/labels.txt#; "
+                "s#\\.\\./boards#'$PWD'/boards#' demo/kiln.ini > \"$T/bgr.ini\" && "
+                "netsuke emit \"$T/bgr.ini\" --model \"$T/k.nsk\" -o \"$T/other\"");
+    drive_fails("--model is for one brief",
+                "netsuke emit demo/kiln.ini demo/kiln.ini --model \"$T/k.nsk\" -o \"$T/other\"");
+}
+
 /* In a terminal, too, where a stopped emulator would wait for ever. */
 static void runs_in_a_terminal(void) {
     outcome o = drive_for(0, "netsuke emit demo/kiln.ini -o \"$T/terminal\" > \"$T/log\" && "
@@ -122,6 +206,10 @@ CU_TestInfo emit_tests[] = {
     {"networks share a runtime", networks_share_a_runtime},
     {"only its own files", only_its_own_files},
     {"other kinds of layer are refused", other_kinds_are_refused},
+    {"labels become names", labels_become_names},
+    {"code is small", code_is_small},
+    {"fits other builds", fits_other_builds},
+    {"takes a model file", takes_a_model_file},
     {"runs in a terminal", runs_in_a_terminal},
     {"every core agrees", every_core_agrees},
     CU_TEST_INFO_NULL,

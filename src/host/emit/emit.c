@@ -29,8 +29,8 @@ static char *c_name(const char *text, bool upper) {
 static GPtrArray *class_names(const char *upper, const nsk_model *model) {
     GPtrArray *names = g_ptr_array_new_with_free_func(g_free);
     for (unsigned c = 0; c < model->classes; c++) {
-        char *label = c_name(nsk_label(model, c), true);
-        char *name = g_strdup_printf("%s_%s", upper, label);
+        char *label = g_strconcat(upper, "_", nsk_label(model, c), NULL);
+        char *name = c_name(label, true);
         bool taken = g_ptr_array_find_with_equal_func(names, name, g_str_equal, NULL) != FALSE;
         g_ptr_array_add(names, taken ? g_strdup_printf("%s_%u", name, c) : g_strdup(name));
         g_free(name);

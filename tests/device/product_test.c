@@ -1,0 +1,225 @@
+/* The inner product of convolutions and dense layers, whatever this machine chooses for it and the
+ * portable one, against exact arithmetic: rows, steps and counts that layers seldom have. */
+#include <stdlib.h>
+#include <string.h>
+
+#include "../exact.h"
+#include "../suites.h"
+#include "device/depthwise.h"
+#include "device/product.h"
+#include "train/random.h"
+
+/* Only hosts with vectors of their own have two ways. */
+#if !defined(__x86_64__)
+#define nsk_multiply_out_plain  nsk_multiply_out
+#define nsk_depthwise_run_plain nsk_depthwise_run
+#endif
+
+enum { MOST_ROW = 6000, MOST_PIXELS = 40, MOST_OUTPUTS = 40, MOST_STEP = MOST_OUTPUTS + 8 };
+
+typedef void multiply(const nsk_product *, const int8_t *, int32_t, int8_t *);
+
+typedef struct bed {
+    random_state random;
+    nsk_product product;
+    int32_t pixels;
+    int8_t *in, *weights;
+    _Alignas(4) int8_t scratch[4 * MOST_ROW];
+    _Alignas(4) uint8_t bias[4 * MOST_OUTPUTS], multipliers[4 * MOST_OUTPUTS];
+    uint8_t shifts[MOST_OUTPUTS];
+    int8_t out[MOST_PIXELS * MOST_STEP], expected[MOST_PIXELS * MOST_STEP];
+} bed;
+
+static int between(bed *b, int low, int high) {
+    return low + random_below(&b->random, high - low + 1);
+}
+
+static void put_word(uint8_t *words, int index, int32_t value) {
+    for (int i = 0; i < 4; i++) {
+        words[4 * index + i] = (uint8_t)((uint32_t)value >> (8 * i));
+    }
+}
+
+static void fill(bed *b, int8_t *bytes, int count) {
+    int style = between(b, 0, 3); /* noise, or all at an end of the range */
+    for (int i = 0; i < count; i++) {
+        int noise = between(b, -128, 127);
+        bytes[i] = (int8_t)(style == 0 ? -127 : style == 1 ? 127 : noise);
+    }
+}
+
+/* `plain`: shifts and clamp as nearly all layers have them. */
+static void draw(bed *b, int row, bool plain) {
+    nsk_product *p = &b->product;
+    b->pixels = between(b, 1, MOST_PIXELS);
+    p->row = row;
+    p->outputs = between(b, 1, MOST_OUTPUTS);
+    p->in_step = 4 * between(b, row / 4, row / 4 + 2);
+    p->out_step = p->outputs + between(b, 0, 8);
+    p->zero = between(b, -128, 127);
+    p->low = plain ? -128 : between(b, -128, 0);
+    p->high = plain ? 127 : between(b, 0, 127);
+    p->plain_finish = plain;
+    p->scratch = b->scratch;
+    p->weights = b->weights;
+    p->bias = b->bias;
+    p->multipliers = b->multipliers;
+    p->shifts = b->shifts;
+    int size = 0;
+    while (1 << size < row) {
+        size++;
+    }
+    for (int c = 0; c < p->outputs; c++) {
+        put_word(b->bias, c, between(b, -100000, 100000));
+        put_word(b->multipliers, c, (int32_t)(random_bits(&b->random) >> 34) | 1 << 30);
+        b->shifts[c] = (uint8_t)(plain || between(b, 0, 3) > 0 ? between(b, 36, 39) + size
+                                                               : between(b, 1, 62));
+    }
+    fill(b, b->in, p->in_step * b->pixels + row);
+    fill(b, b->weights, row * p->outputs);
+}
+
+static void expect(bed *b) {
+    const nsk_product *p = &b->product;
+    memset(b->expected, 99, sizeof b->expected); /* what nobody may touch */
+    for (int i = 0; i < b->pixels; i++) {
+        for (int c = 0; c < p->outputs; c++) {
+            int64_t acc =
+                (int32_t)((uint32_t)b->bias[4 * c] | (uint32_t)b->bias[4 * c + 1] << 8 |
+                          (uint32_t)b->bias[4 * c + 2] << 16 | (uint32_t)b->bias[4 * c + 3] << 24);
+            for (int k = 0; k < p->row; k++) {
+                acc += b->in[i * p->in_step + k] * b->weights[c * p->row + k];
+            }
+            int32_t m = (int32_t)((uint32_t)b->multipliers[4 * c] |
+                                  (uint32_t)b->multipliers[4 * c + 1] << 8 |
+                                  (uint32_t)b->multipliers[4 * c + 2] << 16 |
+                                  (uint32_t)b->multipliers[4 * c + 3] << 24);
+            int32_t value = exact_rescale(acc, m, b->shifts[c]) + p->zero;
+            b->expected[i * p->out_step + c] = (int8_t)(value < p->low    ? p->low
+                                                        : value > p->high ? p->high
+                                                                          : value);
+        }
+    }
+}
+
+static void check(bed *b, multiply *kernel) {
+    memset(b->out, 99, sizeof b->out);
+    kernel(&b->product, b->in, b->pixels, b->out);
+    CU_ASSERT_EQUAL(memcmp(b->out, b->expected, sizeof b->out), 0);
+}
+
+static void products_are_exact(void) {
+    static multiply *const kernels[] = {nsk_multiply_out, nsk_multiply_out_plain};
+    bed *b = calloc(1, sizeof *b);
+    b->random.state = 51;
+    b->in = malloc((size_t)(MOST_ROW + 8) * MOST_PIXELS + MOST_ROW);
+    b->weights = malloc((size_t)MOST_ROW * MOST_OUTPUTS);
+    for (int round = 0; round < 400; round++) {
+        /* words of a row: few, around what vectors hold, and more than any kernel keeps */
+        int words = round % 40 == 0 ? between(b, 1100, 1200) : between(b, 1, 40);
+        draw(b, 4 * words, round % 3 != 0);
+        expect(b);
+        for (size_t k = 0; k < sizeof kernels / sizeof *kernels; k++) {
+            check(b, kernels[k]);
+        }
+    }
+    free(b->in);
+    free(b->weights);
+    free(b);
+}
+
+/* No pixel at all, as at the end of a picture that fills the gathered windows exactly. */
+static void nothing_is_written_for_nothing(void) {
+    bed *b = calloc(1, sizeof *b);
+    b->random.state = 52;
+    b->in = calloc(1, MOST_ROW);
+    b->weights = calloc(MOST_OUTPUTS, 64);
+    b->product.row = 64;
+    draw(b, 16, true);
+    b->pixels = 0;
+    memset(b->expected, 99, sizeof b->expected);
+    check(b, nsk_multiply_out);
+    check(b, nsk_multiply_out_plain);
+    free(b->in);
+    free(b->weights);
+    free(b);
+}
+
+/* ---- depthwise: this machine's own against the portable one ---- */
+
+typedef struct depthwise_bed {
+    nsk_layer layer;
+    _Alignas(4) int8_t weights[25 * 64];
+    _Alignas(4) uint8_t bias[4 * 64], multipliers[4 * 64];
+    uint8_t shifts[64];
+    _Alignas(4) int8_t workspace[3][1 << 16]; /* input, scratch, output, as the layer places them */
+} depthwise_bed;
+
+static int draw_depthwise(depthwise_bed *d, bed *b) {
+    nsk_layer *l = &d->layer;
+    int channels = between(b, 1, 64);
+    memset(l, 0, sizeof *l);
+    l->kind = NSK_DEPTHWISE;
+    l->count = 1;
+    l->kernel_height = between(b, 1, 5);
+    l->kernel_width = between(b, 1, 5);
+    l->stride_down = l->stride_across = between(b, 1, 3);
+    l->dilate_down = between(b, 1, 2);
+    l->dilate_across = between(b, 1, 2);
+    int down = (l->kernel_height - 1) * l->dilate_down + 1;
+    int across = (l->kernel_width - 1) * l->dilate_across + 1;
+    l->pad_top = between(b, 0, down - 1);
+    l->pad_left = between(b, 0, across - 1);
+    int height = down + between(b, 0, 8);
+    int width = across + between(b, 0, 8);
+    l->in = (nsk_tensor){
+        0, (uint16_t)height, (uint16_t)width, (uint16_t)channels, (int8_t)between(b, -128, 127), 0};
+    l->second.place = sizeof d->workspace[0];
+    l->out = (nsk_tensor){2 * sizeof d->workspace[0],
+                          (uint16_t)((height + l->pad_top - down) / l->stride_down + 1),
+                          (uint16_t)((width + l->pad_left - across) / l->stride_across + 1),
+                          (uint16_t)channels,
+                          (int8_t)between(b, -128, 127),
+                          0};
+    l->low = -128;
+    l->high = between(b, 0, 3) == 0 ? 100 : 127;
+    l->weights = (const uint8_t *)d->weights;
+    l->bias = d->bias;
+    l->multipliers = d->multipliers;
+    l->shifts = d->shifts;
+    for (int c = 0; c < channels; c++) {
+        put_word(d->bias, c, between(b, -100000, 100000));
+        put_word(d->multipliers, c, (int32_t)(random_bits(&b->random) >> 34) | 1 << 30);
+        d->shifts[c] = (uint8_t)between(b, 30, 42);
+    }
+    fill(b, d->weights, sizeof d->weights);
+    fill(b, d->workspace[0], sizeof d->workspace[0]);
+    return l->out.height * l->out.width * channels;
+}
+
+static void depthwise_ways_agree(void) {
+    bed *b = calloc(1, sizeof *b);
+    depthwise_bed *d = calloc(1, sizeof *d);
+    int8_t *first = malloc(sizeof d->workspace[2]);
+    b->random.state = 53;
+    for (int round = 0; round < 2000; round++) {
+        int outputs = draw_depthwise(d, b);
+        memset(d->workspace[2], 99, sizeof d->workspace[2]);
+        nsk_depthwise_run(&d->layer, d->workspace[0]);
+        memcpy(first, d->workspace[2], sizeof d->workspace[2]);
+        memset(d->workspace[2], 99, sizeof d->workspace[2]);
+        nsk_depthwise_run_plain(&d->layer, d->workspace[0]);
+        CU_ASSERT_EQUAL(memcmp(first, d->workspace[2], sizeof d->workspace[2]), 0);
+        CU_ASSERT_EQUAL(d->workspace[2][outputs], 99); /* the byte behind the last output */
+    }
+    free(first);
+    free(d);
+    free(b);
+}
+
+CU_TestInfo product_tests[] = {
+    {"products are exact", products_are_exact},
+    {"nothing is written for nothing", nothing_is_written_for_nothing},
+    {"depthwise ways agree", depthwise_ways_agree},
+    CU_TEST_INFO_NULL,
+};
