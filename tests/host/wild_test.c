@@ -504,9 +504,9 @@ static void storage_makes_no_difference(void) {
  *
  * How hard the regression is damped decides how often the two models agree: weaker damping leans on
  * features that int8 hardly resolves. It was chosen with the judged pictures in view: 1e-6 and 1e-5
- * gave 97.5 and 97.8 %, 1e-4 and 5e-4 gave 98.3 and 98.4. On 15,000 pictures that had no part in the
- * choice it was 98.3 % where this was built with GCC, and 97.8 % of 3,000 of them built with Clang,
- * whose float sums round otherwise: the 98 is met here, not comfortably.
+ * gave 97.5 and 97.8 %, 1e-4 and 5e-4 gave 98.3 and 98.4. On 15,000 pictures that had no part in
+ * the choice it was 98.3 % where this was built with GCC, and 97.8 % of 3,000 of them built with
+ * Clang, whose float sums round otherwise: the 98 is met here, not comfortably.
  */
 enum { FEATURES = 128, CLASSES = 6 };
 
