@@ -2,6 +2,7 @@
 #include "arithmetic.h"
 #include "check.h"
 #include "format.h"
+#include "pool.h"
 
 static bool check(const nsk_model *m, const nsk_layer *l) {
     (void)m;
@@ -25,17 +26,7 @@ static int8_t window_most(const nsk_layer *l, const int8_t *in, nsk_window rows,
 }
 
 static void run(const nsk_layer *l, int8_t *workspace) {
-    const int8_t *in = workspace + l->in.place;
-    int8_t *out = workspace + l->out.place;
-    for (int32_t y = 0; y < l->out.height; y++) {
-        nsk_window rows = nsk_rows(l, y);
-        for (int32_t x = 0; x < l->out.width; x++) {
-            nsk_window columns = nsk_columns(l, x);
-            for (int32_t c = 0; c < l->out.channels; c++) {
-                *out++ = window_most(l, in + c, rows, columns);
-            }
-        }
-    }
+    nsk_pool(l, workspace, window_most);
 }
 
 const nsk_operation nsk_max_pool = {check, run};

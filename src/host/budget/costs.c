@@ -101,6 +101,7 @@ static const struct {
     {"sixteen", {NSK_DEPTHWISE}},
     {"dsp", {NSK_CONV, NSK_DENSE, NSK_DEPTHWISE}},
     {"mve", {NSK_CONV, NSK_DENSE, NSK_DEPTHWISE}},
+    {"pool", {NSK_MAX_POOL, NSK_AVERAGE_POOL}},
     {"max_pool", {NSK_MAX_POOL}},
     {"average_pool", {NSK_AVERAGE_POOL}},
     {"elementwise", {NSK_ADD, NSK_MULTIPLY, NSK_LARGER, NSK_SMALLER}},

@@ -6,6 +6,7 @@
 #include <stdlib.h>
 #include <string.h>
 
+#include "budget/cost_kind.h"
 #include "budget/costs.h"
 #include "emit/handover.h"
 
@@ -136,30 +137,14 @@ static void add_sources(nsk_bundle *bundle, const char *under, const bool *kinds
 }
 
 static GString *operations_source(const bool *kinds) {
-    static const char *const names[NSK_KINDS] = {[NSK_CONV] = "conv",
-                                                 [NSK_DEPTHWISE] = "depthwise",
-                                                 [NSK_DENSE] = "dense",
-                                                 [NSK_MAX_POOL] = "max_pool",
-                                                 [NSK_AVERAGE_POOL] = "average_pool",
-                                                 [NSK_ADD] = "add",
-                                                 [NSK_MULTIPLY] = "multiply",
-                                                 [NSK_TABLE] = "table",
-                                                 [NSK_SOFTMAX] = "softmax",
-                                                 [NSK_LARGER] = "larger",
-                                                 [NSK_SMALLER] = "smaller",
-                                                 [NSK_MOVE] = "move",
-                                                 [NSK_CONSTANT] = "constant",
-                                                 [NSK_RESIZE] = "resize",
-                                                 [NSK_TRANSPOSED] = "transposed"};
     GString *text = g_string_new("/* The kinds of layer that the networks here have. */\n"
                                  "#include \"nsk_layer.h\"\n\n"
                                  "const nsk_operation *const nsk_operations[NSK_KINDS] = {\n");
     for (int i = 0; i < NSK_KINDS; i++) {
-        if (kinds[i]) {
-            g_string_append_printf(text, "    &nsk_%s,\n", names[i]);
-        } else {
-            g_string_append_printf(text, "    NULL, /* %s */\n", i > 0 ? names[i] : "no kind");
-        }
+        const char *kind = i > 0 ? nsk_cost_kind_of((nsk_kind)i, 9, true) : "no kind";
+        char *name = g_strdelimit(g_strdup(kind), "-", '_');
+        g_string_append_printf(text, kinds[i] ? "    &nsk_%s,\n" : "    NULL, /* %s */\n", name);
+        g_free(name);
     }
     g_string_append(text, "};\n");
     return text;
