@@ -73,65 +73,76 @@ static NSK_APART void widen_row(const four *f, int32_t y, uint32_t *line) {
 
 /* Compilers load everything early and spill the sums, so that a group of three pixels is written
  * out: the sums l0, h0, ... are those of the low and the high half's channel. */
+/* clang-format off */
 #define LOAD(offset) "ldr %[x], [%[line], #" offset "]\n\t"
-#define MEET(pixel, tap)                                                                           \
-    "smlabb %[l" pixel "], %[x], %[" tap "], %[l" pixel "]\n\t"                                    \
+#define MEET(pixel, tap) \
+    "smlabb %[l" pixel "], %[x], %[" tap "], %[l" pixel "]\n\t" \
     "smlatt %[h" pixel "], %[x], %[" tap "], %[h" pixel "]\n\t"
-#define NEAR_COLUMNS                                                                               \
-    LOAD("0")                                                                                      \
-    MEET("0", "u")                                                                                 \
-    LOAD("8") MEET("0", "v") MEET("1", "u") LOAD("16") MEET("0", "t") MEET("1", "v")               \
-        MEET("2", "u") LOAD("24") MEET("1", "t") MEET("2", "v") LOAD("32") MEET("2", "t")
-#define FAR_COLUMNS                                                                                \
-    LOAD("0")                                                                                      \
-    MEET("0", "u")                                                                                 \
-    LOAD("8") MEET("0", "v") LOAD("16") MEET("0", "t") MEET("1", "u") LOAD("24") MEET("1", "v")    \
-        LOAD("32") MEET("1", "t") MEET("2", "u") LOAD("40") MEET("2", "v") LOAD("48")              \
-            MEET("2", "t")
+#define NEAR_COLUMNS \
+    LOAD("0") MEET("0", "u") \
+    LOAD("8") MEET("0", "v") MEET("1", "u") \
+    LOAD("16") MEET("0", "t") MEET("1", "v") MEET("2", "u") \
+    LOAD("24") MEET("1", "t") MEET("2", "v") \
+    LOAD("32") MEET("2", "t")
+#define FAR_COLUMNS \
+    LOAD("0") MEET("0", "u") \
+    LOAD("8") MEET("0", "v") \
+    LOAD("16") MEET("0", "t") MEET("1", "u") \
+    LOAD("24") MEET("1", "v") \
+    LOAD("32") MEET("1", "t") MEET("2", "u") \
+    LOAD("40") MEET("2", "v") \
+    LOAD("48") MEET("2", "t")
 
 /* One row of taps; `advance`: bytes of a line to the next group. */
-#define ROW(offset, columns, advance)                                                              \
-    "ldr %[line], [%[half], #" offset "]\n\t"                                                      \
-    "ldrd %[u], %[v], [%[w]], #8\n\t"                                                              \
-    "ldr %[t], [%[w]], #4\n\t" columns "add %[line], %[line], #" advance "\n\t"                    \
+#define ROW(offset, columns, advance) \
+    "ldr %[line], [%[half], #" offset "]\n\t" \
+    "ldrd %[u], %[v], [%[w]], #8\n\t" \
+    "ldr %[t], [%[w]], #4\n\t" \
+    columns \
+    "add %[line], %[line], #" advance "\n\t" \
     "str %[line], [%[half], #" offset "]\n\t"
 
 /* nsk_finish. */
-#define FINISH(sum, multiplier, shift)                                                             \
-    "smmul %[" sum "], %[" sum "], %[" multiplier "]\n\t"                                          \
-    "asrs %[" sum "], %[" sum "], %[" shift "]\n\t"                                                \
-    "adc %[" sum "], %[" sum "], %[w]\n\t"                                                         \
+#define FINISH(sum, multiplier, shift) \
+    "smmul %[" sum "], %[" sum "], %[" multiplier "]\n\t" \
+    "asrs %[" sum "], %[" sum "], %[" shift "]\n\t" \
+    "adc %[" sum "], %[" sum "], %[w]\n\t" \
     "ssat %[" sum "], #8, %[" sum "]\n\t"
 #define FINISH_BOTH(pixel) FINISH("l" pixel, "u", "t") FINISH("h" pixel, "v", "x")
-#define STORE_BOTH(pixel)                                                                          \
-    "strb %[l" pixel "], [%[line]]\n\t"                                                            \
-    "strb %[h" pixel "], [%[line], #2]\n\t"                                                        \
+#define STORE_BOTH(pixel) \
+    "strb %[l" pixel "], [%[line]]\n\t" \
+    "strb %[h" pixel "], [%[line], #2]\n\t" \
     "add %[line], %[line], %[u]\n\t"
 
-#define GROUPS(columns, advance)                                                                   \
-    __asm__ volatile(                                                                              \
-        "1:\n\t"                                                                                   \
-        "ldr %[w], [%[half], #12]\n\t"                                                             \
-        "ldrd %[l0], %[h0], [%[half], #16]\n\t"                                                    \
-        "mov %[l1], %[l0]\n\t"                                                                     \
-        "mov %[h1], %[h0]\n\t"                                                                     \
-        "mov %[l2], %[l0]\n\t"                                                                     \
-        "mov %[h2], %[h0]\n\t" ROW("0", columns, advance) ROW("4", columns, advance) ROW(          \
-            "8", columns,                                                                          \
-            advance) "ldrd %[u], %[v], [%[half], #24]\n\t"                                         \
-                     "ldrd %[t], %[x], [%[half], #32]\n\t"                                         \
-                     "ldr %[w], [%[half], #48]\n\t" FINISH_BOTH("0") FINISH_BOTH("1")              \
-                         FINISH_BOTH("2") "ldrd %[line], %[u], [%[half], #40]\n\t" STORE_BOTH("0") \
-                             STORE_BOTH("1") STORE_BOTH("2") "str %[line], [%[half], #40]\n\t"     \
-                                                             "ldr %[t], [%[half], #52]\n\t"        \
-                                                             "subs %[t], %[t], #1\n\t"             \
-                                                             "str %[t], [%[half], #52]\n\t"        \
-                                                             "bne 1b\n\t"                          \
-        : [l0] "=&r"(l0), [h0] "=&r"(h0), [l1] "=&r"(l1), [h1] "=&r"(h1), [l2] "=&r"(l2),          \
-          [h2] "=&r"(h2), [w] "=&r"(w), [u] "=&r"(u), [v] "=&r"(v), [t] "=&r"(t), [x] "=&r"(x),    \
-          [line] "=&r"(line)                                                                       \
-        : [half] "r"(h)                                                                            \
+#define GROUPS(columns, advance) \
+    __asm__ volatile( \
+        "1:\n\t" \
+        "ldr %[w], [%[half], #12]\n\t" \
+        "ldrd %[l0], %[h0], [%[half], #16]\n\t" \
+        "mov %[l1], %[l0]\n\t" \
+        "mov %[h1], %[h0]\n\t" \
+        "mov %[l2], %[l0]\n\t" \
+        "mov %[h2], %[h0]\n\t" \
+        ROW("0", columns, advance) \
+        ROW("4", columns, advance) \
+        ROW("8", columns, advance) \
+        "ldrd %[u], %[v], [%[half], #24]\n\t" \
+        "ldrd %[t], %[x], [%[half], #32]\n\t" \
+        "ldr %[w], [%[half], #48]\n\t" \
+        FINISH_BOTH("0") FINISH_BOTH("1") FINISH_BOTH("2") \
+        "ldrd %[line], %[u], [%[half], #40]\n\t" \
+        STORE_BOTH("0") STORE_BOTH("1") STORE_BOTH("2") \
+        "str %[line], [%[half], #40]\n\t" \
+        "ldr %[t], [%[half], #52]\n\t" \
+        "subs %[t], %[t], #1\n\t" \
+        "str %[t], [%[half], #52]\n\t" \
+        "bne 1b\n\t" \
+        : [l0] "=&r"(l0), [h0] "=&r"(h0), [l1] "=&r"(l1), [h1] "=&r"(h1), [l2] "=&r"(l2), \
+          [h2] "=&r"(h2), [w] "=&r"(w), [u] "=&r"(u), [v] "=&r"(v), [t] "=&r"(t), [x] "=&r"(x), \
+          [line] "=&r"(line) \
+        : [half] "r"(h) \
         : "cc", "memory")
+/* clang-format on */
 
 /* h->left groups of three pixels, one pixel of the input apart, or two. */
 static NSK_APART void write_groups(half *h, int32_t stride) {
