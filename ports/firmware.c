@@ -1,6 +1,8 @@
 /* The product's main loop: a frame, its scores, a decision. */
 #include "netsuke/port.h"
 
+#include <string.h>
+
 typedef struct link {
     const nsk_port *port;
 } link;
@@ -21,6 +23,8 @@ nsk_status nsk_firmware_run(const nsk_port *port, const nsk_model *model, const 
     if (frame == NULL || workspace == NULL) {
         return NSK_TOO_SMALL;
     }
+    /* memory that is not there shows here, not in some layer's scratch */
+    memset(workspace, 0, model->workspace_bytes);
     while (port->frame(port->context, frame, frame_bytes)) {
         nsk_prepare(model, frame, row, workspace);
         port->prepared(port->context);

@@ -99,7 +99,7 @@ static void small_boards_fault(void) {
     stage s;
     nsk_error error = {.text = ""};
     stage_set(&s);
-    s.board->ram = s.budget->ram - 256; /* more than a scratch, which some cores leave alone */
+    s.board->ram = s.budget->ram - 4;
     CU_ASSERT_PTR_NULL(play(&s, 3, 1, &error));
     assert_error(&error, "board 'trimmer': memory fault: byte");
     s.board->ram = s.budget->ram;
