@@ -1,6 +1,10 @@
-/* train: trains the kiln line's network and writes it as ONNX.
+/* train: trains a network of the kiln line and writes it as ONNX.
  *
  *     train --labels demo/labels.txt --check demo/images/held-out demo/training demo/kiln.onnx
+ *
+ * There are two designs. `plain` is a chain of depthwise and 1x1 convolutions. `gated` has what
+ * chains lack: blocks that widen, weigh their channels by a glance at the whole picture, narrow
+ * again and add what they were given; and hard swish.
  */
 #include <cblas.h>
 #include <glib.h>
@@ -22,7 +26,7 @@ static void add_block(nsk_train_net *net, nsk_train_kind kind, int channels, int
     nsk_train_add(net, NSK_TRAIN_RELU, 0, 1, 1);
 }
 
-static nsk_train_net *kiln_net(int classes) {
+static nsk_train_net *plain_net(int classes) {
     static const struct {
         int channels, stride;
     } pairs[] = {{32, 1}, {64, 2}, {64, 1}, {128, 2}, {128, 1}};
@@ -35,6 +39,63 @@ static nsk_train_net *kiln_net(int classes) {
     nsk_train_add(net, NSK_TRAIN_MEAN_POOL, 0, 1, 1);
     nsk_train_add(net, NSK_TRAIN_DENSE, classes, 1, 1);
     return net;
+}
+
+/* A 1x1 convolution to `wide` channels, a depthwise one, channels weighed, a 1x1 one to `channels`;
+ * the block's input added where it has that size. */
+static void add_gated_block(nsk_train_net *net, int wide, int channels, int stride) {
+    const nsk_train_layer before = net->layer[net->layers - 1];
+    int start = net->layers - 1;
+    nsk_train_add(net, NSK_TRAIN_CONV, wide, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_BATCH_NORM, 0, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_HARD_SWISH, 0, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_DEPTHWISE, 0, 3, stride);
+    nsk_train_add(net, NSK_TRAIN_BATCH_NORM, 0, 1, 1);
+    int picture = nsk_train_add(net, NSK_TRAIN_HARD_SWISH, 0, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_MEAN_POOL, 0, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_DENSE, wide / 4, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_RELU, 0, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_DENSE, wide, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_HARD_SIGMOID, 0, 1, 1);
+    nsk_train_join(net, NSK_TRAIN_SCALE, picture);
+    nsk_train_add(net, NSK_TRAIN_CONV, channels, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_BATCH_NORM, 0, 1, 1);
+    if (stride == 1 && before.channels == channels) {
+        nsk_train_join(net, NSK_TRAIN_ADD, start);
+    }
+}
+
+static nsk_train_net *gated_net(int classes) {
+    static const struct {
+        int wide, channels, stride;
+    } blocks[] = {{32, 16, 1}, {48, 24, 2}, {72, 24, 1}, {96, 40, 2}, {120, 40, 1}};
+    nsk_train_net *net = nsk_train_net_new(SIZE, SIZE, 3);
+    nsk_train_add(net, NSK_TRAIN_CONV, 16, 3, 2);
+    nsk_train_add(net, NSK_TRAIN_BATCH_NORM, 0, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_HARD_SWISH, 0, 1, 1);
+    for (size_t i = 0; i < G_N_ELEMENTS(blocks); i++) {
+        add_gated_block(net, blocks[i].wide, blocks[i].channels, blocks[i].stride);
+    }
+    nsk_train_add(net, NSK_TRAIN_CONV, 128, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_BATCH_NORM, 0, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_HARD_SWISH, 0, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_MEAN_POOL, 0, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_DENSE, classes, 1, 1);
+    return net;
+}
+
+static const struct design {
+    const char *name, *graph;
+    nsk_train_net *(*make)(int classes);
+} designs[] = {{"plain", "kiln", plain_net}, {"gated", "kiln-gated", gated_net}};
+
+static const struct design *design_named(const char *name) {
+    for (size_t i = 0; i < G_N_ELEMENTS(designs); i++) {
+        if (strcmp(designs[i].name, name) == 0) {
+            return &designs[i];
+        }
+    }
+    return NULL;
 }
 
 typedef struct loaded {
@@ -86,8 +147,8 @@ static bool check(nsk_train_net *net, const char *folder, const nsk_labels *labe
     return good;
 }
 
-static bool train(const char *folder, const char *labels_path, const char *check_folder, int epochs,
-                  const char *result, nsk_error *error) {
+static bool train(const struct design *design, const char *folder, const char *labels_path,
+                  const char *check_folder, int epochs, const char *result, nsk_error *error) {
     nsk_labels labels;
     if (!nsk_labels_read(labels_path, &labels, error)) {
         return false;
@@ -105,11 +166,11 @@ static bool train(const char *folder, const char *labels_path, const char *check
                                      .mirror = 1,
                                      .most_gain = 0.12,
                                      .seed = 7};
-        nsk_train_net *net = kiln_net(labels.count);
+        nsk_train_net *net = design->make(labels.count);
         nsk_train_ready(net, SHARDS, SHARD_SIZE, 20261124);
         nsk_train_fit(net, &set.set, &plan, report);
         good = check_folder == NULL || check(net, check_folder, &labels, error);
-        good = good && nsk_train_export(net, "kiln", result, error);
+        good = good && nsk_train_export(net, design->graph, result, error);
         nsk_train_net_free(net);
     }
     clear(&set);
@@ -121,8 +182,10 @@ int main(int argc, char **argv) {
     gint epochs = 36;
     char *labels = NULL;
     char *check_folder = NULL;
+    char *name = g_strdup("plain");
     const GOptionEntry entries[] = {
         {"epochs", 0, 0, G_OPTION_ARG_INT, &epochs, "Times over the pictures", "N"},
+        {"design", 0, 0, G_OPTION_ARG_STRING, &name, "`plain` or `gated`", "NAME"},
         {"labels", 0, 0, G_OPTION_ARG_FILENAME, &labels, "One class a line", "FILE"},
         {"check", 0, 0, G_OPTION_ARG_FILENAME, &check_folder, "Score this folder at the end",
          "DIR"},
@@ -132,17 +195,21 @@ int main(int argc, char **argv) {
     GError *reason = NULL;
     bool good = g_option_context_parse(context, &argc, &argv, &reason);
     g_option_context_free(context);
-    if (!good || argc != 3 || labels == NULL || epochs < 1) {
+    const struct design *design = design_named(name);
+    if (!good || argc != 3 || labels == NULL || epochs < 1 || design == NULL) {
         fprintf(stderr, "train: %s\n",
-                good ? "give --labels, a training folder and a result" : reason->message);
+                !good            ? reason->message
+                : design == NULL ? "--design is `plain` or `gated`"
+                                 : "give --labels, a training folder and a result");
         return 2;
     }
     openblas_set_num_threads(1); /* shards are the parallel part */
     nsk_error error;
-    good = train(argv[1], labels, check_folder, epochs, argv[2], &error);
+    good = train(design, argv[1], labels, check_folder, epochs, argv[2], &error);
     if (!good) {
         fprintf(stderr, "train: %s\n", error.text);
     }
+    g_free(name);
     g_free(labels);
     g_free(check_folder);
     return good ? 0 : 2;

@@ -6,7 +6,8 @@
 
 typedef struct exporter {
     nsk_onnx_maker *maker;
-    char *last; /* the newest tensor's name */
+    const char *last; /* the newest tensor's name */
+    GPtrArray *owned; /* names of tensors so far */
 } exporter;
 
 /* Adds the node STEMn on the newest tensor, writing OPERATORn_out; returns it so that inputs and
@@ -19,8 +20,8 @@ static Onnx__NodeProto *numbered(exporter *e, const char *op_type, const char *s
     nsk_onnx_add_input(e->maker, n, e->last);
     g_free(name);
     g_free(lower);
-    g_free(e->last);
     e->last = output;
+    g_ptr_array_add(e->owned, output);
     return n;
 }
 
@@ -76,17 +77,47 @@ static void add_norm(exporter *e, const nsk_train_layer *l, int number) {
     nsk_onnx_add_float(e->maker, n, "epsilon", 1e-5);
 }
 
-static void add_dense(exporter *e, const nsk_train_layer *l, int number) {
-    const int64_t dims[] = {l->channels, (int64_t)(l->weight.count / (size_t)l->channels)};
+/* The last layer's scores are flat; before it, a dense layer is a 1x1 convolution of one pixel. */
+static void add_dense(exporter *e, const nsk_train_layer *l, int number, bool last) {
+    const int64_t dims[] = {l->channels, (int64_t)(l->weight.count / (size_t)l->channels), 1, 1};
     g_assert(l->in_height * l->in_width == 1);
-    numbered(e, "Flatten", "flatten", number);
-    Onnx__NodeProto *n = numbered(e, "Gemm", "dense", number);
-    add_constant(e, n, "weight", 2, dims, l->weight.value);
+    if (last) {
+        numbered(e, "Flatten", "flatten", number);
+    }
+    Onnx__NodeProto *n =
+        last ? numbered(e, "Gemm", "dense", number) : numbered(e, "Conv", "conv", number);
+    add_constant(e, n, "weight", last ? 2 : 4, dims, l->weight.value);
     add_constant(e, n, "bias", 1, dims, l->bias.value);
-    nsk_onnx_add_int(e->maker, n, "transB", 1);
+    if (last) {
+        nsk_onnx_add_int(e->maker, n, "transB", 1);
+    }
+}
+
+/* Layers that are one node without numbers of its own. */
+static const struct {
+    const char *operator, * stem;
+} plain[NSK_TRAIN_KINDS] = {
+    [NSK_TRAIN_RELU] = {"Relu", "relu"},
+    [NSK_TRAIN_HARD_SWISH] = {"HardSwish", "swish"},
+    [NSK_TRAIN_HARD_SIGMOID] = {"HardSigmoid", "gate"},
+    [NSK_TRAIN_MEAN_POOL] = {"GlobalAveragePool", "globalaveragepool"},
+    [NSK_TRAIN_ADD] = {"Add", "add"},
+    [NSK_TRAIN_SCALE] = {"Mul", "mul"},
+};
+
+static void add_plain(exporter *e, const nsk_train_layer *l, int number, const char *earlier) {
+    Onnx__NodeProto *n = numbered(e, plain[l->kind].operator, plain[l->kind].stem, number);
+    if (l->kind == NSK_TRAIN_HARD_SIGMOID) {
+        nsk_onnx_add_float(e->maker, n, "alpha", 1.0 / 6.0);
+        nsk_onnx_add_float(e->maker, n, "beta", 0.5);
+    }
+    if (l->kind == NSK_TRAIN_ADD || l->kind == NSK_TRAIN_SCALE) {
+        nsk_onnx_add_input(e->maker, n, earlier);
+    }
 }
 
 static void add_layers(exporter *e, const nsk_train_net *net) {
+    const char *outputs[G_N_ELEMENTS(net->layer)];
     int number = 0;
     for (int i = 0; i < net->layers; i++) {
         const nsk_train_layer *l = &net->layer[i];
@@ -98,15 +129,13 @@ static void add_layers(exporter *e, const nsk_train_net *net) {
         case NSK_TRAIN_BATCH_NORM:
             add_norm(e, l, number);
             break;
-        case NSK_TRAIN_RELU:
-            numbered(e, "Relu", "relu", number);
-            break;
-        case NSK_TRAIN_MEAN_POOL:
-            numbered(e, "GlobalAveragePool", "globalaveragepool", number);
+        case NSK_TRAIN_DENSE:
+            add_dense(e, l, ++number, i == net->layers - 1);
             break;
         default:
-            add_dense(e, l, ++number);
+            add_plain(e, l, number, outputs[l->earlier]);
         }
+        outputs[i] = e->last;
     }
     char *name = g_strdup_printf("softmax%d", number);
     Onnx__NodeProto *n = nsk_onnx_put_node(e->maker, "Softmax", name, "probabilities");
@@ -119,12 +148,17 @@ bool nsk_train_export(const nsk_train_net *net, const char *name, const char *pa
                       nsk_error *error) {
     const int64_t in[] = {0, net->channels, net->height, net->width};
     const int64_t out[] = {0, net->layer[net->layers - 1].channels};
-    exporter e = {nsk_onnx_maker_new(name, "netsuke trainer", 13), g_strdup("image")};
+    int opset = 13;
+    for (int i = 0; i < net->layers; i++) {
+        opset = net->layer[i].kind == NSK_TRAIN_HARD_SWISH ? 14 : opset;
+    }
+    exporter e = {nsk_onnx_maker_new(name, "netsuke trainer", opset), "image",
+                  g_ptr_array_new_with_free_func(g_free)};
     nsk_onnx_put_input(e.maker, "image", 4, in);
     nsk_onnx_put_output(e.maker, "probabilities", 2, out);
     add_layers(&e, net);
     bool good = nsk_onnx_maker_write(e.maker, path, error);
     nsk_onnx_maker_free(e.maker);
-    g_free(e.last);
+    g_ptr_array_free(e.owned, TRUE);
     return good;
 }

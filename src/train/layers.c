@@ -76,11 +76,12 @@ static void conv_backward(const nsk_train_step *s) {
     if (s->input_gradient == NULL) {
         return;
     }
-    float *to = is_pointwise(l) ? s->input_gradient : s->cache->columns + rows_of(s) * (size_t)taps;
+    bool direct = is_pointwise(l);
+    float *to = direct ? s->input_gradient : s->cache->columns + rows_of(s) * (size_t)taps;
     cblas_sgemm(CblasRowMajor, CblasNoTrans, CblasNoTrans, rows, taps, l->channels, 1.0F,
-                s->cache->gradient, l->channels, l->weight.value, taps, 0.0F, to, taps);
-    if (!is_pointwise(l)) {
-        memset(s->input_gradient, 0, inputs_of(s) * sizeof(float));
+                s->cache->gradient, l->channels, l->weight.value, taps, direct ? 1.0F : 0.0F, to,
+                taps);
+    if (!direct) {
         unfold(s, to, NULL, s->input_gradient);
     }
 }
@@ -137,7 +138,6 @@ static void depthwise_forward(const nsk_train_step *s) {
 }
 
 static void depthwise_backward(const nsk_train_step *s) {
-    memset(s->input_gradient, 0, inputs_of(s) * sizeof(float));
     depthwise(s, true);
 }
 
@@ -215,7 +215,7 @@ static void norm_backward(const nsk_train_step *s) {
     for (size_t row = 0; row < rows; row++, in += channels, out += channels, to += channels) {
         for (int c = 0; c < channels; c++) {
             float normal = (in[c] - mean[c]) * inverse[c];
-            to[c] = l->weight.value[c] * inverse[c] * (out[c] - offset[c] - normal * gain[c]);
+            to[c] += l->weight.value[c] * inverse[c] * (out[c] - offset[c] - normal * gain[c]);
         }
     }
 }
@@ -232,7 +232,42 @@ static void relu_forward(const nsk_train_step *s) {
 static void relu_backward(const nsk_train_step *s) {
     size_t count = inputs_of(s);
     for (size_t i = 0; i < count; i++) {
-        s->input_gradient[i] = s->input[i] > 0.0F ? s->cache->gradient[i] : 0.0F;
+        s->input_gradient[i] += s->input[i] > 0.0F ? s->cache->gradient[i] : 0.0F;
+    }
+}
+
+static float within_six(float x) {
+    return x < 0.0F ? 0.0F : x > 6.0F ? 6.0F : x;
+}
+
+static void hard_swish_forward(const nsk_train_step *s) {
+    size_t count = inputs_of(s);
+    for (size_t i = 0; i < count; i++) {
+        s->cache->output[i] = s->input[i] * within_six(s->input[i] + 3.0F) / 6.0F;
+    }
+}
+
+static void hard_swish_backward(const nsk_train_step *s) {
+    size_t count = inputs_of(s);
+    for (size_t i = 0; i < count; i++) {
+        float x = s->input[i];
+        float slope = x <= -3.0F ? 0.0F : x >= 3.0F ? 1.0F : (2.0F * x + 3.0F) / 6.0F;
+        s->input_gradient[i] += slope * s->cache->gradient[i];
+    }
+}
+
+static void hard_sigmoid_forward(const nsk_train_step *s) {
+    size_t count = inputs_of(s);
+    for (size_t i = 0; i < count; i++) {
+        s->cache->output[i] = within_six(s->input[i] + 3.0F) / 6.0F;
+    }
+}
+
+static void hard_sigmoid_backward(const nsk_train_step *s) {
+    size_t count = inputs_of(s);
+    for (size_t i = 0; i < count; i++) {
+        bool slopes = s->input[i] > -3.0F && s->input[i] < 3.0F;
+        s->input_gradient[i] += slopes ? s->cache->gradient[i] / 6.0F : 0.0F;
     }
 }
 
@@ -259,7 +294,7 @@ static void mean_backward(const nsk_train_step *s) {
         const float *out = s->cache->gradient + n * l->channels;
         for (int i = 0; i < pixels; i++, to += l->channels) {
             for (int c = 0; c < l->channels; c++) {
-                to[c] = out[c] / (float)pixels;
+                to[c] += out[c] / (float)pixels;
             }
         }
     }
@@ -288,8 +323,47 @@ static void dense_backward(const nsk_train_step *s) {
                 s->cache->gradient, l->channels, s->input, inputs, 1.0F,
                 s->gradients + l->weight.at, inputs);
     cblas_sgemm(CblasRowMajor, CblasNoTrans, CblasNoTrans, s->pictures, inputs, l->channels, 1.0F,
-                s->cache->gradient, l->channels, l->weight.value, inputs, 0.0F, s->input_gradient,
+                s->cache->gradient, l->channels, l->weight.value, inputs, 1.0F, s->input_gradient,
                 inputs);
+}
+
+static void add_forward(const nsk_train_step *s) {
+    size_t count = inputs_of(s);
+    for (size_t i = 0; i < count; i++) {
+        s->cache->output[i] = s->input[i] + s->earlier[i];
+    }
+}
+
+static void add_backward(const nsk_train_step *s) {
+    size_t count = inputs_of(s);
+    for (size_t i = 0; i < count; i++) {
+        s->input_gradient[i] += s->cache->gradient[i];
+        s->earlier_gradient[i] += s->cache->gradient[i];
+    }
+}
+
+static void scale_forward(const nsk_train_step *s) {
+    size_t channels = (size_t)s->layer->channels;
+    size_t each = rows_of(s) / (size_t)s->pictures * channels;
+    for (size_t n = 0; n < (size_t)s->pictures; n++) {
+        for (size_t i = 0; i < each; i++) {
+            s->cache->output[n * each + i] =
+                s->earlier[n * each + i] * s->input[n * channels + i % channels];
+        }
+    }
+}
+
+static void scale_backward(const nsk_train_step *s) {
+    size_t channels = (size_t)s->layer->channels;
+    size_t each = rows_of(s) / (size_t)s->pictures * channels;
+    for (size_t n = 0; n < (size_t)s->pictures; n++) {
+        for (size_t i = 0; i < each; i++) {
+            size_t from = n * channels + i % channels;
+            float gradient = s->cache->gradient[n * each + i];
+            s->earlier_gradient[n * each + i] += gradient * s->input[from];
+            s->input_gradient[from] += gradient * s->earlier[n * each + i];
+        }
+    }
 }
 
 const nsk_train_operation nsk_train_operations[NSK_TRAIN_KINDS] = {
@@ -297,6 +371,10 @@ const nsk_train_operation nsk_train_operations[NSK_TRAIN_KINDS] = {
     [NSK_TRAIN_DEPTHWISE] = {depthwise_forward, depthwise_backward},
     [NSK_TRAIN_BATCH_NORM] = {norm_forward, norm_backward},
     [NSK_TRAIN_RELU] = {relu_forward, relu_backward},
+    [NSK_TRAIN_HARD_SWISH] = {hard_swish_forward, hard_swish_backward},
+    [NSK_TRAIN_HARD_SIGMOID] = {hard_sigmoid_forward, hard_sigmoid_backward},
     [NSK_TRAIN_MEAN_POOL] = {mean_forward, mean_backward},
     [NSK_TRAIN_DENSE] = {dense_forward, dense_backward},
+    [NSK_TRAIN_ADD] = {add_forward, add_backward},
+    [NSK_TRAIN_SCALE] = {scale_forward, scale_backward},
 };

@@ -7,16 +7,17 @@
 typedef struct nsk_train_step {
     const nsk_train_layer *layer;
     nsk_train_cache *cache;
-    const float *input;
-    float *input_gradient; /* NULL where nobody wants it */
-    float *gradients;      /* of all parameters */
+    const float *input, *earlier; /* of the layer before, and of the earlier one of a join */
+    float *input_gradient;        /* NULL where nobody wants it */
+    float *earlier_gradient;
+    float *gradients; /* of all parameters */
     int pictures;
     bool training;
 } nsk_train_step;
 
 typedef struct nsk_train_operation {
     void (*forward)(const nsk_train_step *step);
-    /* Reads cache->gradient; adds to the parameters' gradients; writes the input's. */
+    /* Reads cache->gradient; adds to the parameters' gradients and to the inputs'. */
     void (*backward)(const nsk_train_step *step);
 } nsk_train_operation;
 

@@ -57,7 +57,7 @@ static void give_parameters(nsk_train_net *net, nsk_train_layer *l) {
     }
 }
 
-void nsk_train_add(nsk_train_net *net, nsk_train_kind kind, int channels, int kernel, int stride) {
+int nsk_train_add(nsk_train_net *net, nsk_train_kind kind, int channels, int kernel, int stride) {
     g_assert(net->layers < (int)G_N_ELEMENTS(net->layer));
     const nsk_train_layer *last = net->layers > 0 ? &net->layer[net->layers - 1] : NULL;
     nsk_train_layer *l = &net->layer[net->layers++];
@@ -76,6 +76,18 @@ void nsk_train_add(nsk_train_net *net, nsk_train_kind kind, int channels, int ke
     bool chooses = kind == NSK_TRAIN_CONV || kind == NSK_TRAIN_DENSE;
     l->channels = chooses ? channels : l->in_channels;
     give_parameters(net, l);
+    return net->layers - 1;
+}
+
+int nsk_train_join(nsk_train_net *net, nsk_train_kind kind, int earlier) {
+    int at = nsk_train_add(net, kind, 0, 1, 1);
+    nsk_train_layer *l = &net->layer[at];
+    const nsk_train_layer *from = &net->layer[earlier];
+    g_assert(from->channels == l->channels);
+    l->earlier = earlier;
+    l->height = from->height;
+    l->width = from->width;
+    return at;
 }
 
 static void draw_weights(nsk_train_net *net, random_state *r) {
@@ -158,11 +170,14 @@ void nsk_train_net_free(nsk_train_net *net) {
 
 static nsk_train_step step_of(nsk_train_net *net, nsk_train_shard *shard, int layer,
                               bool training) {
+    nsk_train_cache *earlier = &shard->cache[net->layer[layer].earlier];
     return (nsk_train_step){
         .layer = &net->layer[layer],
         .cache = &shard->cache[layer],
         .input = layer > 0 ? shard->cache[layer - 1].output : shard->input,
+        .earlier = earlier->output,
         .input_gradient = layer > 0 ? shard->cache[layer - 1].gradient : NULL,
+        .earlier_gradient = earlier->gradient,
         .gradients = shard->gradients,
         .pictures = shard->pictures,
         .training = training,
@@ -208,6 +223,11 @@ double nsk_train_backward(nsk_train_net *net, nsk_train_shard *shard, const int 
                               labels[n], smoothing, total);
     }
     memset(shard->gradients, 0, net->parameters * sizeof(float));
+    for (int i = 0; i < net->layers - 1; i++) {
+        const nsk_train_layer *l = &net->layer[i];
+        size_t each = (size_t)l->height * (size_t)l->width * (size_t)l->channels;
+        memset(shard->cache[i].gradient, 0, (size_t)shard->pictures * each * sizeof(float));
+    }
     for (int i = net->layers - 1; i >= 0; i--) {
         nsk_train_step step = step_of(net, shard, i, true);
         nsk_train_operations[net->layer[i].kind].backward(&step);

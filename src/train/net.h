@@ -1,5 +1,6 @@
-/* train: float training of small image classifiers, offline, on BLAS. A net is a chain of layers on
- * batches of height x width x channels pictures (channels fastest).
+/* train: float training of small image classifiers, offline, on BLAS. A net is a list of layers on
+ * batches of height x width x channels pictures (channels fastest): each takes the layer before it,
+ * and two kinds take an earlier one as well.
  *
  * A step's batch is cut into shards. Each shard runs forward and backward on a thread of its own,
  * with batch-normalisation statistics of its own, and gradients are added in the shards' order: the
@@ -16,8 +17,12 @@ typedef enum nsk_train_kind {
     NSK_TRAIN_DEPTHWISE,
     NSK_TRAIN_BATCH_NORM,
     NSK_TRAIN_RELU,
-    NSK_TRAIN_MEAN_POOL, /* over the whole picture */
+    NSK_TRAIN_HARD_SWISH,   /* x * clip(x + 3, 0, 6) / 6 */
+    NSK_TRAIN_HARD_SIGMOID, /* clip(x / 6 + 1 / 2, 0, 1) */
+    NSK_TRAIN_MEAN_POOL,    /* over the whole picture */
     NSK_TRAIN_DENSE,
+    NSK_TRAIN_ADD,   /* two pictures of one size */
+    NSK_TRAIN_SCALE, /* an earlier picture, each channel times its number in the layer before */
     NSK_TRAIN_KINDS
 } nsk_train_kind;
 
@@ -30,6 +35,7 @@ typedef struct nsk_parameter {
 
 typedef struct nsk_train_layer {
     nsk_train_kind kind;
+    int earlier; /* ADD and SCALE: the layer taken besides the one before */
     int kernel, stride, pad;
     int in_height, in_width, in_channels;
     int height, width, channels; /* of the output */
@@ -56,7 +62,7 @@ typedef struct nsk_train_shard {
 typedef struct nsk_train_net {
     int height, width, channels; /* of the input */
     int layers;
-    nsk_train_layer layer[64];
+    nsk_train_layer layer[128];
     size_t parameters;
     int shards, shard_size;
     nsk_train_shard *shard;
@@ -66,9 +72,12 @@ typedef struct nsk_train_net {
 nsk_train_net *nsk_train_net_new(int height, int width, int channels);
 void nsk_train_net_free(nsk_train_net *net);
 
-/* Adds a layer behind the last. `channels`: outputs of a conv or a dense layer, else ignored. A
- * conv or depthwise pads kernel / 2 on each side. */
-void nsk_train_add(nsk_train_net *net, nsk_train_kind kind, int channels, int kernel, int stride);
+/* Adds a layer behind the last and returns its number. `channels`: outputs of a conv or a dense
+ * layer, else ignored. A conv or depthwise pads kernel / 2 on each side. */
+int nsk_train_add(nsk_train_net *net, nsk_train_kind kind, int channels, int kernel, int stride);
+
+/* Adds an ADD or a SCALE of an earlier layer and the last. */
+int nsk_train_join(nsk_train_net *net, nsk_train_kind kind, int earlier);
 
 /* Makes the working memory, and draws the weights: He et al. (2015), normal of variance 2 / fan-in,
  * from `seed`. Call once, after the last nsk_train_add. */
