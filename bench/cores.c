@@ -70,7 +70,7 @@ static bool count(const bench *b, const emulated_core *core, const nsk_model *mo
 static bool print_row(const bench *b, size_t row, nsk_error *error) {
     bool whole = rows[row].shape.kind == 0;
     nsk_model model;
-    nsk_model_file *file = whole ? b->network : grid_model(&rows[row].shape, false, error);
+    nsk_model_file *file = whole ? b->network : grid_model(&rows[row].shape, GRID_PLAIN, error);
     bool good = file != NULL && write_inputs(b, file, &model, error);
     for (int i = 0; i < emulated_core_count && good; i++) {
         double each[2];
@@ -94,7 +94,7 @@ static bool quantise(bench *b, const char *path, nsk_error *error) {
                              ? nsk_images_open(brief->calibration, &brief->labels, &brief->input,
                                                brief->calibration_limit, false, error)
                              : NULL;
-    b->network = images != NULL ? nsk_quantise(network, images, error) : NULL;
+    b->network = images != NULL ? nsk_quantise(network, images, NULL, error) : NULL;
     nsk_images_free(images);
     nsk_network_free(network);
     nsk_brief_free(brief);

@@ -62,7 +62,7 @@ static bool load(bench *b, const char *path, nsk_error *error) {
                                        error)) == NULL ||
         (b->images = nsk_images_open(b->brief->calibration, &b->brief->labels, &b->brief->input,
                                      IMAGES, false, error)) == NULL ||
-        (b->file = nsk_quantise(b->network, b->images, error)) == NULL) {
+        (b->file = nsk_quantise(b->network, b->images, NULL, error)) == NULL) {
         return false;
     }
     nsk_open(&b->model, b->file->bytes, b->file->size);

@@ -18,6 +18,7 @@
 #include "budget/cost_kind.h"
 #include "budget/costs.h"
 #include "cycles.h"
+#include "device/stream.h"
 #include "emulator.h"
 #include "grid.h"
 
@@ -56,6 +57,7 @@ static kind_cost kinds[] = {
     {.kind = "resize", .sources = "resize.c"},
     {.kind = "transposed", .sources = "transposed.c"},
     {.kind = "prepare", .sources = "run.c"},
+    {.kind = "stream", .sources = "stream.c"},
 };
 
 typedef struct study {
@@ -75,9 +77,9 @@ static void add_point(study *s, const char *kind, const nsk_work *work, double c
     }
 }
 
-static bool write_inputs(const study *s, const grid_shape *shape, nsk_model *model,
+static bool write_inputs(const study *s, const grid_shape *shape, grid_way way, nsk_model *model,
                          nsk_model_file **file, nsk_error *error) {
-    *file = grid_model(shape, false, error);
+    *file = grid_model(shape, way, error);
     if (*file == NULL) {
         return false;
     }
@@ -93,29 +95,58 @@ static bool write_inputs(const study *s, const grid_shape *shape, nsk_model *mod
     return good;
 }
 
-static bool count_shape(study *s, int index, nsk_error *error) {
+/* What a run counted outside of its layers, and over what work. */
+typedef struct around {
+    double instructions;
+    nsk_work frame, stream;
+} around;
+
+/* Runs a shape in one way and adds points of its layers from the tested one on, `layers` of them.
+ */
+static bool count_way(study *s, int index, grid_way way, int layers, around *rest,
+                      nsk_error *error) {
     nsk_model model;
     nsk_model_file *file;
     emulated_run run = {0};
-    bool good = write_inputs(s, &grid_shapes[index], &model, &file, error) &&
+    bool good = write_inputs(s, &grid_shapes[index], way, &model, &file, error) &&
                 emulate(s->core, s->elf, s->model, s->frames, NULL, &run, error);
-    for (int i = GRID_TESTED_LAYER; good && i < run.layers; i++) {
+    for (int i = GRID_TESTED_LAYER; good && i < MIN(run.layers, GRID_TESTED_LAYER + layers); i++) {
         nsk_work work = nsk_layer_work(&model, (unsigned)i);
         add_point(s, nsk_cost_kind(&model, (unsigned)i), &work, run.layer[i]);
     }
     if (good) {
-        const nsk_work frame = {.outputs = (uint64_t)model.width * model.height * model.channels,
-                                .rows = model.height};
-        add_point(s, "prepare", &frame, run.prepare);
+        rest->instructions = run.prepare;
+        rest->stream = nsk_stream_work(&model);
+        rest->frame = (nsk_work){.calls = 1,
+                                 .outputs = (uint64_t)model.width * model.height * model.channels,
+                                 .rows = model.height};
         s->stack = fmax(s->stack, run.stack);
-        if (isatty(STDERR_FILENO)) {
-            fprintf(stderr, "\r%d of %d shapes counted%s", index + 1, grid_shape_count,
-                    index + 1 == grid_shape_count ? "\n" : "");
-        }
     }
     emulated_run_clear(&run);
     nsk_model_file_free(file);
     return good;
+}
+
+/* Whole, and a row at a time where the kind of layer can. */
+static bool count_shape(study *s, int index, nsk_error *error) {
+    enum { ALL = 64 };
+    around whole;
+    around streamed;
+    if (!count_way(s, index, GRID_PLAIN, ALL, &whole, error)) {
+        return false;
+    }
+    add_point(s, "prepare", &whole.frame, whole.instructions);
+    if (nsk_kind_is_streamed(grid_shapes[index].kind)) {
+        if (!count_way(s, index, GRID_STREAMED, 1, &streamed, error)) {
+            return false;
+        }
+        add_point(s, "stream", &streamed.stream, streamed.instructions - whole.instructions);
+    }
+    if (isatty(STDERR_FILENO)) {
+        fprintf(stderr, "\r%d of %d shapes counted%s", index + 1, grid_shape_count,
+                index + 1 == grid_shape_count ? "\n" : "");
+    }
+    return true;
 }
 
 /* Relative error of an estimate. */
@@ -211,7 +242,8 @@ static bool trace_kind(const study *s, const cycle_image *image, kind_cost *k, n
     nsk_model model;
     nsk_model_file *file;
     emulated_run run = {0};
-    bool good = write_inputs(s, shape_of(k->kind), &model, &file, error) &&
+    grid_way way = strcmp(k->kind, "stream") == 0 ? GRID_STREAMED : GRID_PLAIN;
+    bool good = write_inputs(s, shape_of(k->kind), way, &model, &file, error) &&
                 emulate(s->core, s->elf, s->model, s->frames, s->trace, &run, error) &&
                 cycle_mix_read(image, s->trace, k->sources, &k->mix, error);
     emulated_run_clear(&run);

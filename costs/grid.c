@@ -3,7 +3,7 @@
 #include <math.h>
 
 #include "device/arithmetic.h"
-#include "quantise/plan.h"
+#include "quantise/schedule.h"
 #include "quantise/write.h"
 #include "train/random.h"
 
@@ -207,7 +207,7 @@ static void add_layer(nsk_lowered *net, const grid_shape *s, const char *name, r
     /* cppcheck-suppress memleak; the array holds what the layer points to */
 }
 
-static nsk_model_file *write_model(nsk_lowered *net, nsk_error *error) {
+nsk_model_file *grid_write(const nsk_lowered *net, const nsk_schedule *schedule, nsk_error *error) {
     int tensors = (int)net->tensors->len;
     int layers = (int)net->layers->len;
     const nsk_input input = {.width = nsk_low_tensor_at(net, 0)->width,
@@ -219,27 +219,18 @@ static nsk_model_file *write_model(nsk_lowered *net, nsk_error *error) {
     const nsk_labels labels = {2, names};
     nsk_scale *scales = g_new(nsk_scale, tensors);
     nsk_integer_layer *integers = g_new0(nsk_integer_layer, layers);
-    nsk_buffer *buffers = g_new0(nsk_buffer, tensors);
-    uint32_t *places = g_new(uint32_t, tensors);
     bool good = true;
     for (int i = 0; i < tensors; i++) {
-        const nsk_low_tensor *t = nsk_low_tensor_at(net, i);
         scales[i] = nsk_scale_of((nsk_range){-2.0F, 2.0F});
-        bool scratch = i > net->output;
-        buffers[i] = (nsk_buffer){(uint32_t)(t->height * t->width * t->channels), scratch ? 0 : i,
-                                  scratch ? tensors : i + 1, 0};
     }
     scales[net->output] = (nsk_scale){1.0F / 256.0F, -128};
     for (int i = 0; i < layers && good; i++) {
         const nsk_low_layer *l = nsk_low_layer_at(net, i);
         integers[i].channels = nsk_low_tensor_at(net, l->out)->channels;
-        integers[i].table_count = 2 * nsk_low_tensor_at(net, l->out)->height;
+        integers[i].table_count =
+            nsk_low_tensor_at(net, l->out)->height + nsk_low_tensor_at(net, l->out)->width;
         good = nsk_integer_layer_make(l, scales[l->in], scales[l->in], scales[l->out], &integers[i],
                                       error);
-    }
-    uint32_t workspace = nsk_plan_place(buffers, tensors);
-    for (int i = 0; i < tensors; i++) {
-        places[i] = buffers[i].place;
     }
     nsk_graph *no_graph = nsk_graph_new(); /* whose input is taken as it is */
     const nsk_model_parts parts = {.facts = {"grid", "", "", "", ""},
@@ -249,9 +240,7 @@ static nsk_model_file *write_model(nsk_lowered *net, nsk_error *error) {
                                    .lowered = net,
                                    .scales = scales,
                                    .layers = integers,
-                                   .places = places,
-                                   .workspace = workspace,
-                                   .lower_bound = workspace};
+                                   .schedule = schedule};
     nsk_model_file *file = good ? nsk_model_write(&parts, error) : NULL;
     for (int i = 0; i < layers; i++) {
         nsk_integer_layer_clear(&integers[i]);
@@ -259,12 +248,10 @@ static nsk_model_file *write_model(nsk_lowered *net, nsk_error *error) {
     nsk_graph_free(no_graph);
     g_free(integers);
     g_free(scales);
-    g_free(buffers);
-    g_free(places);
     return file;
 }
 
-nsk_model_file *grid_model(const grid_shape *shape, bool clipped, nsk_error *error) {
+nsk_model_file *grid_model(const grid_shape *shape, grid_way way, nsk_error *error) {
     random_state r = {4711};
     nsk_lowered net = {g_array_new(FALSE, TRUE, sizeof(nsk_low_tensor)),
                        g_array_new(FALSE, TRUE, sizeof(nsk_low_layer)), 0};
@@ -272,7 +259,7 @@ nsk_model_file *grid_model(const grid_shape *shape, bool clipped, nsk_error *err
     const grid_shape first = {NSK_CONV, shape->size, 3, shape->in_channels, 1, 1};
     add_layer(&net, &first, "first", &r);
     add_layer(&net, shape, "tested", &r);
-    if (clipped) {
+    if (way == GRID_CLIPPED) {
         nsk_low_layer *tested = nsk_low_layer_at(&net, GRID_TESTED_LAYER);
         tested->low = -1.0;
         tested->high = 1.5;
@@ -286,7 +273,14 @@ nsk_model_file *grid_model(const grid_shape *shape, bool clipped, nsk_error *err
     add_layer(&net, &dense, "dense", &r);
     add_layer(&net, &softmax, "softmax", &r);
     net.output = (int)net.tensors->len - 1;
-    nsk_model_file *file = nsk_low_add_scratch(&net, error) ? write_model(&net, error) : NULL;
+    nsk_model_file *file = NULL;
+    if (nsk_low_add_scratch(&net, error)) {
+        nsk_schedule *s =
+            nsk_schedule_of(&net, way == GRID_STREAMED ? GRID_TESTED_LAYER + 1 : 0, 1);
+        nsk_schedule_place(&net, s);
+        file = grid_write(&net, s, error);
+        nsk_schedule_free(s);
+    }
     for (int i = 0; i < (int)net.layers->len; i++) {
         g_free(nsk_low_layer_at(&net, i)->weights);
         g_free(nsk_low_layer_at(&net, i)->bias);

@@ -2,7 +2,7 @@
 #ifndef COST_GRID_H
 #define COST_GRID_H
 
-#include "base/base.h"
+#include "quantise/schedule.h"
 
 typedef struct grid_shape {
     nsk_kind kind;
@@ -16,8 +16,14 @@ extern const int grid_shape_count;
 enum { GRID_TESTED_LAYER = 1 };
 
 /* A model of five layers: 1x1 convolution from three channels, the layer under test, average over
- * the picture, dense to two classes, softmax. Its weights are noise from a fixed seed. `clipped`:
- * the layer's outputs are held within -1 and 1.5, which is narrower than their scale. */
-nsk_model_file *grid_model(const grid_shape *shape, bool clipped, nsk_error *error);
+ * the picture, dense to two classes, softmax. Its weights are noise from a fixed seed. Clipped:
+ * the layer's outputs are held within -1 and 1.5, which is narrower than their scale. Streamed: the
+ * first two layers are, a row of the frame at a time. */
+typedef enum grid_way { GRID_PLAIN, GRID_CLIPPED, GRID_STREAMED } grid_way;
+nsk_model_file *grid_model(const grid_shape *shape, grid_way way, nsk_error *error);
+
+/* Any network whose last layer gives two classes as a model: every tensor but the last from -2 to
+ * 2. */
+nsk_model_file *grid_write(const nsk_lowered *net, const nsk_schedule *schedule, nsk_error *error);
 
 #endif

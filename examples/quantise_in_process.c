@@ -18,7 +18,7 @@ int main(int argc, char **argv) {
     }
     nsk_images *calibration =
         nsk_images_open(brief->calibration, &brief->labels, &brief->input, 200, false, &error);
-    nsk_model_file *model = calibration ? nsk_quantise(network, calibration, &error) : NULL;
+    nsk_model_file *model = calibration ? nsk_quantise(network, calibration, NULL, &error) : NULL;
     if (model == NULL) {
         return report(&error);
     }

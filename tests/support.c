@@ -295,7 +295,7 @@ void kiln_load(kiln *k, int images) {
     k->held_out =
         nsk_images_open(k->brief->held_out, &k->brief->labels, &k->brief->input, 0, false, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(k->held_out);
-    k->file = nsk_quantise(k->network, k->calibration, &error);
+    k->file = nsk_quantise(k->network, k->calibration, NULL, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(k->file);
 }
 

@@ -9,6 +9,7 @@ int main(int argc, char **argv) {
         {"arithmetic", NULL, NULL, NULL, NULL, arithmetic_tests},
         {"kernels", NULL, NULL, NULL, NULL, kernel_tests},
         {"inner products", NULL, NULL, NULL, NULL, product_tests},
+        {"streams", NULL, NULL, NULL, NULL, stream_tests},
         {"open", NULL, NULL, NULL, NULL, open_tests},
         {"decide", NULL, NULL, NULL, NULL, decide_tests},
         {"settings and briefs", NULL, NULL, NULL, NULL, settings_tests},

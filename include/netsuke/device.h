@@ -72,17 +72,20 @@ typedef struct nsk_model {
     uint16_t input, output; /* indices of tensors */
     uint16_t width, height; /* of a frame, pixels */
     uint8_t channels;       /* of a frame: 3, or 1 for grey */
+    uint8_t streamed;       /* so many layers, from the first, run while the frame comes in ... */
+    uint16_t band;          /* ... each time that so many rows have come */
     nsk_colour colour;
     nsk_fit fit;
     nsk_resample resample;
 } nsk_model;
 
 /* A tensor: height x width x channels of int8, channels fastest, standing at `place` bytes into the
- * workspace. A value stands for scale x (q - zero); the scale is the bit pattern of an IEEE 754
- * binary32, which the device never computes with. */
+ * workspace; `rows` of its rows at a time, which is all of them but between streamed layers. A
+ * value stands for scale x (q - zero); the scale is the bit pattern of an IEEE 754 binary32, which
+ * the device never computes with. */
 typedef struct nsk_tensor {
     uint32_t place;
-    uint16_t height, width, channels;
+    uint16_t height, width, channels, rows;
     int8_t zero;
     uint32_t scale_bits;
 } nsk_tensor;
@@ -107,8 +110,10 @@ typedef enum nsk_kind {
     NSK_KINDS            /* one past the last */
 } nsk_kind;
 
-/* Called after each layer, in order: to time it, to look at its output, to feed a watchdog. */
+/* Called around each layer, in order: to time it, to look at its output, to feed a watchdog. Either
+ * may be NULL. */
 typedef struct nsk_observer {
+    void (*before)(void *context, const nsk_model *model, unsigned layer);
     void (*after)(void *context, const nsk_model *model, unsigned layer);
     void *context;
 } nsk_observer;
@@ -119,11 +124,33 @@ typedef struct nsk_observer {
 nsk_status nsk_open(nsk_model *model, const void *bytes, size_t size);
 
 /* Turns a frame (model->height rows of model->width pixels in model->colour order, rows `stride`
- * bytes apart) into the network's input: one table look-up a byte. The workspace has
- * model->workspace_bytes and is aligned to NSK_ALIGNMENT. */
+ * bytes apart) into the network's input: one table look-up a byte; and runs the streamed layers, if
+ * the model has any. The workspace has model->workspace_bytes and is aligned to NSK_ALIGNMENT. */
 void nsk_prepare(const nsk_model *model, const uint8_t *frame, size_t stride, void *workspace);
 
-/* Runs all layers on what nsk_prepare left in the workspace. `observer` may be NULL. */
+/* The same for a frame that comes a few rows at a time, so that nobody has to hold it whole: a feed
+ * is started for each frame and then given its rows, top to bottom. */
+enum { NSK_MOST_STREAMED = 32 }; /* only the first so many tensors can be between streamed layers */
+typedef struct nsk_held {        /* rows of a tensor: `made` so far, those before `first` dropped */
+    uint16_t made, first;
+} nsk_held;
+typedef struct nsk_feed { /* the caller's to keep, nobody's to look into */
+    const nsk_model *model;
+    int8_t *workspace;
+    const nsk_observer *observer;
+    uint16_t rows;
+    nsk_held held[NSK_MOST_STREAMED];
+} nsk_feed;
+
+/* `observer`, which may be NULL, is called around each piece of a streamed layer. */
+void nsk_start(nsk_feed *feed, const nsk_model *model, void *workspace,
+               const nsk_observer *observer);
+/* Takes `count` rows, `stride` bytes apart; what is past the frame's end is left. Returns how many
+ * rows are still to come; at 0 it is time for nsk_run. */
+unsigned nsk_feed_rows(nsk_feed *feed, const uint8_t *rows, size_t stride, unsigned count);
+
+/* Runs all layers that are left, on what nsk_prepare or a feed left in the workspace. `observer`
+ * may be NULL. */
 void nsk_run(const nsk_model *model, void *workspace, const nsk_observer *observer);
 
 /* The scores, model->classes of them, in the workspace: valid until the next nsk_prepare. Those of
@@ -152,16 +179,23 @@ nsk_kind nsk_layer_kind(const nsk_model *model, unsigned layer);
 nsk_tensor nsk_tensor_at(const nsk_model *model, unsigned tensor);
 /* The tensor that a layer writes. */
 unsigned nsk_layer_output(const nsk_model *model, unsigned layer);
+/* The tensors that a layer has: its input, its second input or scratch (past the last where it has
+ * none), its output. */
+void nsk_layer_tensors(const nsk_model *model, unsigned layer, unsigned tensors[3]);
 
-/* What a layer costs, counted from its shapes: multiply-accumulates that touch the picture (taps
- * in the padding are left out; a move has its runs of evenly spaced elements here), outputs
- * written, input bytes read from at least once, rows that are run through (each channel of a
- * depthwise convolution by itself), and bytes that are gathered or widened on the way: a
+/* What a layer costs, counted from its shapes: calls (one, or as many as a streamed layer has
+ * pieces; each channel of a depthwise convolution by itself), multiply-accumulates that touch the
+ * picture (taps in the padding are left out; a move has its runs of evenly spaced elements here),
+ * outputs written, input bytes read from at least once, rows that are run through (each channel of
+ * a depthwise convolution by itself), and bytes that are gathered or widened on the way: a
  * convolution's windows, else the input. */
 typedef struct nsk_work {
-    uint64_t macs, outputs, inputs, rows, moved;
+    uint64_t calls, macs, outputs, inputs, rows, moved;
 } nsk_work;
 nsk_work nsk_layer_work(const nsk_model *model, unsigned layer);
+/* What streaming costs besides: how often a layer is looked at (rows), and bytes moved up in their
+ * tensors. */
+nsk_work nsk_stream_work(const nsk_model *model);
 
 /* The rule that turns scores into a decision. A class is decided when its score has been at least
  * `threshold` and the highest on `frames` frames in a row; it is said once, until another class

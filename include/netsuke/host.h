@@ -53,6 +53,21 @@ typedef struct nsk_decision {
     char *resting;    /* name of the class for 'nothing there', or NULL */
 } nsk_decision;
 
+/* Whether the first layers run while the frame's rows come in, and hold only the rows that are
+ * still wanted: docs/streaming.md. */
+typedef enum nsk_streaming_wish {
+    NSK_STREAM_WHEN_NEEDED, /* where workspace and frame need more than the recipe's RAM otherwise
+                             */
+    NSK_STREAM_NEVER,
+    NSK_STREAM_ALWAYS /* as it takes the least RAM */
+} nsk_streaming_wish;
+
+/* How to quantise. */
+typedef struct nsk_recipe {
+    nsk_streaming_wish streaming;
+    double ram; /* bytes that the workspace and what is held of the frame may take */
+} nsk_recipe;
+
 typedef struct nsk_brief {
     char *path, *name;
     char *model, *board; /* files, as paths from here; board may be NULL */
@@ -63,6 +78,7 @@ typedef struct nsk_brief {
     char *facts[NSK_FACTS]; /* of the model, that override the file's own; may be NULL */
     nsk_labels labels;
     nsk_input input;
+    nsk_recipe recipe; /* its RAM is the brief's limit */
     nsk_limits limits;
     nsk_decision decision;
 } nsk_brief;
@@ -212,11 +228,14 @@ typedef struct nsk_model_file {
     size_t workspace_lower_bound; /* most bytes alive at one step: no plan can need less */
 } nsk_model_file;
 
+/* What is done where no recipe is given: no limit, so that nothing is streamed. */
+extern const nsk_recipe nsk_usual_recipe;
+
 /* Observes the range of every tensor on the calibration images, quantises, proves that no
  * accumulator can overflow, places the tensors in RAM and writes the model into memory. The same
- * inputs give the same bytes on any number of threads. */
+ * inputs give the same bytes on any number of threads. `recipe` may be NULL: the usual one. */
 nsk_model_file *nsk_quantise(const nsk_network *network, const nsk_images *calibration,
-                             nsk_error *error);
+                             const nsk_recipe *recipe, nsk_error *error);
 /* The same integer model as standard ONNX, with QuantizeLinear and DequantizeLinear, for other
  * tools. Its input is what the network's file takes. Read back, it quantises to the same levels. */
 bool nsk_quantise_onnx(const nsk_network *network, const nsk_images *calibration, const char *path,
@@ -345,15 +364,27 @@ typedef struct nsk_budget_limit {
 
 typedef struct nsk_budget {
     double flash, flash_model, flash_code;
-    double ram, ram_workspace, ram_frame, ram_stack;
-    double ram_lower_bound;         /* of the workspace */
+    double ram, ram_workspace, ram_stack;
+    double ram_frame;         /* what is held of the frame: a row of it where layers are streamed */
+    double ram_rest_of_frame; /* what its other rows would take */
+    int streamed, band;       /* layers; rows of the frame */
+    double ram_lower_bound;   /* of the workspace */
     double cycles, seconds, joules; /* a frame; joules negative where the board gives no power */
     int layers;
     nsk_layer_cost *layer; /* one a layer */
     nsk_layer_cost preparation;
+    nsk_layer_cost
+        streaming; /* what it takes to keep the rows that are wanted; 0 if not streamed */
     char *code_source, *cycle_source, *stack_source; /* how each figure was obtained */
     nsk_budget_limit limits[3];
 } nsk_budget;
+
+/* Draws where and when each tensor stands in the workspace; `path` ends in .svg or .png. */
+bool nsk_plan_draw(const nsk_model_file *model, const char *path, nsk_error *error);
+
+/* What board and limits leave of RAM to a model's workspace and frame, the stack taken off. */
+bool nsk_ram_for_model(const nsk_board *board, const nsk_limits *limits, double *bytes,
+                       nsk_error *error);
 
 /* Estimates a model on a board. Each limit is the tighter of the brief's and the board's. */
 nsk_budget *nsk_budget_make(const nsk_model_file *model, const nsk_board *board,

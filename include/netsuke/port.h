@@ -18,11 +18,13 @@ typedef struct nsk_port {
      * with static buffers, one of them. NULL where there is none left. */
     void *(*memory)(void *context, size_t bytes);
 
-    /* Waits for the next frame and writes it, `bytes` of it, rows without gaps. False: the camera
+    /* Writes `bytes` of a frame from row `first` on, rows without gaps: all of it, or a row at a
+     * time where the model is streamed. With row 0 it waits for the next frame. False: the camera
      * has ended, and so does the loop. */
-    bool (*frame)(void *context, uint8_t *frame, size_t bytes);
+    bool (*rows)(void *context, uint8_t *to, size_t bytes, unsigned first);
 
-    /* A frame has been prepared, and then a layer has run: feed the watchdog, advance a clock. */
+    /* A frame has come in, and then a layer (or a piece of a streamed one, before that) has run:
+     * feed the watchdog, advance a clock. */
     void (*prepared)(void *context);
     void (*layer_done)(void *context, const nsk_model *model, unsigned layer);
 

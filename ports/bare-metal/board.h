@@ -7,6 +7,24 @@
 
 /* Semihosting, as in Arm's "Semihosting for AArch32 and AArch64", which RISC-V took over. */
 void board_print(const char *text);
+
+/* A blank and the number. */
+static inline void board_print_number(int32_t number) {
+    char text[13];
+    char *at = text + sizeof text - 1;
+    uint32_t rest = number < 0 ? 0U - (uint32_t)number : (uint32_t)number;
+    *at = '\0';
+    do {
+        *--at = (char)('0' + rest % 10U);
+        rest /= 10U;
+    } while (rest > 0);
+    if (number < 0) {
+        *--at = '-';
+    }
+    *--at = ' ';
+    board_print(at);
+}
+
 void board_exit(int status);
 /* The arguments, parted by blanks, zero-terminated. */
 void board_arguments(char *buffer, uint32_t size);

@@ -2,11 +2,14 @@
  * them) and prints, in lines of words:
  *
  *     scores FRAME S0 S1 ...          each from -128 to 127
- *     layer INDEX TICKS SUM           of the first frame; SUM, a CRC-32 as an int32, of its output
- *     prepare TICKS                   of the first frame
- *     stack BYTES                     deepest use by nsk_prepare and nsk_run
+ *     layer INDEX TICKS SUM           of the first frame; SUM, a CRC-32 as an int32, of its
+ *                                     output; 0 if it is streamed
+ *     prepare TICKS                   of the first frame: what is not in a layer
+ *     stack BYTES                     deepest use by nsk_feed_rows and nsk_run
  */
 #include "board.h"
+
+#include <string.h>
 
 #include "crc.h"
 #include "netsuke/device.h"
@@ -18,56 +21,56 @@ static uint8_t frames[MOST_FRAMES];
 static uint32_t workspace[MOST_WORKSPACE / 4];
 
 typedef struct stopwatch {
-    uint32_t last;
-    uint32_t ticks[MOST_LAYERS];
-    uint32_t sum[MOST_LAYERS]; /* CRC-32 of what the layer left in its output */
+    uint32_t start, in_layers;
+    uint32_t ticks[MOST_LAYERS]; /* of all pieces of a streamed layer */
+    uint32_t sum[MOST_LAYERS];   /* CRC-32 of what the layer left in its output */
 } stopwatch;
 
 static stopwatch watch;
 
-static void print_number(int32_t number) {
-    char text[13];
-    char *at = text + sizeof text - 1;
-    uint32_t rest = number < 0 ? 0U - (uint32_t)number : (uint32_t)number;
-    *at = '\0';
-    do {
-        *--at = (char)('0' + rest % 10U);
-        rest /= 10U;
-    } while (rest > 0);
-    if (number < 0) {
-        *--at = '-';
-    }
-    *--at = ' ';
-    board_print(at);
+static void before_layer(void *context, const nsk_model *model, unsigned layer) {
+    stopwatch *w = context;
+    (void)model;
+    (void)layer;
+    w->start = timer_now();
 }
 
 static void after_layer(void *context, const nsk_model *model, unsigned layer) {
     stopwatch *w = context;
     uint32_t now = timer_now();
     if (layer < MOST_LAYERS) {
+        w->ticks[layer] += timer_between(w->start, now);
+        w->in_layers += timer_between(w->start, now);
+    }
+    if (layer < MOST_LAYERS && layer >= model->streamed) { /* of others only some rows are there */
         nsk_tensor out = nsk_tensor_at(model, nsk_layer_output(model, layer));
         const uint8_t *bytes = (const uint8_t *)workspace + out.place;
-        w->ticks[layer] = timer_between(w->last, now);
         w->sum[layer] = nsk_crc32(0, bytes, (size_t)out.height * out.width * out.channels);
     }
-    w->last = timer_now();
 }
 
 static void run_frame(const nsk_model *model, const uint8_t *frame, uint32_t *prepare_ticks) {
-    const nsk_observer observer = {after_layer, &watch};
-    uint32_t start = timer_now();
-    nsk_prepare(model, frame, (size_t)model->width * model->channels, workspace);
-    watch.last = timer_now();
-    *prepare_ticks = timer_between(start, watch.last);
+    const nsk_observer observer = {before_layer, after_layer, &watch};
+    size_t row = (size_t)model->width * model->channels;
+    nsk_feed feed;
+    memset(&watch, 0, sizeof watch);
+    uint32_t ticks = 0;
+    nsk_start(&feed, model, workspace, &observer);
+    for (unsigned y = 0; y < model->height; y++) { /* the timer holds a row's time, not a frame's */
+        uint32_t start = timer_now();
+        nsk_feed_rows(&feed, frame + y * row, row, 1);
+        ticks += timer_between(start, timer_now());
+    }
+    *prepare_ticks = ticks - watch.in_layers;
     nsk_run(model, workspace, &observer);
 }
 
 static void print_frame(const nsk_model *model, uint32_t index) {
     const int8_t *scores = nsk_scores(model, workspace);
     board_print("scores");
-    print_number((int32_t)index);
+    board_print_number((int32_t)index);
     for (unsigned c = 0; c < model->classes; c++) {
-        print_number(scores[c]);
+        board_print_number(scores[c]);
     }
     board_print("\n");
 }
@@ -75,15 +78,15 @@ static void print_frame(const nsk_model *model, uint32_t index) {
 static void print_costs(const nsk_model *model, uint32_t prepare_ticks) {
     for (unsigned i = 0; i < model->layers && i < MOST_LAYERS; i++) {
         board_print("layer");
-        print_number((int32_t)i);
-        print_number((int32_t)watch.ticks[i]);
-        print_number((int32_t)watch.sum[i]);
+        board_print_number((int32_t)i);
+        board_print_number((int32_t)watch.ticks[i]);
+        board_print_number((int32_t)watch.sum[i]);
         board_print("\n");
     }
     board_print("prepare");
-    print_number((int32_t)prepare_ticks);
+    board_print_number((int32_t)prepare_ticks);
     board_print("\nstack");
-    print_number((int32_t)stack_used());
+    board_print_number((int32_t)stack_used());
     board_print("\n");
 }
 

@@ -15,6 +15,7 @@ typedef struct sim {
     const nsk_model *model;
     nsk_rule rule;
     const int *order;
+    uint8_t *picture; /* the frame that the camera shows */
     nsk_ram *ram;
     double now; /* seconds */
     int next;   /* frame of the camera */
@@ -35,8 +36,7 @@ static void spend(sim *s, double cycles) {
 }
 
 /* Waits for the first frame that starts no earlier than now. */
-static bool sim_frame(void *context, uint8_t *frame, size_t bytes) {
-    sim *s = context;
+static bool next_frame(sim *s) {
     double period = 1.0 / s->board->frame_rate;
     while (s->next < s->result->frames && s->next * period < s->now - 1e-12) {
         s->next++;
@@ -47,26 +47,36 @@ static bool sim_frame(void *context, uint8_t *frame, size_t bytes) {
     }
     s->now = s->next * period;
     int image = s->order[s->next++];
-    uint8_t *picture = g_malloc(bytes);
-    s->good = nsk_images_frame(s->images, image, picture, s->error);
+    s->good = nsk_images_frame(s->images, image, s->picture, s->error);
     if (s->good) {
-        memcpy(frame, picture, bytes); /* the only write into the board's RAM; it may fault */
         s->result->answers[s->result->taken].image = image;
         s->result->answers[s->result->taken].arrived = s->now;
     }
-    g_free(picture);
     return s->good;
 }
 
+static bool sim_rows(void *context, uint8_t *to, size_t bytes, unsigned first) {
+    sim *s = context;
+    if (first == 0 && !next_frame(s)) {
+        return false;
+    }
+    /* the only write into the board's RAM; it may fault */
+    memcpy(to, s->picture + (size_t)first * s->model->width * s->model->channels, bytes);
+    return true;
+}
+
+/* All that happens while the frame comes in is counted at its end. */
 static void sim_prepared(void *context) {
     sim *s = context;
-    spend(s, s->budget->preparation.cycles);
+    spend(s, s->budget->preparation.cycles + s->budget->streaming.cycles);
+    for (int i = 0; i < s->budget->streamed; i++) {
+        spend(s, s->budget->layer[i].cycles);
+    }
 }
 
 static void sim_layer_done(void *context, const nsk_model *model, unsigned layer) {
     sim *s = context;
-    (void)model;
-    spend(s, s->budget->layer[layer].cycles);
+    spend(s, layer >= model->streamed ? s->budget->layer[layer].cycles : 0.0);
 }
 
 static void sim_answer(void *context, const nsk_model *model, const int8_t *scores, int decided) {
@@ -84,7 +94,7 @@ static void sim_answer(void *context, const nsk_model *model, const int8_t *scor
 
 static void run_firmware(void *context) {
     sim *s = context;
-    const nsk_port port = {s, sim_memory, sim_frame, sim_prepared, sim_layer_done, sim_answer};
+    const nsk_port port = {s, sim_memory, sim_rows, sim_prepared, sim_layer_done, sim_answer};
     nsk_ram_take(s->ram, (size_t)s->budget->ram_stack);
     s->status = nsk_firmware_run(&port, s->model, &s->rule);
 }
@@ -167,10 +177,12 @@ nsk_rehearsal *nsk_rehearse(const nsk_model_file *file, const nsk_board *board,
              .model = &model,
              .rule = make_rule(decision, &model),
              .order = order,
+             .picture = g_malloc(nsk_images_frame_bytes(images)),
              .result = r,
              .error = error};
     bool good = play(&s);
     g_free(order);
+    g_free(s.picture);
     if (!good) {
         nsk_rehearsal_free(r);
         return NULL;

@@ -75,10 +75,21 @@ static void print_parts(const nsk_budget *u) {
     char text[5][CLI_TEXT];
     printf("\nflash    model %s, code %s\n", cli_bytes(u->flash_model, text[0]),
            cli_bytes(u->flash_code, text[1]));
-    printf("ram      workspace %s, camera frame %s, stack %s; no plan of the workspace\n"
-           "         can need less than %s\n",
-           cli_bytes(u->ram_workspace, text[0]), cli_bytes(u->ram_frame, text[1]),
-           cli_bytes(u->ram_stack, text[2]), cli_bytes(u->ram_lower_bound, text[3]));
+    printf("ram      workspace %s, %s %s, stack %s;\n"
+           "         no plan of the workspace can need less than %s\n",
+           cli_bytes(u->ram_workspace, text[0]),
+           u->streamed > 0 ? "a row of the camera's" : "camera frame",
+           cli_bytes(u->ram_frame, text[1]), cli_bytes(u->ram_stack, text[2]),
+           cli_bytes(u->ram_lower_bound, text[3]));
+    if (u->streamed > 0) {
+        char layers[CLI_TEXT] = "the first layer runs";
+        if (u->streamed > 1) {
+            g_snprintf(layers, sizeof layers, "the first %d layers run", u->streamed);
+        }
+        printf("         streamed: %s while the frame comes in, %d of its rows at a time;\n"
+               "         who holds the frame whole needs %s more\n",
+               layers, u->band, cli_bytes(u->ram_rest_of_frame, text[4]));
+    }
     printf("latency  %s cycles a frame: at most %.2f frames a second\n",
            cli_count(u->cycles, text[0]), 1.0 / u->seconds);
     if (u->joules >= 0.0) {
@@ -98,6 +109,11 @@ static void print_layers(const nsk_budget *u, const nsk_model_file *file, double
                   model.width, model.channels, cli_count(u->preparation.cycles, cycles),
                   cli_time(u->preparation.cycles / clock, text),
                   100.0 * u->preparation.cycles / u->cycles);
+    if (u->streamed > 0) {
+        cli_table_row(
+            table, "rows kept\t\t\t%s\t%s\t%.1f %%\t", cli_count(u->streaming.cycles, cycles),
+            cli_time(u->streaming.cycles / clock, text), 100.0 * u->streaming.cycles / u->cycles);
+    }
     for (int i = 0; i < u->layers; i++) {
         nsk_tensor out = nsk_tensor_at(&model, nsk_layer_output(&model, (unsigned)i));
         nsk_work work = nsk_layer_work(&model, (unsigned)i);
@@ -118,7 +134,8 @@ static int run(cli_job *job) {
         return cli_fail(job);
     }
     nsk_budget *u = nsk_budget_make(job->model, job->board, &job->brief->limits, &job->error);
-    if (u == NULL) {
+    if (u == NULL || (job->plot != NULL && !nsk_plan_draw(job->model, job->plot, &job->error))) {
+        nsk_budget_free(u);
         return cli_fail(job);
     }
     bool holds = true;
@@ -151,9 +168,11 @@ const cli_command cli_budget = {
     "flash, RAM and time per frame on a board, against limits",
     "BRIEF",
     "  netsuke budget demo/kiln.ini --board boards/needle.ini\n"
-    "says whether the model fits that board, and where the time goes.",
+    "says whether the model fits that board, and where the time goes; --plot F.svg draws what "
+    "stands\n"
+    "in its RAM, and when.",
     1,
     1,
-    "model board calibration tolerant",
+    "model board calibration tolerant plot",
     run,
 };

@@ -97,11 +97,23 @@ bool cli_load_held_out(cli_job *job) {
     return job->held_out != NULL;
 }
 
+/* The brief's recipe, with what its limit and its board leave to the model of RAM. */
+static bool quantise(cli_job *job) {
+    nsk_recipe recipe = job->brief->recipe;
+    recipe.ram = job->brief->limits.ram;
+    if (job->brief->board != NULL && cli_load_board(job) &&
+        !nsk_ram_for_model(job->board, &job->brief->limits, &recipe.ram, &job->error)) {
+        return false;
+    }
+    job->model = nsk_quantise(job->network, job->calibration, &recipe, &job->error);
+    return job->model != NULL;
+}
+
 bool cli_load_model(cli_job *job) {
     if (job->model == NULL && job->model_path != NULL) {
         job->model = nsk_model_file_read(job->model_path, &job->error);
     } else if (job->model == NULL && cli_load_network(job) && cli_load_calibration(job)) {
-        job->model = nsk_quantise(job->network, job->calibration, &job->error);
+        return quantise(job);
     }
     return job->model != NULL;
 }

@@ -6,7 +6,7 @@
 #include <stdint.h>
 
 #define NSK_MAGIC   UINT32_C(0x6b75736e) /* "nsuk" */
-#define NSK_VERSION 2U
+#define NSK_VERSION 3U
 
 enum nsk_header_field {
     NSK_H_MAGIC = 0,        /* u32 */
@@ -27,14 +27,16 @@ enum nsk_header_field {
     NSK_H_FIT = 36,         /* u8: nsk_fit */
     NSK_H_TABLES = 37,      /* u8: preparation tables, 1 or as many as channels */
     NSK_H_RESAMPLE = 38,    /* u8: nsk_resample */
-    NSK_H_RESERVED = 39,    /* u8: 0 */
+    NSK_H_STREAMED = 39,    /* u8: layers that run while the frame comes in, from the first */
     NSK_H_TENSORS_AT = 40,  /* u32: offset of the tensor records */
     NSK_H_LAYERS_AT = 44,   /* u32: offset of the layer records */
     NSK_H_PREPARE_AT = 48,  /* u32: offset of tables of 256 int8 */
     NSK_H_LABELS_AT = 52,   /* u32: offset of one u32 a class, the offset of its name */
     NSK_H_FACTS_AT = 56,    /* u32: offset of one u32 a nsk_fact, the offset of its text */
     NSK_H_LEAST = 60,       /* u32: lower bound of the workspace, a fact for people */
-    NSK_HEADER_BYTES = 64
+    NSK_H_BAND = 64,        /* u16: rows of the frame that make a step of them */
+    NSK_H_RESERVED = 66,    /* u16: 0 */
+    NSK_HEADER_BYTES = 68
 };
 
 enum nsk_tensor_field {
@@ -43,8 +45,8 @@ enum nsk_tensor_field {
     NSK_T_WIDTH = 6,    /* u16 */
     NSK_T_CHANNELS = 8, /* u16 */
     NSK_T_ZERO = 10,    /* i8 */
-    NSK_T_RESERVED = 11,
-    NSK_T_SCALE = 12, /* u32: the bits of a binary32 */
+    NSK_T_ROWS = 11,    /* u8: rows that it holds at a time; 0: all */
+    NSK_T_SCALE = 12,   /* u32: the bits of a binary32 */
     NSK_TENSOR_BYTES = 16
 };
 

@@ -39,6 +39,10 @@ typedef struct nsk_operation {
     void (*run)(const nsk_layer *layer, int8_t *workspace);
 } nsk_operation;
 
+/* Runs a layer, or a piece of one, between the observer's calls; `observer` may be NULL. */
+void nsk_layer_run(const nsk_model *model, unsigned index, const nsk_layer *layer,
+                   int8_t *workspace, const nsk_observer *observer);
+
 extern const nsk_operation nsk_conv, nsk_depthwise, nsk_dense, nsk_max_pool, nsk_average_pool,
     nsk_add, nsk_multiply, nsk_table, nsk_softmax, nsk_larger, nsk_smaller, nsk_move, nsk_constant,
     nsk_resize, nsk_transposed;
@@ -46,6 +50,18 @@ extern const nsk_operation nsk_conv, nsk_depthwise, nsk_dense, nsk_max_pool, nsk
 /* By nsk_kind; NULL where this build leaves one out. Whoever links the runtime gives the table:
  * operations.c has them all, an emitted folder those that its networks use. */
 extern const nsk_operation *const nsk_operations[NSK_KINDS];
+
+/* What runs the first layers while the frame comes in: stream.h. Given beside the table; NULL where
+ * a build leaves it out. */
+typedef struct nsk_streaming {
+    /* Every step of a frame stays within the rows that the tensors hold. */
+    bool (*check)(const nsk_model *model);
+    /* Rows of the frame have come: runs the layers as far as they get. */
+    void (*advance)(nsk_feed *feed);
+} nsk_streaming;
+
+extern const nsk_streaming nsk_streams;
+extern const nsk_streaming *const nsk_streaming_of_build;
 
 /* The kernel taps [first, last) of a window that fall inside the picture, along one axis, and the
  * picture's coordinate of tap 0. */
@@ -74,6 +90,39 @@ static inline nsk_window nsk_rows(const nsk_layer *l, int32_t y) {
 static inline nsk_window nsk_columns(const nsk_layer *l, int32_t x) {
     return nsk_window_at(x, l->stride_across, l->pad_left, l->kernel_width, l->dilate_across,
                          l->in.width);
+}
+
+/* Whether each row of the output comes from a window of the input's rows. */
+static inline bool nsk_kind_has_window(nsk_kind kind) {
+    return kind == NSK_CONV || kind == NSK_DEPTHWISE || kind == NSK_MAX_POOL ||
+           kind == NSK_AVERAGE_POOL;
+}
+
+/* Whether a layer writes over its input; it runs row by row then. */
+bool nsk_writes_over_input(const nsk_layer *layer);
+
+/* Which rows of a tensor are there: [first, made), the first of them at its place. */
+static inline void nsk_cut(nsk_tensor *t, const nsk_held *held, int32_t from, int32_t to) {
+    t->place += (uint32_t)(from - held->first) * t->width * t->channels;
+    t->height = (uint16_t)(to - from);
+}
+
+/* The first row of a window's output row, which may lie above the picture. */
+static inline int32_t nsk_window_top(const nsk_layer *l, int32_t row) {
+    return row * l->stride_down - l->pad_top;
+}
+
+/* A layer with a window as if it made output rows [from, to) only, of what is there of its input
+ * and output. */
+static inline nsk_layer nsk_window_piece(const nsk_layer *l, const nsk_held *in,
+                                         const nsk_held *out, int32_t from, int32_t to) {
+    nsk_layer piece = *l;
+    int32_t top = nsk_window_top(l, from);
+    int32_t first = top < 0 ? 0 : top;
+    piece.pad_top = first - top;
+    nsk_cut(&piece.in, in, first, in->made);
+    nsk_cut(&piece.out, out, from, to);
+    return piece;
 }
 
 static inline uint32_t nsk_tensor_bytes(const nsk_tensor *t) {

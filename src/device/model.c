@@ -27,6 +27,7 @@ nsk_tensor nsk_tensor_at(const nsk_model *model, unsigned tensor) {
     t.height = (uint16_t)nsk_load16(at + NSK_T_HEIGHT);
     t.width = (uint16_t)nsk_load16(at + NSK_T_WIDTH);
     t.channels = (uint16_t)nsk_load16(at + NSK_T_CHANNELS);
+    t.rows = at[NSK_T_ROWS] != 0 ? at[NSK_T_ROWS] : t.height;
     t.zero = (int8_t)at[NSK_T_ZERO];
     t.scale_bits = nsk_load32(at + NSK_T_SCALE);
     return t;

@@ -13,7 +13,9 @@ static bool name_lies_inside(const nsk_model *m, uint32_t offset) {
 static bool check_tensor(const nsk_model *m, unsigned index) {
     nsk_tensor t = nsk_tensor_at(m, index);
     uint64_t elements = (uint64_t)t.height * t.width * t.channels;
-    return elements >= 1 && elements <= MOST_ELEMENTS && t.place + elements <= m->workspace_bytes;
+    uint64_t held = (uint64_t)t.rows * t.width * t.channels;
+    return elements >= 1 && elements <= MOST_ELEMENTS && t.rows <= t.height &&
+           (t.rows == t.height || m->streamed > 0) && t.place + held <= m->workspace_bytes;
 }
 
 static nsk_status check_layer(const nsk_model *m, unsigned index) {
@@ -83,7 +85,10 @@ static nsk_status check_all(const nsk_model *m) {
             return status;
         }
     }
-    return NSK_OK;
+    return m->streamed == 0                   ? NSK_OK
+           : nsk_streaming_of_build == NULL   ? NSK_LEFT_OUT
+           : nsk_streaming_of_build->check(m) ? NSK_OK
+                                              : NSK_INCONSISTENT;
 }
 
 static void read_header(nsk_model *m) {
@@ -97,6 +102,8 @@ static void read_header(nsk_model *m) {
     m->width = (uint16_t)nsk_load16(at + NSK_H_WIDTH);
     m->height = (uint16_t)nsk_load16(at + NSK_H_HEIGHT);
     m->channels = at[NSK_H_CHANNELS];
+    m->streamed = at[NSK_H_STREAMED];
+    m->band = (uint16_t)nsk_load16(at + NSK_H_BAND);
     m->colour = (nsk_colour)at[NSK_H_COLOUR];
     m->fit = (nsk_fit)at[NSK_H_FIT];
     m->resample = (nsk_resample)at[NSK_H_RESAMPLE];

@@ -1,5 +1,8 @@
-/* All kinds of layer: for those who open any model. Linking this links every kernel. */
+/* All kinds of layer, and streaming: for those who open any model. Linking this links every kernel.
+ */
 #include "layer.h"
+
+const nsk_streaming *const nsk_streaming_of_build = &nsk_streams;
 
 const nsk_operation *const nsk_operations[NSK_KINDS] = {
     [NSK_CONV] = &nsk_conv,

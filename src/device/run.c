@@ -1,4 +1,6 @@
 /* Preparing a frame and running the layers. */
+#include <string.h>
+
 #include "format.h"
 #include "layer.h"
 
@@ -17,27 +19,81 @@ static void prepare_colours(const int8_t *tables, const uint8_t *from, size_t pi
     }
 }
 
-void nsk_prepare(const nsk_model *model, const uint8_t *frame, size_t stride, void *workspace) {
+static void prepare(const nsk_model *model, const uint8_t *from, int8_t *to) {
     const int8_t *tables =
         (const int8_t *)model->bytes + nsk_load32(model->bytes + NSK_H_PREPARE_AT);
+    if (model->bytes[NSK_H_TABLES] == 1) {
+        prepare_row(tables, from, (size_t)model->width * model->channels, to);
+    } else {
+        prepare_colours(tables, from, model->width, to);
+    }
+}
+
+void nsk_start(nsk_feed *feed, const nsk_model *model, void *workspace,
+               const nsk_observer *observer) {
+    feed->model = model;
+    feed->workspace = (int8_t *)workspace;
+    feed->observer = observer;
+    feed->rows = 0;
+    memset(feed->held, 0, sizeof feed->held);
+}
+
+unsigned nsk_feed_rows(nsk_feed *feed, const uint8_t *rows, size_t stride, unsigned count) {
+    const nsk_model *model = feed->model;
+    const nsk_held *held = &feed->held[model->streamed > 0 ? model->input : 0];
+    int8_t *input = feed->workspace + nsk_tensor_at(model, model->input).place;
     size_t row = (size_t)model->width * model->channels;
-    int8_t *to = (int8_t *)workspace + nsk_tensor_at(model, model->input).place;
-    for (size_t y = 0; y < model->height; y++, frame += stride, to += row) {
-        if (model->bytes[NSK_H_TABLES] == 1) {
-            prepare_row(tables, frame, row, to);
-        } else {
-            prepare_colours(tables, frame, model->width, to);
+    for (; count > 0 && feed->rows < model->height; count--, rows += stride) {
+        prepare(model, rows, input + (size_t)(feed->rows - held->first) * row);
+        feed->rows++;
+        if (model->streamed > 0 && (feed->rows % model->band == 0 || feed->rows == model->height)) {
+            nsk_streaming_of_build->advance(feed);
         }
+    }
+    return (unsigned)(model->height - feed->rows);
+}
+
+void nsk_prepare(const nsk_model *model, const uint8_t *frame, size_t stride, void *workspace) {
+    nsk_feed feed;
+    nsk_start(&feed, model, workspace, NULL);
+    nsk_feed_rows(&feed, frame, stride, model->height);
+}
+
+/* A layer with a window may write its output over input rows that it needs no more. Kernels go
+ * through channels and pixels in orders of their own: it runs row by row then. */
+bool nsk_writes_over_input(const nsk_layer *l) {
+    return nsk_kind_has_window(l->kind) && l->in.place < l->out.place + nsk_tensor_bytes(&l->out) &&
+           l->out.place < l->in.place + nsk_tensor_bytes(&l->in);
+}
+
+static void run_row_by_row(const nsk_layer *l, int8_t *workspace) {
+    const nsk_held in = {l->in.height, 0};
+    const nsk_held out = {0, 0};
+    for (int32_t y = 0; y < l->out.height; y++) {
+        nsk_layer row = nsk_window_piece(l, &in, &out, y, y + 1);
+        nsk_operations[l->kind]->run(&row, workspace);
+    }
+}
+
+void nsk_layer_run(const nsk_model *model, unsigned index, const nsk_layer *layer,
+                   int8_t *workspace, const nsk_observer *observer) {
+    if (observer != NULL && observer->before != NULL) {
+        observer->before(observer->context, model, index);
+    }
+    if (nsk_writes_over_input(layer)) {
+        run_row_by_row(layer, workspace);
+    } else {
+        nsk_operations[layer->kind]->run(layer, workspace);
+    }
+    if (observer != NULL && observer->after != NULL) {
+        observer->after(observer->context, model, index);
     }
 }
 
 void nsk_run(const nsk_model *model, void *workspace, const nsk_observer *observer) {
-    for (unsigned i = 0; i < model->layers; i++) {
+    for (unsigned i = model->streamed; i < model->layers; i++) {
         nsk_layer layer;
         nsk_layer_decode(model, i, &layer);
-        nsk_operations[layer.kind]->run(&layer, (int8_t *)workspace);
-        if (observer != NULL) {
-            observer->after(observer->context, model, i);
-        }
+        nsk_layer_run(model, i, &layer, (int8_t *)workspace, observer);
     }
 }

@@ -1,6 +1,7 @@
 /* Every emulated core against this machine: what each layer leaves in its output, byte for byte. */
 #include <glib.h>
 #include <stdio.h>
+#include <string.h>
 
 #include "../suites.h"
 #include "../support.h"
@@ -19,11 +20,15 @@ typedef struct reference {
 static void note_layer(void *context, const nsk_model *model, unsigned layer) {
     reference *r = context;
     nsk_tensor t = nsk_tensor_at(model, nsk_layer_output(model, layer));
+    if (layer < model->streamed) {
+        return; /* of which only some rows are there */
+    }
     r->sum[layer] = nsk_crc32(0, r->workspace + t.place, (size_t)t.height * t.width * t.channels);
 }
 
 static void run_here(const nsk_model *model, const uint8_t *frame, reference *r) {
-    const nsk_observer observer = {note_layer, r};
+    const nsk_observer observer = {NULL, note_layer, r};
+    memset(r->sum, 0, sizeof r->sum);
     r->workspace = g_malloc(model->workspace_bytes);
     nsk_prepare(model, frame, (size_t)model->width * model->channels, r->workspace);
     nsk_run(model, r->workspace, &observer);
@@ -69,7 +74,7 @@ static void compare_cores(const char *folder, const nsk_model_file *file, const 
 static void compare_shape(const char *folder, const grid_shape *shape, bool clipped,
                           const char *what) {
     nsk_error error = {.text = ""};
-    nsk_model_file *file = grid_model(shape, clipped, &error);
+    nsk_model_file *file = grid_model(shape, clipped ? GRID_CLIPPED : GRID_PLAIN, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(file);
     compare_cores(folder, file, what);
     nsk_model_file_free(file);

@@ -54,7 +54,7 @@ static void fill_bytes(bed *b, int8_t *bytes, int count) {
 }
 
 static void draw_tensor(bed *b, nsk_tensor *t, uint32_t place, int h, int w, int c) {
-    *t = (nsk_tensor){place, (uint16_t)h, (uint16_t)w, (uint16_t)c, (int8_t)between(b, -128, 127),
+    *t = (nsk_tensor){place, (uint16_t)h, (uint16_t)w, (uint16_t)c, (uint16_t)h, (int8_t)between(b, -128, 127),
                       0};
 }
 

@@ -157,7 +157,7 @@ static nsk_model_file *model_of_kind(nsk_kind kind) {
     nsk_error error = {.text = ""};
     for (int i = 0; i < grid_shape_count; i++) {
         if (grid_shapes[i].kind == kind) {
-            nsk_model_file *file = grid_model(&grid_shapes[i], false, &error);
+            nsk_model_file *file = grid_model(&grid_shapes[i], GRID_PLAIN, &error);
             CU_ASSERT_PTR_NOT_NULL_FATAL(file);
             return file;
         }

@@ -172,13 +172,19 @@ static int draw_depthwise(depthwise_bed *d, bed *b) {
     l->pad_left = between(b, 0, across - 1);
     int height = down + between(b, 0, 8);
     int width = across + between(b, 0, 8);
-    l->in = (nsk_tensor){
-        0, (uint16_t)height, (uint16_t)width, (uint16_t)channels, (int8_t)between(b, -128, 127), 0};
+    l->in = (nsk_tensor){0,
+                         (uint16_t)height,
+                         (uint16_t)width,
+                         (uint16_t)channels,
+                         (uint16_t)height,
+                         (int8_t)between(b, -128, 127),
+                         0};
     l->second.place = sizeof d->workspace[0];
     l->out = (nsk_tensor){2 * sizeof d->workspace[0],
                           (uint16_t)((height + l->pad_top - down) / l->stride_down + 1),
                           (uint16_t)((width + l->pad_left - across) / l->stride_across + 1),
                           (uint16_t)channels,
+                          (uint16_t)((height + l->pad_top - down) / l->stride_down + 1),
                           (int8_t)between(b, -128, 127),
                           0};
     l->low = -128;

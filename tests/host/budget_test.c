@@ -11,7 +11,7 @@
 static void costs_by_hand(void) {
     const nsk_kernel_cost cost = {
         .term = {100, 20, 0.5, 10, 2.5}, .cycles_each = 1.5, .branches_each = 0.1};
-    const nsk_work work = {.rows = 5, .moved = 200, .outputs = 40, .macs = 120};
+    const nsk_work work = {.calls = 1, .rows = 5, .moved = 200, .outputs = 40, .macs = 120};
     nsk_layer_cost c = nsk_kernel_cost_of(&cost, &work, 2);
     CU_ASSERT_DOUBLE_EQUAL(c.instructions, 1000, 1e-9);
     CU_ASSERT_DOUBLE_EQUAL(c.cycles, 1700, 1e-9);

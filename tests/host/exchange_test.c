@@ -30,7 +30,7 @@ static void kiln_goes_out_and_comes_back(void) {
     CU_ASSERT(nsk_quantise_onnx(k.network, k.calibration, path, &error));
     nsk_network *back = nsk_network_read(path, &k.brief->input, NULL, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(back);
-    nsk_model_file *again = nsk_quantise(back, k.calibration, &error);
+    nsk_model_file *again = nsk_quantise(back, k.calibration, NULL, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(again);
     CU_ASSERT_EQUAL_FATAL(again->size, k.file->size);
     CU_ASSERT_EQUAL(memcmp(again->bytes, k.file->bytes, again->size), 0);
@@ -114,7 +114,7 @@ static void carried_levels_are_taken(void) {
     nsk_network *network = nsk_network_read(path, &input, NULL, &error);
     nsk_images *images = nsk_images_open(noise, &labels, &input, 0, false, &error);
     CU_ASSERT_FATAL(network != NULL && images != NULL);
-    nsk_model_file *file = nsk_quantise(network, images, &error);
+    nsk_model_file *file = nsk_quantise(network, images, NULL, &error);
     CU_ASSERT_FATAL(file != NULL && nsk_open(&model, file->bytes, file->size) == NSK_OK);
     nsk_tensor in = nsk_tensor_at(&model, model.input);
     float scale;

@@ -236,7 +236,7 @@ static void facts_travel(void) {
     CU_ASSERT_PTR_NOT_NULL_FATAL(n);
     CU_ASSERT_STRING_EQUAL(nsk_network_fact(n, NSK_FACT_NAME), "watch");
     nsk_network_set_fact(n, NSK_FACT_DESCRIPTION, "sorts tiles");
-    nsk_model_file *made = nsk_quantise(n, k.calibration, &error);
+    nsk_model_file *made = nsk_quantise(n, k.calibration, NULL, &error);
     nsk_model m;
     CU_ASSERT_FATAL(made != NULL && nsk_open(&m, made->bytes, made->size) == NSK_OK);
     static const char *const expected[NSK_FACTS] = {"watch", "7", "the tile works", "MIT",

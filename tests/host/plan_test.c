@@ -16,8 +16,12 @@ static void buffers_never_meet(void) {
         int count = 1 + random_below(&r, MOST);
         for (int i = 0; i < count; i++) {
             int first = random_below(&r, 10);
-            b[i] = (nsk_buffer){1 + (uint32_t)random_below(&r, 500), first,
-                                first + random_below(&r, 4), 0};
+            b[i] = (nsk_buffer){1 + (uint32_t)random_below(&r, 500),
+                                first,
+                                first + random_below(&r, 4),
+                                0,
+                                NULL,
+                                0};
         }
         uint32_t total = nsk_plan_place(b, count);
         below += total < nsk_plan_lower_bound(b, count);
@@ -37,7 +41,7 @@ static void buffers_never_meet(void) {
 static int draw_network(random_state *r, nsk_buffer *b) {
     int count = 4 + random_below(r, MOST_LAYERS - 3);
     for (int i = 0; i < count; i++) {
-        b[i] = (nsk_buffer){4 * (1 + (uint32_t)random_below(r, 2000)), i, i + 1, 0};
+        b[i] = (nsk_buffer){4 * (1 + (uint32_t)random_below(r, 2000)), i, i + 1, 0, NULL, 0};
         if (i > 1 && random_below(r, 3) == 0) {
             int earlier = i - 2 - random_below(r, i - 1 < 8 ? i - 1 : 8);
             earlier = earlier < 0 ? 0 : earlier;
@@ -103,7 +107,7 @@ static void chains_need_no_more_than_the_bound(void) {
     for (int round = 0; round < 500; round++) {
         nsk_buffer b[MOST];
         for (int i = 0; i < MOST; i++) {
-            b[i] = (nsk_buffer){4 * (1 + (uint32_t)random_below(&r, 200)), i, i + 1, 0};
+            b[i] = (nsk_buffer){4 * (1 + (uint32_t)random_below(&r, 200)), i, i + 1, 0, NULL, 0};
         }
         CU_ASSERT_EQUAL(nsk_plan_lower_bound(b, 2), b[0].bytes + b[1].bytes);
         CU_ASSERT_EQUAL(nsk_plan_place(b, 2), b[0].bytes + b[1].bytes);

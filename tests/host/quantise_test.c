@@ -108,7 +108,7 @@ static double agreement(onnx_maker *maker, double *worst) {
     if (network != NULL) {
         noise_set(noise, &labels, 40, input.width, input.height);
         nsk_images *images = nsk_images_open(noise, &labels, &input, 0, false, &error);
-        nsk_model_file *file = images != NULL ? nsk_quantise(network, images, &error) : NULL;
+        nsk_model_file *file = images != NULL ? nsk_quantise(network, images, NULL, &error) : NULL;
         c = file != NULL ? nsk_compare(network, file, images, NULL, NULL, &error) : NULL;
         nsk_model_file_free(file);
         nsk_images_free(images);
@@ -199,7 +199,7 @@ static nsk_model_file *quantise_small(const nsk_input *given, nsk_error *error) 
     noise_set(noise, &labels, 4, 9, 7);
     nsk_images *images = nsk_images_open(noise, &labels, &input, 0, false, error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(images);
-    nsk_model_file *file = nsk_quantise(network, images, error);
+    nsk_model_file *file = nsk_quantise(network, images, NULL, error);
     nsk_images_free(images);
     nsk_network_free(network);
     g_free(noise);
@@ -286,7 +286,7 @@ static void without_integer_form(void) {
         noise_set(noise, &some, 1, 6, 6);
         nsk_images *images = nsk_images_open(noise, &some, &input, 0, false, &error);
         CU_ASSERT_PTR_NOT_NULL_FATAL(images);
-        CU_ASSERT_PTR_NULL(nsk_quantise(network, images, &error));
+        CU_ASSERT_PTR_NULL(nsk_quantise(network, images, NULL, &error));
         assert_error(&error, "has no integer form");
         assert_error(&error, cases[i].said);
         nsk_images_free(images);
@@ -304,7 +304,7 @@ static void the_same_bytes_on_any_threads(void) {
     kiln_load(&k, 24);
     for (int n = 1; n <= 3; n++) {
         omp_set_num_threads(n);
-        nsk_model_file *again = nsk_quantise(k.network, k.calibration, &error);
+        nsk_model_file *again = nsk_quantise(k.network, k.calibration, NULL, &error);
         CU_ASSERT_PTR_NOT_NULL_FATAL(again);
         CU_ASSERT(again->size == k.file->size &&
                   memcmp(again->bytes, k.file->bytes, again->size) == 0);

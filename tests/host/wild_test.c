@@ -206,7 +206,7 @@ static double integer_distance(const nsk_network *network, const nsk_images *ima
     nsk_error error = {.text = ""};
     nsk_model model;
     double most = 0.0;
-    nsk_model_file *file = nsk_quantise(network, images, &error);
+    nsk_model_file *file = nsk_quantise(network, images, NULL, &error);
     assert_error(&error, "");
     if (file == NULL || nsk_open(&model, file->bytes, file->size) != NSK_OK) {
         fprintf(stderr, "\n    %s\n", error.text);
@@ -711,7 +711,7 @@ static void weighed_blocks_agree(void) {
         }
     }
     n = network_of(model, path, &input);
-    nsk_model_file *file = nsk_quantise(n, k.calibration, &error);
+    nsk_model_file *file = nsk_quantise(n, k.calibration, NULL, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(file);
     nsk_comparison *c = nsk_compare(n, file, k.held_out, NULL, NULL, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(c);

@@ -28,6 +28,7 @@ static const nsk_setting_name known[] = {
     {"images", "held-out"},
     {"images", "calibration-limit"},
     {"board", "file"},
+    {"schedule", "streamed"},
     {"limits", "flash"},
     {"limits", "ram"},
     {"limits", "latency"},
@@ -92,6 +93,15 @@ static bool read_limits(const nsk_settings *s, nsk_limits *limits, nsk_error *er
            nsk_settings_number(s, "limits", "loss", NSK_NUMBER, -100, 100, &limits->loss, error);
 }
 
+static bool read_recipe(const nsk_settings *s, nsk_recipe *recipe, nsk_error *error) {
+    static const char *const wishes[] = {"when-needed", "never", "always", NULL};
+    int wish = NSK_STREAM_WHEN_NEEDED;
+    *recipe = nsk_usual_recipe;
+    bool good = nsk_settings_choice(s, "schedule", "streamed", wishes, &wish, error);
+    recipe->streaming = (nsk_streaming_wish)wish;
+    return good;
+}
+
 static bool read_decision(const nsk_settings *s, const nsk_labels *labels, nsk_decision *decision,
                           nsk_error *error) {
     double frames = 1.0;
@@ -140,6 +150,7 @@ static bool fill(nsk_brief *brief, const nsk_settings *s, nsk_error *error) {
     bool good = nsk_labels_read(labels_path, &brief->labels, error);
     g_free(labels_path);
     good = good && read_input(s, &brief->input, error) && read_limits(s, &brief->limits, error) &&
+           read_recipe(s, &brief->recipe, error) &&
            read_decision(s, &brief->labels, &brief->decision, error) &&
            nsk_settings_number(s, "images", "calibration-limit", NSK_NUMBER, 0, 1e6, &limit, error);
     brief->calibration_limit = (int)limit;

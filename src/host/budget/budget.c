@@ -21,9 +21,19 @@ static bool estimate_layers(nsk_budget *b, const nsk_model *model, const nsk_cos
     if (!nsk_costs_kernel(costs, "prepare", &cost, error)) {
         return false;
     }
-    const nsk_work frame = {.outputs = (uint64_t)b->ram_frame, .rows = model->height};
+    const nsk_work frame = {.outputs = (uint64_t)model->width * model->height * model->channels,
+                            .calls = 1,
+                            .rows = model->height};
     b->preparation = nsk_kernel_cost_of(&cost, &frame, wait_states);
     b->cycles += b->preparation.cycles;
+    if (model->streamed > 0) {
+        nsk_work work = nsk_stream_work(model);
+        if (!nsk_costs_kernel(costs, "stream", &cost, error)) {
+            return false;
+        }
+        b->streaming = nsk_kernel_cost_of(&cost, &work, wait_states);
+        b->cycles += b->streaming.cycles;
+    }
     return true;
 }
 
@@ -43,7 +53,11 @@ static bool estimate(nsk_budget *b, const nsk_model_file *file, const nsk_model 
     b->flash_model = (double)file->size;
     b->ram_workspace = model->workspace_bytes;
     b->ram_lower_bound = (double)file->workspace_lower_bound;
-    b->ram_frame = (double)model->width * model->height * model->channels;
+    b->ram_frame = (double)model->width * model->channels *
+                   (model->streamed > 0 ? 1.0 : (double)model->height);
+    b->ram_rest_of_frame = (double)model->width * model->channels * model->height - b->ram_frame;
+    b->streamed = model->streamed;
+    b->band = model->band;
     if (!nsk_costs_code(costs, model, &b->flash_code, error) ||
         !nsk_costs_stack(costs, &b->ram_stack, error) ||
         !estimate_layers(b, model, costs, board->wait_states, error)) {
@@ -66,6 +80,16 @@ static bool estimate(nsk_budget *b, const nsk_model_file *file, const nsk_model 
                         board->wait_states);
     b->stack_source = g_strdup_printf("deepest use painted on the emulated %s", board->core);
     return true;
+}
+
+bool nsk_ram_for_model(const nsk_board *board, const nsk_limits *limits, double *bytes,
+                       nsk_error *error) {
+    double stack = 0.0;
+    nsk_costs *costs = nsk_costs_read(board->costs, error);
+    bool good = costs != NULL && nsk_costs_stack(costs, &stack, error);
+    *bytes = fmin(board->ram, limits->ram) - stack;
+    nsk_costs_free(costs);
+    return good;
 }
 
 nsk_budget *nsk_budget_make(const nsk_model_file *file, const nsk_board *board,

@@ -32,7 +32,7 @@ static const nsk_setting_name known[] = {
 const char *const nsk_cost_terms[NSK_COST_TERMS] = {"call", "row", "byte", "output", "mac"};
 
 void nsk_cost_terms_of(const nsk_work *work, double *terms) {
-    terms[0] = 1.0;
+    terms[0] = (double)work->calls;
     terms[1] = (double)work->rows;
     terms[2] = (double)work->moved;
     terms[3] = (double)work->outputs;
@@ -113,12 +113,22 @@ static const struct {
     {"transposed", {NSK_TRANSPOSED}},
 };
 
-bool nsk_device_file_is_needed(const char *file, const bool *kinds) {
+void nsk_needs_add(nsk_needs *needs, const nsk_model *model) {
+    for (unsigned i = 0; i < model->layers; i++) {
+        needs->kinds[nsk_layer_kind(model, i)] = true;
+    }
+    needs->streams = needs->streams || model->streamed > 0;
+}
+
+bool nsk_device_file_is_needed(const char *file, const nsk_needs *needs) {
+    if (strcmp(file, "stream") == 0) {
+        return needs->streams;
+    }
     for (size_t i = 0; i < G_N_ELEMENTS(needed); i++) {
         if (strcmp(needed[i].file, file) == 0) {
             bool any = false;
             for (size_t k = 0; k < G_N_ELEMENTS(needed[i].kinds); k++) {
-                any = any || kinds[needed[i].kinds[k]];
+                any = any || needs->kinds[needed[i].kinds[k]];
             }
             return any;
         }
@@ -134,10 +144,8 @@ static const char *file_of(const char *key) {
 
 bool nsk_costs_code(const nsk_costs *costs, const nsk_model *model, double *bytes,
                     nsk_error *error) {
-    bool kinds[NSK_KINDS] = {false};
-    for (unsigned i = 0; i < model->layers; i++) {
-        kinds[nsk_layer_kind(model, i)] = true;
-    }
+    nsk_needs needs = {.streams = false};
+    nsk_needs_add(&needs, model);
     const char *const *keys = nsk_settings_keys(costs->settings, "code");
     *bytes = 0.0;
     for (; keys != NULL && *keys != NULL; keys++) {
@@ -145,7 +153,7 @@ bool nsk_costs_code(const nsk_costs *costs, const nsk_model *model, double *byte
         if (!nsk_settings_number(costs->settings, "code", *keys, NSK_BYTES, 0, 1e9, &one, error)) {
             return false;
         }
-        *bytes += nsk_device_file_is_needed(file_of(*keys), kinds) ? one : 0.0;
+        *bytes += nsk_device_file_is_needed(file_of(*keys), &needs) ? one : 0.0;
     }
     return *bytes > 0.0 || nsk_fail(error, "%s: no sizes under [code]", costs->path);
 }

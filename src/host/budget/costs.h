@@ -32,9 +32,15 @@ bool nsk_costs_kernel(const nsk_costs *costs, const char *kind, nsk_kernel_cost 
 bool nsk_costs_code(const nsk_costs *costs, const nsk_model *model, double *bytes,
                     nsk_error *error);
 bool nsk_costs_stack(const nsk_costs *costs, double *bytes, nsk_error *error);
-/* Whether a file of src/device, by its name without folder and suffix, is needed for layers of
- * those kinds. */
-bool nsk_device_file_is_needed(const char *file, const bool *kinds);
+/* What models need of the runtime. */
+typedef struct nsk_needs {
+    bool kinds[NSK_KINDS];
+    bool streams;
+} nsk_needs;
+
+void nsk_needs_add(nsk_needs *needs, const nsk_model *model);
+/* Whether a file of src/device, by its name without folder and suffix, is needed. */
+bool nsk_device_file_is_needed(const char *file, const nsk_needs *needs);
 /* A key of [table]: where the figures come from; "" where it is not given. */
 const char *nsk_costs_source(const nsk_costs *costs, const char *key);
 

@@ -111,7 +111,7 @@ static void flatten_includes(GString *text) {
 }
 
 /* The files of one folder of src/device, `under` being "" or an architecture's. */
-static void add_sources(nsk_bundle *bundle, const char *under, const bool *kinds) {
+static void add_sources(nsk_bundle *bundle, const char *under, const nsk_needs *needs) {
     char *folder = g_strconcat("device/", under, NULL);
     char **names = carried_names(folder);
     for (char **name = names; *name != NULL; name++) {
@@ -119,8 +119,8 @@ static void add_sources(nsk_bundle *bundle, const char *under, const bool *kinds
         bool header = g_str_has_suffix(*name, ".h");
         bool source = header || g_str_has_suffix(*name, ".c");
         if (g_str_has_suffix(*name, "/")) {
-            add_sources(bundle, *name, kinds);
-        } else if (source && nsk_device_file_is_needed(base, kinds) &&
+            add_sources(bundle, *name, needs);
+        } else if (source && nsk_device_file_is_needed(base, needs) &&
                    strcmp(*name, "operations.c") != 0) {
             char *path = g_strconcat(folder, *name, NULL);
             char *flat = flat_name(header ? "" : under, *name);
@@ -136,24 +136,28 @@ static void add_sources(nsk_bundle *bundle, const char *under, const bool *kinds
     g_free(folder);
 }
 
-static GString *operations_source(const bool *kinds) {
+static GString *operations_source(const nsk_needs *needs) {
     GString *text = g_string_new("/* The kinds of layer that the networks here have. */\n"
                                  "#include \"nsk_layer.h\"\n\n"
                                  "const nsk_operation *const nsk_operations[NSK_KINDS] = {\n");
     for (int i = 0; i < NSK_KINDS; i++) {
         const char *kind = i > 0 ? nsk_cost_kind_of((nsk_kind)i, 9, true) : "no kind";
         char *name = g_strdelimit(g_strdup(kind), "-", '_');
-        g_string_append_printf(text, kinds[i] ? "    &nsk_%s,\n" : "    NULL, /* %s */\n", name);
+        g_string_append_printf(text, needs->kinds[i] ? "    &nsk_%s,\n" : "    NULL, /* %s */\n",
+                               name);
         g_free(name);
     }
-    g_string_append(text, "};\n");
+    g_string_append_printf(text,
+                           "};\n\n/* Layers that run while the frame comes in. */\n"
+                           "const nsk_streaming *const nsk_streaming_of_build = %s;\n",
+                           needs->streams ? "&nsk_streams" : "NULL");
     return text;
 }
 
-void nsk_bundle_add_runtime(nsk_bundle *bundle, const bool *kinds) {
+void nsk_bundle_add_runtime(nsk_bundle *bundle, const nsk_needs *needs) {
     nsk_bundle_add(bundle, "netsuke/device.h", carried("device.h"));
-    add_sources(bundle, "", kinds);
-    nsk_bundle_add(bundle, "nsk_operations.c", operations_source(kinds));
+    add_sources(bundle, "", needs);
+    nsk_bundle_add(bundle, "nsk_operations.c", operations_source(needs));
 }
 
 void nsk_bundle_add_boards(nsk_bundle *bundle) {

@@ -3,6 +3,7 @@
 #define NSK_BUNDLE_H
 
 #include "base/base.h"
+#include "budget/costs.h"
 
 typedef struct nsk_bundle nsk_bundle;
 
@@ -15,9 +16,9 @@ void nsk_bundle_add(nsk_bundle *bundle, const char *name, GString *text);
  */
 void nsk_bundle_add_template(nsk_bundle *bundle, const char *name, const char *template_name,
                              const char *const *values);
-/* The runtime's sources that layers of those kinds need, side by side in one folder; the table of
- * kinds with them. */
-void nsk_bundle_add_runtime(nsk_bundle *bundle, const bool *kinds);
+/* The runtime's sources that are needed, side by side in one folder; the table of kinds with them.
+ */
+void nsk_bundle_add_runtime(nsk_bundle *bundle, const nsk_needs *needs);
 /* What runs the self-test on emulated boards. */
 void nsk_bundle_add_boards(nsk_bundle *bundle);
 

@@ -329,7 +329,7 @@ char *nsk_handed_name(const char *text) {
 
 char **nsk_emit(const nsk_handed_network *networks, int count, const char *folder,
                 nsk_error *error) {
-    bool kinds[NSK_KINDS] = {false};
+    nsk_needs needs = {.streams = false};
     if (!check_names(networks, count, error)) {
         return NULL;
     }
@@ -342,9 +342,7 @@ char **nsk_emit(const nsk_handed_network *networks, int count, const char *folde
     for (int i = 0; i < count; i++) {
         nsk_model model;
         nsk_open(&model, networks[i].model->bytes, networks[i].model->size);
-        for (unsigned k = 0; k < model.layers; k++) {
-            kinds[nsk_layer_kind(&model, k)] = true;
-        }
+        nsk_needs_add(&needs, &model);
         char *header = g_strconcat(networks[i].name, ".h", NULL);
         char *source = g_strconcat(networks[i].name, "_model.c", NULL);
         nsk_bundle_add(bundle, header, header_source(&networks[i], &model));
@@ -352,7 +350,7 @@ char **nsk_emit(const nsk_handed_network *networks, int count, const char *folde
         g_free(header);
         g_free(source);
     }
-    nsk_bundle_add_runtime(bundle, kinds);
+    nsk_bundle_add_runtime(bundle, &needs);
     nsk_bundle_add(bundle, "self_test_data.c", test);
     nsk_bundle_add_boards(bundle);
     char **names = nsk_bundle_write(bundle, folder, error) ? nsk_bundle_names(bundle) : NULL;

@@ -15,6 +15,7 @@ nsk_scale *nsk_scales_of(const nsk_graph *graph, const nsk_lowered *lowered,
 /* Quantises every layer, plans the workspace, writes the model and opens it. */
 nsk_model_file *nsk_model_build(const nsk_graph *graph, const nsk_lowered *lowered,
                                 const nsk_scale *scales, const char *const *facts,
-                                const nsk_labels *labels, const nsk_input *input, nsk_error *error);
+                                const nsk_labels *labels, const nsk_input *input,
+                                const nsk_recipe *recipe, nsk_error *error);
 
 #endif

@@ -12,6 +12,11 @@ static bool alive_together(const nsk_buffer *a, const nsk_buffer *b) {
     return a->first <= b->last && b->first <= a->last;
 }
 
+/* How far `below`, standing lower, has to keep from the start of `above`. */
+static uint32_t room_below(const nsk_buffer *below, const nsk_buffer *above) {
+    return aligned(below->over == above ? below->lead : below->bytes);
+}
+
 /* The lowest place at which `buffer` meets none of the `placed` buffers that live with it. */
 static uint32_t lowest_place(const nsk_buffer *buffer, nsk_buffer **placed, int count) {
     uint32_t place = 0;
@@ -19,9 +24,9 @@ static uint32_t lowest_place(const nsk_buffer *buffer, nsk_buffer **placed, int 
         moved = false;
         for (int i = 0; i < count; i++) {
             const nsk_buffer *other = placed[i];
-            uint32_t end = other->place + aligned(other->bytes);
+            uint32_t end = other->place + room_below(other, buffer);
             if (alive_together(buffer, other) && place < end &&
-                other->place < place + aligned(buffer->bytes)) {
+                other->place < place + room_below(buffer, other)) {
                 place = end;
                 moved = true;
             }
@@ -183,14 +188,24 @@ uint32_t nsk_plan_place(nsk_buffer *buffers, int count) {
     return s.total;
 }
 
+/* Bytes that a buffer and the one that it is written over share at best. */
+static uint32_t saved_by(const nsk_buffer *b) {
+    if (b->over == NULL) {
+        return 0;
+    }
+    uint32_t both = aligned(b->bytes) + aligned(b->over->bytes);
+    return both - MAX(aligned(b->bytes), aligned(b->lead) + aligned(b->over->bytes));
+}
+
 uint32_t nsk_plan_lower_bound(const nsk_buffer *buffers, int count) {
     uint32_t most = 0;
     for (int i = 0; i < count; i++) {
+        const int step = buffers[i].first;
         uint32_t alive = 0; /* at the step at which buffer i is written */
         for (int k = 0; k < count; k++) {
-            bool there =
-                buffers[k].first <= buffers[i].first && buffers[k].last >= buffers[i].first;
+            bool there = buffers[k].first <= step && buffers[k].last >= step;
             alive += there ? aligned(buffers[k].bytes) : 0;
+            alive -= there && buffers[k].first == step ? saved_by(&buffers[k]) : 0;
         }
         most = MAX(most, alive);
     }

@@ -5,7 +5,7 @@
 #include "quantise/build.h"
 #include "quantise/check.h"
 #include "quantise/export.h"
-#include "quantise/plan.h"
+#include "quantise/schedule.h"
 #include "quantise/write.h"
 
 /* The input's range is what bytes can become, not what calibration happened to show: with one mean
@@ -90,63 +90,23 @@ static nsk_integer_layer *make_layers(const nsk_lowered *lowered, const nsk_scal
     return layers;
 }
 
-static void keep_alive(const nsk_lowered *lowered, nsk_buffer *buffers, int tensor, int step) {
-    nsk_buffer *b = &buffers[nsk_low_tensor_root(lowered, tensor)];
-    b->first = MIN(b->first, step);
-    b->last = MAX(b->last, step);
-}
-
-/* A tensor lives from the first layer that writes it to the last that reads it; the input from
- * before the first layer, the output to behind the last. Another shape of a tensor is no buffer of
- * its own.
- */
-static nsk_buffer *make_buffers(const nsk_lowered *lowered) {
-    int tensors = (int)lowered->tensors->len;
-    int layers = (int)lowered->layers->len;
-    nsk_buffer *buffers = g_new0(nsk_buffer, tensors);
-    for (int i = 0; i < tensors; i++) {
-        const nsk_low_tensor *t = nsk_low_tensor_at(lowered, i);
-        bool own = t->stands_in == NSK_NONE;
-        buffers[i].bytes = own ? (uint32_t)(t->height * t->width * t->channels) : 0;
-        buffers[i].first = layers + 1;
-    }
-    keep_alive(lowered, buffers, 0, 0);
-    for (int i = 0; i < layers; i++) {
-        const nsk_low_layer *l = nsk_low_layer_at(lowered, i);
-        keep_alive(lowered, buffers, l->in, i + 1);
-        keep_alive(lowered, buffers, l->out, i + 1);
-        if (l->second != NSK_NONE) {
-            keep_alive(lowered, buffers, l->second, i + 1);
-        }
-    }
-    keep_alive(lowered, buffers, lowered->output, layers + 1);
-    return buffers;
-}
-
 nsk_model_file *nsk_model_build(const nsk_graph *graph, const nsk_lowered *lowered,
                                 const nsk_scale *scales, const char *const *facts,
                                 const nsk_labels *labels, const nsk_input *input,
-                                nsk_error *error) {
+                                const nsk_recipe *recipe, nsk_error *error) {
     nsk_integer_layer *layers = make_layers(lowered, scales, error);
     if (layers == NULL) {
         return NULL;
     }
-    int tensors = (int)lowered->tensors->len;
-    nsk_buffer *buffers = make_buffers(lowered);
-    uint32_t workspace = nsk_plan_place(buffers, tensors);
-    uint32_t *places = g_new(uint32_t, tensors);
-    for (int i = 0; i < tensors; i++) {
-        places[i] = buffers[nsk_low_tensor_root(lowered, i)].place;
-    }
+    nsk_schedule *schedule =
+        nsk_schedule_make(lowered, recipe != NULL ? recipe : &nsk_usual_recipe);
     nsk_model_parts parts = {.labels = labels,
                              .input = input,
                              .graph = graph,
                              .lowered = lowered,
                              .scales = scales,
                              .layers = layers,
-                             .places = places,
-                             .workspace = workspace,
-                             .lower_bound = nsk_plan_lower_bound(buffers, tensors)};
+                             .schedule = schedule};
     for (int i = 0; i < NSK_FACTS; i++) {
         parts.facts[i] = facts[i];
     }
@@ -155,13 +115,14 @@ nsk_model_file *nsk_model_build(const nsk_graph *graph, const nsk_lowered *lower
         nsk_integer_layer_clear(&layers[i]);
     }
     g_free(layers);
-    g_free(places);
-    g_free(buffers);
+    nsk_schedule_free(schedule);
     return file;
 }
 
+const nsk_recipe nsk_usual_recipe = {.streaming = NSK_STREAM_WHEN_NEEDED, .ram = INFINITY};
+
 nsk_model_file *nsk_quantise(const nsk_network *network, const nsk_images *calibration,
-                             nsk_error *error) {
+                             const nsk_recipe *recipe, nsk_error *error) {
     if (!nsk_network_takes(network, calibration, error)) {
         return NULL;
     }
@@ -179,7 +140,7 @@ nsk_model_file *nsk_quantise(const nsk_network *network, const nsk_images *calib
         }
         file =
             nsk_model_build(network->graph, lowered, scales, facts, nsk_images_labels(calibration),
-                            nsk_images_input(calibration), error);
+                            nsk_images_input(calibration), recipe, error);
     }
     g_free(scales);
     nsk_lowered_free(lowered);

@@ -57,11 +57,13 @@ static void put_tensors(const writer *w) {
         uint8_t *at = w->bytes->data + NSK_HEADER_BYTES + (size_t)NSK_TENSOR_BYTES * (size_t)i;
         uint32_t scale_bits;
         memcpy(&scale_bits, &w->parts->scales[i].scale, sizeof scale_bits);
-        put32(at + NSK_T_PLACE, w->parts->places[i]);
+        put32(at + NSK_T_PLACE, w->parts->schedule->places[i]);
         put16(at + NSK_T_HEIGHT, (uint32_t)t->height);
         put16(at + NSK_T_WIDTH, (uint32_t)t->width);
         put16(at + NSK_T_CHANNELS, (uint32_t)t->channels);
         at[NSK_T_ZERO] = (uint8_t)w->parts->scales[i].zero;
+        int rows = w->parts->schedule->rows[i];
+        at[NSK_T_ROWS] = (uint8_t)(rows < t->height ? rows : 0);
         put32(at + NSK_T_SCALE, scale_bits);
     }
 }
@@ -217,7 +219,7 @@ static void put_header(const writer *w) {
     put16(at + NSK_H_VERSION, NSK_VERSION);
     put16(at + NSK_H_HEADER_BYTES, NSK_HEADER_BYTES);
     put32(at + NSK_H_SIZE, w->bytes->len);
-    put32(at + NSK_H_WORKSPACE, p->workspace);
+    put32(at + NSK_H_WORKSPACE, p->schedule->workspace);
     put16(at + NSK_H_LAYERS, p->lowered->layers->len);
     put16(at + NSK_H_TENSORS, tensors);
     put16(at + NSK_H_CLASSES, (uint32_t)p->labels->count);
@@ -229,9 +231,11 @@ static void put_header(const writer *w) {
     at[NSK_H_COLOUR] = (uint8_t)p->input->colour;
     at[NSK_H_FIT] = (uint8_t)p->input->fit;
     at[NSK_H_RESAMPLE] = (uint8_t)p->input->resample;
+    at[NSK_H_STREAMED] = (uint8_t)p->schedule->streamed;
+    put16(at + NSK_H_BAND, p->schedule->streamed > 0 ? (uint32_t)p->schedule->band : 0);
     put32(at + NSK_H_TENSORS_AT, NSK_HEADER_BYTES);
     put32(at + NSK_H_LAYERS_AT, NSK_HEADER_BYTES + NSK_TENSOR_BYTES * tensors);
-    put32(at + NSK_H_LEAST, p->lower_bound);
+    put32(at + NSK_H_LEAST, p->schedule->lower_bound);
     uint32_t crc = nsk_crc32(0, at, NSK_H_CRC);
     put32(at + NSK_H_CRC, nsk_crc32(crc, at + NSK_H_WORKSPACE, w->bytes->len - NSK_H_WORKSPACE));
 }

@@ -3,6 +3,7 @@
 #define NSK_WRITE_H
 
 #include "quantise/integer.h"
+#include "quantise/schedule.h"
 
 typedef struct nsk_model_parts {
     const char *facts[NSK_FACTS];
@@ -12,8 +13,7 @@ typedef struct nsk_model_parts {
     const nsk_lowered *lowered;
     const nsk_scale *scales;         /* one a tensor */
     const nsk_integer_layer *layers; /* one a layer */
-    const uint32_t *places;          /* one a tensor */
-    uint32_t workspace, lower_bound;
+    const nsk_schedule *schedule;
 } nsk_model_parts;
 
 /* Writes and opens it, so that what comes back has passed every check of the device's. */

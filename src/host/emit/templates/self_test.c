@@ -2,7 +2,7 @@
  * lines of words:
  *
  *     network NAME
- *     prepare TICKS               of the first frame
+ *     prepare TICKS               of the first frame: what is not in a layer
  *     layer INDEX TICKS NAME      of the first frame, layer by layer
  *     scores FRAME S0 S1 ...      each from -128 to 127
  *     stack BYTES                 deepest use, where the board can tell it
@@ -12,48 +12,41 @@
  * ticks by. Returns 0 when everything is equal. */
 #include "self_test.h"
 
+#include <string.h>
+
 #include "board.h"
 
 enum { MOST_LAYERS = 256 };
 
 typedef struct stopwatch {
-    uint32_t last;
-    uint32_t ticks[MOST_LAYERS];
+    uint32_t start, in_layers;
+    uint32_t ticks[MOST_LAYERS]; /* of all pieces of a streamed layer */
 } stopwatch;
 
-static void print_number(int32_t number) {
-    char text[13];
-    char *at = text + sizeof text - 1;
-    uint32_t rest = number < 0 ? 0U - (uint32_t)number : (uint32_t)number;
-    *at = '\0';
-    do {
-        *--at = (char)('0' + rest % 10U);
-        rest /= 10U;
-    } while (rest > 0);
-    if (number < 0) {
-        *--at = '-';
-    }
-    *--at = ' ';
-    board_print(at);
+static void before_layer(void *context, const nsk_model *model, unsigned layer) {
+    stopwatch *w = (stopwatch *)context;
+    (void)model;
+    (void)layer;
+    w->start = timer_now();
 }
 
 static void after_layer(void *context, const nsk_model *model, unsigned layer) {
     stopwatch *w = (stopwatch *)context;
-    uint32_t now = timer_now();
+    uint32_t ticks = timer_between(w->start, timer_now());
     (void)model;
+    w->in_layers += ticks;
     if (layer < MOST_LAYERS) {
-        w->ticks[layer] = timer_between(w->last, now);
+        w->ticks[layer] += ticks;
     }
-    w->last = timer_now();
 }
 
 static void print_ticks(const nsk_model *model, uint32_t prepare, const stopwatch *watch) {
     board_print("prepare");
-    print_number((int32_t)prepare);
+    board_print_number((int32_t)prepare);
     for (unsigned i = 0; i < model->layers && i < MOST_LAYERS; i++) {
         board_print("\nlayer");
-        print_number((int32_t)i);
-        print_number((int32_t)watch->ticks[i]);
+        board_print_number((int32_t)i);
+        board_print_number((int32_t)watch->ticks[i]);
         board_print(" ");
         board_print(nsk_layer_name(model, i));
     }
@@ -64,12 +57,19 @@ static void print_ticks(const nsk_model *model, uint32_t prepare, const stopwatc
 static bool run_frame(const nsk_model *model, const self_test_network *network, unsigned index) {
     static stopwatch watch;
     size_t row = (size_t)model->width * model->channels;
-    const nsk_observer observer = {after_layer, &watch};
+    const nsk_observer observer = {before_layer, after_layer, &watch};
     const int8_t *expected = network->expected + (size_t)index * model->classes;
-    uint32_t start = timer_now();
-    nsk_prepare(model, network->frame + index * row * model->height, row, self_test_workspace);
-    watch.last = timer_now();
-    uint32_t prepare = timer_between(start, watch.last);
+    nsk_feed feed;
+    memset(&watch, 0, sizeof watch);
+    uint32_t prepare = 0;
+    const uint8_t *frame = network->frame + index * row * model->height;
+    nsk_start(&feed, model, self_test_workspace, &observer);
+    for (unsigned y = 0; y < model->height; y++, frame += row) { /* as a camera gives them */
+        uint32_t start = timer_now();
+        nsk_feed_rows(&feed, frame, row, 1);
+        prepare += timer_between(start, timer_now());
+    }
+    prepare -= watch.in_layers;
     nsk_run(model, self_test_workspace, &observer);
     if (index == 0) {
         print_ticks(model, prepare, &watch);
@@ -77,9 +77,9 @@ static bool run_frame(const nsk_model *model, const self_test_network *network, 
     const int8_t *scores = nsk_scores(model, self_test_workspace);
     bool same = true;
     board_print("scores");
-    print_number((int32_t)index);
+    board_print_number((int32_t)index);
     for (unsigned c = 0; c < model->classes; c++) {
-        print_number(scores[c]);
+        board_print_number(scores[c]);
         same = same && scores[c] == expected[c];
     }
     board_print(same ? "\n" : " differ\n");
@@ -117,12 +117,12 @@ int main(void) {
     }
     if (stack_used() > 0) {
         board_print("stack");
-        print_number((int32_t)stack_used());
+        board_print_number((int32_t)stack_used());
         board_print("\n");
     }
     board_print(wrong == 0 ? "passed" : "FAILED");
     if (wrong > 0) {
-        print_number(wrong);
+        board_print_number(wrong);
     }
     board_print("\n");
     return wrong == 0 ? 0 : 1;
