@@ -62,8 +62,30 @@ typedef enum nsk_streaming_wish {
     NSK_STREAM_ALWAYS /* as it takes the least RAM */
 } nsk_streaming_wish;
 
+/* How a tensor's range is made from the numbers that it takes on calibration images. */
+typedef enum nsk_range_method {
+    NSK_RANGES_AUTO, /* of the others, tried one tensor at a time, the one that moves the network's
+                      * scores least; takes a minute where a network has many tensors */
+    NSK_RANGES_EXTREMES,      /* the lowest and the highest */
+    NSK_RANGES_PERCENTILE,    /* all but the outermost 0.005 % at either end */
+    NSK_RANGES_SQUARED_ERROR, /* the least squared error of rounding and cutting */
+    NSK_RANGES_DIVERGENCE     /* the least divergence of what is left of their distribution */
+} nsk_range_method;
+
+/* A layer whose output's range is to be made in a way of its own. */
+typedef struct nsk_range_exception {
+    char *layer;
+    nsk_range_method method;
+} nsk_range_exception;
+
 /* How to quantise. */
 typedef struct nsk_recipe {
+    nsk_range_method ranges;
+    nsk_range_exception *exceptions; /* NULL, or as many as `excepted` */
+    int excepted;
+    bool equalise; /* even out channels between layers first; the function stays the same */
+    bool rounding; /* round weights up or down as moves their layer's output least */
+    bool biases;   /* let biases take what rounding adds on the average */
     nsk_streaming_wish streaming;
     double ram; /* bytes that the workspace and what is held of the frame may take */
 } nsk_recipe;
@@ -228,7 +250,8 @@ typedef struct nsk_model_file {
     size_t workspace_lower_bound; /* most bytes alive at one step: no plan can need less */
 } nsk_model_file;
 
-/* What is done where no recipe is given: no limit, so that nothing is streamed. */
+/* What is done where no recipe is given: least squared errors; no limit, so that nothing is
+ * streamed. */
 extern const nsk_recipe nsk_usual_recipe;
 
 /* Observes the range of every tensor on the calibration images, quantises, proves that no
@@ -238,8 +261,11 @@ nsk_model_file *nsk_quantise(const nsk_network *network, const nsk_images *calib
                              const nsk_recipe *recipe, nsk_error *error);
 /* The same integer model as standard ONNX, with QuantizeLinear and DequantizeLinear, for other
  * tools. Its input is what the network's file takes. Read back, it quantises to the same levels. */
-bool nsk_quantise_onnx(const nsk_network *network, const nsk_images *calibration, const char *path,
-                       nsk_error *error);
+/* The network as nsk_quantise sees it after evening out its channels: the same function. */
+nsk_network *nsk_network_equalised(const nsk_network *network, const nsk_images *calibration,
+                                   nsk_error *error);
+bool nsk_quantise_onnx(const nsk_network *network, const nsk_images *calibration,
+                       const nsk_recipe *recipe, const char *path, nsk_error *error);
 nsk_model_file *nsk_model_file_read(const char *path, nsk_error *error);
 bool nsk_model_file_write(const nsk_model_file *file, const char *path, nsk_error *error);
 /* Writes a C source that holds the model as `const uint8_t NAME[]` and `const size_t NAME_bytes`.
@@ -297,6 +323,32 @@ double nsk_paired_chance(int lost, int won);
 
 /* Probabilities of the integer model's scores, whatever its last layer. */
 void nsk_probabilities(const nsk_model *model, const int8_t *scores, float *probabilities);
+
+/* ---- Drift: where accuracy goes -------------------------------------------------------------- */
+
+/* The output of one layer of the integer model beside the same numbers of the float network. */
+typedef struct nsk_drift_layer {
+    char *name;
+    bool measured;   /* false where it holds its numbers in an order of its own */
+    double sqnr_db;  /* signal over error: what all layers up to this one have done */
+    double alone_db; /* the same where its inputs are the float network's; NAN where unknown */
+    double at_low, at_high; /* shares of outputs at the ends of their levels */
+    int levels;             /* the fewest of the 256 that hold nine tenths of its outputs */
+    int worst_channel;
+    double worst_channel_db;
+} nsk_drift_layer;
+
+typedef struct nsk_drift {
+    int images, layers;
+    nsk_drift_layer *layer;
+} nsk_drift;
+
+/* Runs both over a set and looks at every layer. The model must have been made from this network,
+ * not streamed. `progress` may be NULL. */
+nsk_drift *nsk_drift_measure(const nsk_network *network, const nsk_model_file *model,
+                             const nsk_images *images, nsk_progress progress, void *context,
+                             nsk_error *error);
+void nsk_drift_free(nsk_drift *drift);
 
 /* ---- Vetting: is the float network fed as it was in training? ------------------------------- */
 

@@ -8,9 +8,9 @@
 /* OpenBLAS's own call: images are the parallel part, so each product runs on one thread. */
 extern void openblas_set_num_threads(int threads);
 
-static const cli_command *const commands[] = {&cli_survey,   &cli_outline, &cli_vet,
-                                              &cli_quantise, &cli_compare, &cli_budget,
-                                              &cli_classify, &cli_emit,    &cli_rehearse};
+static const cli_command *const commands[] = {
+    &cli_survey, &cli_outline, &cli_vet,      &cli_quantise, &cli_compare,
+    &cli_drift,  &cli_budget,  &cli_classify, &cli_emit,     &cli_rehearse};
 
 static void print_help(FILE *to) {
     fputs("netsuke - from a trained image classifier to 8-bit integer C on a microcontroller\n\n"

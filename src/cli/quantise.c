@@ -4,6 +4,12 @@
 #include "command.h"
 #include "table.h"
 
+/* In the order of nsk_range_method. */
+static const char *const ranges[] = {
+    "each as it moves the scores least", "lowest and highest value of each tensor",
+    "all but the outermost values of each tensor", "least squared error of each tensor",
+    "least divergence of each tensor"};
+
 static void print_text(const cli_job *job) {
     char text[3][CLI_TEXT];
     nsk_model model;
@@ -24,8 +30,20 @@ static void print_text(const cli_job *job) {
                   cli_bytes(model.workspace_bytes, text[0]),
                   cli_bytes((double)job->model->workspace_lower_bound, text[1]));
     cli_table_row(table, "layers\t%u, on %u tensors", model.layers, model.tensors);
-    cli_table_row(table, "calibrated\ton %d images, lowest and highest value of each tensor",
-                  nsk_images_count(job->calibration));
+    cli_table_row(table, "calibrated\ton %d images; ranges: %s", nsk_images_count(job->calibration),
+                  ranges[job->brief->recipe.ranges]);
+    char stages[CLI_TEXT] = "";
+    for (size_t i = 0; i < 3; i++) {
+        const bool on[] = {job->brief->recipe.equalise, job->brief->recipe.rounding,
+                           job->brief->recipe.biases};
+        static const char *const names[] = {"channels evened out", "rounding fitted",
+                                            "biases settled"};
+        if (on[i]) {
+            g_strlcat(stages, stages[0] != '\0' ? ", " : "", sizeof stages);
+            g_strlcat(stages, names[i], sizeof stages);
+        }
+    }
+    cli_table_row(table, "stages\t%s", stages[0] != '\0' ? stages : "none");
     if (nsk_network_carried_levels(job->network) > 0) {
         cli_table_row(table, "levels\tof %d tensors are the file's own and were taken as they are",
                       nsk_network_carried_levels(job->network));
@@ -45,8 +63,8 @@ static int run(cli_job *job) {
          !nsk_model_file_write_c(job->model, job->array,
                                  job->array_name != NULL ? job->array_name : "model",
                                  &job->error)) ||
-        (job->onnx != NULL &&
-         !nsk_quantise_onnx(job->network, job->calibration, job->onnx, &job->error))) {
+        (job->onnx != NULL && !nsk_quantise_onnx(job->network, job->calibration,
+                                                 &job->brief->recipe, job->onnx, &job->error))) {
         return cli_fail(job);
     }
     if (job->json) {

@@ -27,7 +27,7 @@ static void kiln_goes_out_and_comes_back(void) {
     kiln_load(&k, 60);
     char *folder = scratch_new();
     char *path = scratch_path(folder, "kiln.onnx"); /* the name is part of the model */
-    CU_ASSERT(nsk_quantise_onnx(k.network, k.calibration, path, &error));
+    CU_ASSERT(nsk_quantise_onnx(k.network, k.calibration, NULL, path, &error));
     nsk_network *back = nsk_network_read(path, &k.brief->input, NULL, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(back);
     nsk_model_file *again = nsk_quantise(back, k.calibration, NULL, &error);

@@ -1,6 +1,5 @@
 /* Networks as exporters write them, each beside a plain one that computes the same; and files as
  * exporters store them. */
-#include <lapacke.h>
 #include <math.h>
 #include <string.h>
 
@@ -235,7 +234,7 @@ static double exported_distance(const char *folder, const nsk_network *network,
     nsk_error error = {.text = ""};
     char *path = scratch_path(folder, "quantised.onnx");
     nsk_input input = nine;
-    bool written = nsk_quantise_onnx(network, images, path, &error);
+    bool written = nsk_quantise_onnx(network, images, NULL, path, &error);
     nsk_network *back = written ? nsk_network_read(path, &input, NULL, &error) : NULL;
     assert_error(&error, "");
     double most = back != NULL ? integer_distance(back, images) : INFINITY;
@@ -499,160 +498,15 @@ static void storage_makes_no_difference(void) {
 
 /* ---- residuals, squeeze and excite, hard swish ---- */
 
-/* The kiln line's network, whose later blocks are made into such ones: its trained filters stay,
- * what is added is drawn, and the last layer is fitted anew by ridge regression.
- *
- * How hard the regression is damped decides how often the two models agree: weaker damping leans on
- * features that int8 hardly resolves. It was chosen with the judged pictures in view: 1e-6 and 1e-5
- * gave 97.5 and 97.8 %, 1e-4 and 5e-4 gave 98.3 and 98.4. On 15,000 pictures that had no part in
- * the choice it was 98.3 % where this was built with GCC, and 97.8 % of 3,000 of them built with
- * Clang, whose float sums round otherwise: the 98 is met here, not comfortably.
- */
-enum { FEATURES = 128, CLASSES = 6 };
+enum { CLASSES = 6 };
 
-static Onnx__NodeProto *node_called(const Onnx__ModelProto *model, const char *name) {
-    for (size_t i = 0; i < model->graph->n_node; i++) {
-        if (strcmp(model->graph->node[i]->name, name) == 0) {
-            return model->graph->node[i];
-        }
-    }
-    CU_FAIL_FATAL("no such node");
-    return NULL;
-}
-
-/* Puts the nodes of a text, and their constants, before the node called `before`, whose first
- * input becomes `value`. */
-static void splice(Onnx__ModelProto *model, const char *text, const char *before,
-                   const char *value) {
-    Onnx__GraphProto *g = model->graph;
-    ProtobufCAllocator allocator = {keep_new, keep_on, NULL};
-    size_t size;
-    uint8_t *bytes = network_bytes(text, &size);
-    Onnx__ModelProto *part = onnx__model_proto__unpack(&allocator, size, bytes);
-    size_t more = part->graph->n_node;
-    Onnx__NodeProto **nodes = keep(g_new(Onnx__NodeProto *, g->n_node + more));
-    Onnx__NodeProto *next = node_called(model, before);
-    size_t count = 0;
-    for (size_t i = 0; i < g->n_node; i++) {
-        if (g->node[i] == next) {
-            memcpy(nodes + count, part->graph->node, more * sizeof *nodes);
-            count += more;
-        }
-        nodes[count++] = g->node[i];
-    }
-    next->input[0] = keep(g_strdup(value));
-    size_t constants = g->n_initializer + part->graph->n_initializer;
-    Onnx__TensorProto **all = keep(g_new(Onnx__TensorProto *, constants + 1));
-    memcpy(all, g->initializer, g->n_initializer * sizeof *all);
-    for (size_t i = 0; i < part->graph->n_initializer; i++) {
-        all[g->n_initializer + i] = part->graph->initializer[i];
-    }
-    g->node = nodes;
-    g->n_node = count;
-    g->initializer = all;
-    g->n_initializer = constants;
-    g_free(bytes);
-}
-
-/* What a node writes. */
-static const char *made_by(const Onnx__ModelProto *model, const char *name) {
-    return node_called(model, name)->output[0];
-}
-
-static void make_blocks(Onnx__ModelProto *model) {
-    static const char *const swished[] = {"relu9", "relu10", "relu11"};
-    for (size_t i = 0; i < G_N_ELEMENTS(swished); i++) {
-        node_called(model, swished[i])->op_type = keep(g_strdup("HardSwish"));
-    }
-    char *residual =
-        g_strdup_printf("Add %s %s > sum7", made_by(model, "relu7"), made_by(model, "relu6"));
-    char *weighed = g_strdup_printf(
-        "GlobalAveragePool %s > e1; Conv e1 a_16_128_1_1 b_16 > e2; Relu e2 > e3; Conv e3 "
-        "c_128_16_1_1 d_128 > e4; HardSigmoid e4 > e5 alpha=f0.16666667; Mul %s e5 > e6",
-        made_by(model, "relu10"), made_by(model, "relu10"));
-    char *last = g_strdup_printf("Add %s e6 > sum11", made_by(model, "relu11"));
-    splice(model, residual, "conv8", "sum7");
-    splice(model, weighed, "conv11", "e6");
-    splice(model, last, "globalaveragepool11", "sum11");
-    model->opset_import[0]->version = 14;
-    g_free(residual);
-    g_free(weighed);
-    g_free(last);
-}
-
-/* What stands before the last layer, for every image, and a one. */
-static double *features_of(const nsk_network *network, const nsk_images *images) {
-    int count = nsk_images_count(images);
-    double *all = g_new(double, (gsize)count *(FEATURES + 1));
-    nsk_error error = {.text = ""};
-    nsk_pass *pass = nsk_pass_new(network->graph, &error);
-    uint8_t *frame = g_malloc(nsk_images_frame_bytes(images));
-    const nsk_graph *g = network->graph;
-    int scores = nsk_graph_producer(g, g->output)->input[0];
-    int value = nsk_graph_producer(g, scores)->input[0];
-    for (int i = 0; i < count; i++) {
-        CU_ASSERT(nsk_images_frame(images, i, frame, &error));
-        nsk_float_prepare(g, nsk_images_input(images), frame, nsk_pass_input(pass));
-        nsk_pass_run(pass);
-        for (int k = 0; k < FEATURES; k++) {
-            all[i * (FEATURES + 1) + k] = (double)nsk_pass_value(pass, value)[k];
-        }
-        all[i * (FEATURES + 1) + FEATURES] = 1.0;
-    }
-    g_free(frame);
-    nsk_pass_free(pass);
-    return all;
-}
-
-static void fit_last_layer(const double *x, const nsk_images *images, float *weights, float *bias) {
-    enum { N = FEATURES + 1 };
-    double *normal = g_new0(double, (gsize)N *N);
-    double *right = g_new0(double, (gsize)N *CLASSES);
-    double trace = 0.0;
-    for (int i = 0; i < nsk_images_count(images); i++) {
-        const double *row = x + i * N;
-        for (int a = 0; a < N; a++) {
-            right[a * CLASSES + nsk_images_label(images, i)] += row[a];
-            trace += row[a] * row[a];
-            for (int b = 0; b < N; b++) {
-                normal[a * N + b] += row[a] * row[b];
-            }
-        }
-    }
-    for (int a = 0; a < N; a++) {
-        normal[a * N + a] += 1e-4 * trace;
-    }
-    CU_ASSERT_EQUAL(LAPACKE_dposv(LAPACK_ROW_MAJOR, 'U', N, CLASSES, normal, N, right, CLASSES), 0);
-    for (int i = 0; i < CLASSES * FEATURES; i++) {
-        weights[i] = (float)(10.0 * right[i % FEATURES * CLASSES + i / FEATURES]);
-    }
-    for (int c = 0; c < CLASSES; c++) {
-        bias[c] = (float)(10.0 * right[FEATURES * CLASSES + c]);
-    }
-    g_free(normal);
-    g_free(right);
-}
-
-static nsk_network *network_of(const Onnx__ModelProto *model, const char *path, nsk_input *input) {
-    nsk_error error = {.text = ""};
-    size_t size = onnx__model_proto__get_packed_size(model);
-    uint8_t *bytes = g_malloc(size);
-    onnx__model_proto__pack(model, bytes);
-    scratch_write(path, bytes, size);
-    g_free(bytes);
-    nsk_network *network = nsk_network_read(path, input, NULL, &error);
-    assert_error(&error, "");
-    CU_ASSERT_PTR_NOT_NULL_FATAL(network);
-    return network;
-}
-
-/* Pictures of the kiln line that are in none of the demo's sets, as an NPY array. */
+/* Pictures of the kiln line that are in none of its sets, as an NPY array. */
 static nsk_images *fresh_pictures(const char *folder, const kiln *k, int count) {
     nsk_error error = {.text = ""};
     size_t each = (size_t)3 * SCENE_SIZE * SCENE_SIZE;
     GByteArray *pictures = g_byte_array_new();
     GByteArray *labels = g_byte_array_new();
-    random_state r = {77};
+    random_state r = {4041};
     scratch_npy_header(pictures, (const int[]){count, SCENE_SIZE, SCENE_SIZE, 3}, 4);
     scratch_npy_header(labels, &count, 1);
     uint8_t *rgb = g_malloc(each);
@@ -678,56 +532,32 @@ static nsk_images *fresh_pictures(const char *folder, const kiln *k, int count) 
     return images;
 }
 
-static void weighed_blocks_agree(void) {
+/* The demo's second network has all three, five blocks of them. It was trained, calibrated and the
+ * way of choosing ranges settled on other pictures than these. */
+static void gated_blocks_agree(void) {
     kiln k;
     nsk_error error = {.text = ""};
-    float weights[CLASSES * FEATURES];
-    float bias[CLASSES];
-    gsize size;
-    char *bytes;
     char *folder = scratch_new();
-    char *path = scratch_path(folder, "m.onnx");
-    ProtobufCAllocator allocator = {keep_new, keep_on, NULL};
-    kept = g_ptr_array_new_with_free_func(g_free);
     kiln_load(&k, 200);
     nsk_input input = k.brief->input;
-    CU_ASSERT_FATAL(g_file_get_contents(k.brief->model, &bytes, &size, NULL));
-    Onnx__ModelProto *model = onnx__model_proto__unpack(&allocator, size, (const uint8_t *)bytes);
-    make_blocks(model);
-    nsk_network *n = network_of(model, path, &input);
-    nsk_images *fresh = fresh_pictures(folder, &k, 400 * CLASSES);
-    double *x = features_of(n, fresh);
-    fit_last_layer(x, fresh, weights, bias);
-    nsk_images_free(fresh);
-    nsk_network_free(n);
-    Onnx__NodeProto *dense = node_called(model, "dense12");
-    CU_ASSERT_EQUAL(dense->n_input, 3);
-    for (size_t i = 0; i < model->graph->n_initializer; i++) {
-        Onnx__TensorProto *t = model->graph->initializer[i];
-        if (strcmp(t->name, dense->input[1]) == 0) {
-            store_raw(t, ONNX__TENSOR_PROTO__DATA_TYPE__FLOAT, weights, sizeof weights);
-        } else if (strcmp(t->name, dense->input[2]) == 0) {
-            store_raw(t, ONNX__TENSOR_PROTO__DATA_TYPE__FLOAT, bias, sizeof bias);
-        }
-    }
-    n = network_of(model, path, &input);
+    nsk_network *n = nsk_network_read(NSK_SOURCE_DIR "/demo/kiln-gated.onnx", &input, NULL, &error);
+    assert_error(&error, "");
+    CU_ASSERT_PTR_NOT_NULL_FATAL(n);
     nsk_model_file *file = nsk_quantise(n, k.calibration, NULL, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(file);
-    nsk_comparison *c = nsk_compare(n, file, k.held_out, NULL, NULL, &error);
+    nsk_images *fresh = fresh_pictures(folder, &k, 200 * CLASSES);
+    nsk_comparison *c = nsk_compare(n, file, fresh, NULL, NULL, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(c);
     printf("[float right %d, integer %d, agree %d of %d] ", c->float_correct, c->integer_correct,
            c->agree, c->images);
-    CU_ASSERT(c->float_correct > 0.8 * c->images);
+    CU_ASSERT(c->float_correct > 0.94 * c->images);
     CU_ASSERT(c->agree >= 0.98 * c->images);
     nsk_comparison_free(c);
+    nsk_images_free(fresh);
     nsk_model_file_free(file);
     nsk_network_free(n);
-    g_free(x);
-    g_free(bytes);
-    g_free(path);
     scratch_remove(folder);
     kiln_free(&k);
-    g_ptr_array_free(kept, TRUE);
 }
 
 static void outputs_are_chosen_by_name(void) {
@@ -774,7 +604,7 @@ static void outputs_are_chosen_by_name(void) {
 
 CU_TestInfo wild_tests[] = {
     {"patterns compute what plain networks do", patterns_compute_the_same},
-    {"residuals, squeeze and excite, hard swish agree", weighed_blocks_agree},
+    {"residuals, squeeze and excite, hard swish agree", gated_blocks_agree},
     {"normalisation inside is preparation", normalisation_inside_is_preparation},
     {"outputs are chosen by name", outputs_are_chosen_by_name},
     {"storage makes no difference", storage_makes_no_difference},

@@ -29,6 +29,10 @@ static const nsk_setting_name known[] = {
     {"images", "calibration-limit"},
     {"board", "file"},
     {"schedule", "streamed"},
+    {"ranges", "*"},
+    {"stages", "equalise"},
+    {"stages", "rounding"},
+    {"stages", "biases"},
     {"limits", "flash"},
     {"limits", "ram"},
     {"limits", "latency"},
@@ -93,13 +97,53 @@ static bool read_limits(const nsk_settings *s, nsk_limits *limits, nsk_error *er
            nsk_settings_number(s, "limits", "loss", NSK_NUMBER, -100, 100, &limits->loss, error);
 }
 
+/* [ranges]: `every` for all layers, and any layer by its name. */
+static bool read_ranges(const nsk_settings *s, nsk_recipe *recipe, nsk_error *error) {
+    static const char *const methods[] = {"auto",          "extremes",   "percentile",
+                                          "squared-error", "divergence", NULL};
+    const char *const *keys = nsk_settings_keys(s, "ranges");
+    for (; keys != NULL && *keys != NULL; keys++) {
+        int method = NSK_RANGES_AUTO;
+        if (!nsk_settings_choice(s, "ranges", *keys, methods, &method, error)) {
+            return false;
+        }
+        if (strcmp(*keys, "every") == 0) {
+            recipe->ranges = (nsk_range_method)method;
+            continue;
+        }
+        recipe->exceptions =
+            g_renew(nsk_range_exception, recipe->exceptions, (gsize)recipe->excepted + 1);
+        recipe->exceptions[recipe->excepted++] =
+            (nsk_range_exception){g_strdup(*keys), (nsk_range_method)method};
+    }
+    return true;
+}
+
+static bool read_stages(const nsk_settings *s, nsk_recipe *recipe, nsk_error *error) {
+    static const char *const answers[] = {"no", "yes", NULL};
+    const struct {
+        const char *key;
+        bool *to;
+    } stages[] = {{"equalise", &recipe->equalise},
+                  {"rounding", &recipe->rounding},
+                  {"biases", &recipe->biases}};
+    for (size_t i = 0; i < G_N_ELEMENTS(stages); i++) {
+        int answer = *stages[i].to ? 1 : 0;
+        if (!nsk_settings_choice(s, "stages", stages[i].key, answers, &answer, error)) {
+            return false;
+        }
+        *stages[i].to = answer == 1;
+    }
+    return true;
+}
+
 static bool read_recipe(const nsk_settings *s, nsk_recipe *recipe, nsk_error *error) {
     static const char *const wishes[] = {"when-needed", "never", "always", NULL};
     int wish = NSK_STREAM_WHEN_NEEDED;
     *recipe = nsk_usual_recipe;
     bool good = nsk_settings_choice(s, "schedule", "streamed", wishes, &wish, error);
     recipe->streaming = (nsk_streaming_wish)wish;
-    return good;
+    return good && read_stages(s, recipe, error) && read_ranges(s, recipe, error);
 }
 
 static bool read_decision(const nsk_settings *s, const nsk_labels *labels, nsk_decision *decision,
@@ -195,6 +239,10 @@ void nsk_brief_free(nsk_brief *brief) {
                            brief->calibration_labels,
                            brief->held_out_labels,
                            brief->decision.resting};
+    for (int i = 0; i < brief->recipe.excepted; i++) {
+        g_free(brief->recipe.exceptions[i].layer);
+    }
+    g_free(brief->recipe.exceptions);
     for (size_t i = 0; i < G_N_ELEMENTS(texts); i++) {
         g_free(texts[i]);
     }

@@ -9,6 +9,7 @@ struct nsk_pass {
     const nsk_graph *graph;
     float **memory; /* one a value; NULL for constants */
     float *scratch;
+    bool *changed; /* nsk_pass_run_behind: which values */
 };
 
 /* Weights are prepared by constants of constants; more work than this is a mistake or an attack. */
@@ -236,6 +237,7 @@ nsk_pass *nsk_pass_new(const nsk_graph *graph, nsk_error *error) {
     nsk_pass *pass = g_new0(nsk_pass, 1);
     size_t scratch = 1;
     pass->graph = graph;
+    pass->changed = g_new0(bool, graph->values->len);
     pass->memory = g_new0(float *, graph->values->len);
     pass->memory[graph->input] =
         g_new0(float, nsk_value_count(nsk_graph_value(graph, graph->input)));
@@ -266,6 +268,7 @@ void nsk_pass_free(nsk_pass *pass) {
     }
     g_free(pass->memory);
     g_free(pass->scratch);
+    g_free(pass->changed);
     g_free(pass);
 }
 
@@ -273,15 +276,40 @@ float *nsk_pass_input(nsk_pass *pass) {
     return pass->memory[pass->graph->input];
 }
 
+static void run_node(nsk_pass *pass, const nsk_node *node) {
+    nsk_step s = {.graph = pass->graph,
+                  .node = node,
+                  .y = pass->memory[node->output],
+                  .scratch = pass->scratch};
+    run_step(&s, pass->memory);
+}
+
 void nsk_pass_run(nsk_pass *pass) {
     for (int i = 0; i < (int)pass->graph->nodes->len; i++) {
         const nsk_node *node = nsk_graph_node(pass->graph, i);
         if (!node->dead) {
-            nsk_step s = {.graph = pass->graph,
-                          .node = node,
-                          .y = pass->memory[node->output],
-                          .scratch = pass->scratch};
-            run_step(&s, pass->memory);
+            run_node(pass, node);
+        }
+    }
+}
+
+float *nsk_pass_memory(nsk_pass *pass, int value) {
+    return pass->memory[value];
+}
+
+void nsk_pass_run_behind(nsk_pass *pass, int value) {
+    bool *changed = pass->changed;
+    memset(changed, 0, pass->graph->values->len * sizeof *changed);
+    changed[value] = true;
+    for (int i = 0; i < (int)pass->graph->nodes->len; i++) {
+        const nsk_node *node = nsk_graph_node(pass->graph, i);
+        bool depends = false;
+        for (int k = 0; k < node->inputs && !node->dead; k++) {
+            depends = depends || (node->input[k] != NSK_NONE && changed[node->input[k]]);
+        }
+        if (depends) {
+            run_node(pass, node);
+            changed[node->output] = true;
         }
     }
 }

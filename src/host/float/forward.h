@@ -14,6 +14,10 @@ void nsk_pass_free(nsk_pass *pass);
 /* The input's memory, to be filled before nsk_pass_run. */
 float *nsk_pass_input(nsk_pass *pass);
 void nsk_pass_run(nsk_pass *pass);
+/* The memory of a computed value, to be changed between runs; NULL for a constant. */
+float *nsk_pass_memory(nsk_pass *pass, int value);
+/* Runs again what depends on the value. */
+void nsk_pass_run_behind(nsk_pass *pass, int value);
 /* What a value holds after the run. */
 const float *nsk_pass_value(const nsk_pass *pass, int value);
 

@@ -100,6 +100,43 @@ void nsk_graph_free(nsk_graph *graph) {
     g_free(graph);
 }
 
+static nsk_value *copy_of_value(const nsk_value *v) {
+    nsk_value *copy = g_memdup2(v, sizeof *v);
+    size_t count = v->data != NULL || v->integers != NULL ? nsk_value_count(v) : 0;
+    copy->name = g_strdup(v->name);
+    copy->data = g_memdup2(v->data, count * sizeof *v->data);
+    copy->integers = g_memdup2(v->integers, count * sizeof *v->integers);
+    copy->steps = g_memdup2(v->steps, (size_t)v->step_count * sizeof *v->steps);
+    return copy;
+}
+
+static nsk_node *copy_of_node(const nsk_node *node) {
+    nsk_node *copy = g_memdup2(node, sizeof *node);
+    copy->name = g_strdup(node->name);
+    copy->program = node->program != NULL ? g_memdup2(node->program, sizeof *node->program) : NULL;
+    copy->folded = g_string_new(node->folded->str);
+    return copy;
+}
+
+nsk_graph *nsk_graph_copy(const nsk_graph *graph) {
+    nsk_graph *copy = nsk_graph_new();
+    GPtrArray *values = copy->values;
+    GPtrArray *nodes = copy->nodes;
+    *copy = *graph;
+    copy->values = values;
+    copy->nodes = nodes;
+    for (int i = 0; i < (int)graph->values->len; i++) {
+        g_ptr_array_add(values, copy_of_value(nsk_graph_value(graph, i)));
+    }
+    for (int i = 0; i < (int)graph->nodes->len; i++) {
+        g_ptr_array_add(nodes, copy_of_node(nsk_graph_node(graph, i)));
+    }
+    for (int i = 0; i < NSK_FACTS; i++) {
+        copy->facts[i] = g_strdup(graph->facts[i]);
+    }
+    return copy;
+}
+
 nsk_value *nsk_graph_value(const nsk_graph *graph, int value) {
     return g_ptr_array_index(graph->values, value);
 }

@@ -181,6 +181,7 @@ typedef struct nsk_graph {
 
 nsk_graph *nsk_graph_new(void);
 void nsk_graph_free(nsk_graph *graph);
+nsk_graph *nsk_graph_copy(const nsk_graph *graph);
 
 nsk_value *nsk_graph_value(const nsk_graph *graph, int value);
 nsk_node *nsk_graph_node(const nsk_graph *graph, int node);

@@ -171,8 +171,24 @@ static void put_float_weights(exporter *e, const nsk_node *node, const char *nam
     g_free(numbers);
 }
 
-static void put_int8_weights(exporter *e, const nsk_node *node, const char *name, int64_t channels,
-                             const double *scales) {
+/* Where a weight of the file stands among the layer's. Fitted levels are only of layers whose
+ * inputs stand in the file's order but for channels, which come last here. */
+static size_t place_in_layer(const nsk_low_layer *l, const nsk_value *w, int axis, size_t index,
+                             size_t channels) {
+    if (w->rank != 4) {
+        size_t inputs = (size_t)l->taps;
+        return axis == 0 ? index : index % channels * inputs + index / channels;
+    }
+    size_t area = (size_t)(w->dims[2] * w->dims[3]);
+    size_t inputs = (size_t)w->dims[1];
+    size_t output = index / area / inputs;
+    size_t tap = index % area;
+    return l->kind == NSK_DEPTHWISE ? tap * channels + output
+                                    : (output * area + tap) * inputs + index / area % inputs;
+}
+
+static void put_int8_weights(exporter *e, const nsk_node *node, const nsk_low_layer *l,
+                             const char *name, int64_t channels, const double *scales) {
     const nsk_value *w = value_at(e, node, 1);
     int axis = channel_axis(node);
     size_t count = nsk_value_count(w);
@@ -185,7 +201,8 @@ static void put_int8_weights(exporter *e, const nsk_node *node, const char *name
     }
     for (size_t i = 0; i < count; i++) {
         double scale = scales[i / inner % (size_t)channels];
-        levels[i] = (int8_t)nsk_weight_level((double)w->data[i], scale);
+        levels[i] = l->levels != NULL ? l->levels[place_in_layer(l, w, axis, i, (size_t)channels)]
+                                      : (int8_t)nsk_weight_level((double)w->data[i], scale);
     }
     for (int64_t c = 0; c < channels; c++) {
         shown[c] = (float)scales[c];
@@ -252,7 +269,7 @@ static bool put_weighted(exporter *e, const nsk_node *node, const char *output) 
     if (grouped) {
         put_float_weights(e, node, weights, scales);
     } else {
-        put_int8_weights(e, node, weights, channels, scales);
+        put_int8_weights(e, node, l, weights, channels, scales);
     }
     put_bias(e, l, bias, channels, scales);
     Onnx__NodeProto *n = start_node(e, node, nsk_op_name(node->op), before);

@@ -45,9 +45,12 @@ static bool complain(const nsk_low_layer *layer, nsk_error *error, const char *t
     return nsk_fail(error, "layer '%s': %s", layer->name, text);
 }
 
-static float *weight_at(const nsk_low_layer *l, int channel, int tap, int channels) {
-    bool interleaved = l->kind == NSK_DEPTHWISE;
-    return l->weights + (interleaved ? tap * channels + channel : channel * l->taps + tap);
+static int weight_index(const nsk_low_layer *l, int channel, int tap, int channels) {
+    return l->kind == NSK_DEPTHWISE ? tap * channels + channel : channel * l->taps + tap;
+}
+
+static double weight_at(const nsk_low_layer *l, int channel, int tap, int channels) {
+    return (double)l->weights[weight_index(l, channel, tap, channels)];
 }
 
 /* The scale of one output channel's weights: the largest becomes 127. Larger where the bias would
@@ -57,7 +60,7 @@ double nsk_weight_scale(const nsk_low_layer *l, int channel, int channels, nsk_s
                         nsk_scale out) {
     double most = 0.0;
     for (int t = 0; t < l->taps; t++) {
-        most = fmax(most, fabs((double)*weight_at(l, channel, t, channels)));
+        most = fmax(most, fabs(weight_at(l, channel, t, channels)));
     }
     /* what the file stored its weights at keeps them as they are */
     double scale = l->steps != NULL ? (double)l->steps[channel] : most / 127.0;
@@ -95,8 +98,9 @@ static int64_t put_weights(const nsk_low_layer *l, nsk_integer_layer *r, int cha
     int64_t sum = 0;
     *magnitude = 0;
     for (int t = 0; t < l->taps; t++) {
-        double weight = (double)*weight_at(l, channel, t, r->channels);
-        int level = nsk_weight_level(weight, scale);
+        int level = l->levels != NULL
+                        ? l->levels[weight_index(l, channel, t, r->channels)]
+                        : nsk_weight_level(weight_at(l, channel, t, r->channels), scale);
         r->weights[weight_place(l, channel, t, r->channels)] = (int8_t)level;
         sum += level;
         *magnitude += level < 0 ? -level : level;

@@ -266,6 +266,7 @@ void nsk_lowered_free(nsk_lowered *lowered) {
         const nsk_low_layer *layer = nsk_low_layer_at(lowered, i);
         g_free(layer->weights);
         g_free(layer->bias);
+        g_free(layer->levels);
         g_free(layer->steps);
         g_free(layer->moves);
         g_free(layer->blends);

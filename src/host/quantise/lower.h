@@ -21,6 +21,7 @@ typedef struct nsk_low_layer {
     float *weights; /* conv: [out][taps]; depthwise: [taps][out]; dense: [out][taps]; a constant's
                      * numbers; or NULL */
     float *bias;    /* [out], or NULL */
+    int8_t *levels; /* the weights as integers, where they are not just rounded; or NULL */
     float *steps;   /* [out]: the scales that the file stored its weights at, or NULL */
     const nsk_program *program; /* table: the function, or NULL for the clamp alone */
     int sign[2];                /* sum: of each input */

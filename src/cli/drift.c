@@ -1,0 +1,101 @@
+/* netsuke drift: error by layer. */
+#include <math.h>
+#include <stdio.h>
+
+#include "command.h"
+#include "table.h"
+
+enum { BAR = 20, MOST_DB = 50 };
+
+static void print_json(const cli_job *job, const nsk_drift *d) {
+    JsonBuilder *b = cli_json_start(job);
+    cli_json_int(b, "images", d->images);
+    json_builder_set_member_name(b, "layers");
+    json_builder_begin_array(b);
+    for (int i = 0; i < d->layers; i++) {
+        const nsk_drift_layer *l = &d->layer[i];
+        json_builder_begin_object(b);
+        cli_json_text(b, "name", l->name);
+        if (l->measured) {
+            cli_json_real(b, "sqnr_db", l->sqnr_db);
+            if (!isnan(l->alone_db)) {
+                cli_json_real(b, "alone_db", l->alone_db);
+            }
+            cli_json_real(b, "at_low", l->at_low);
+            cli_json_real(b, "at_high", l->at_high);
+            cli_json_int(b, "levels", l->levels);
+            cli_json_int(b, "worst_channel", l->worst_channel);
+            cli_json_real(b, "worst_channel_db", l->worst_channel_db);
+        }
+        json_builder_end_object(b);
+    }
+    json_builder_end_array(b);
+    json_builder_end_object(b);
+    cli_print_json(b);
+}
+
+static void print_layer(cli_table *table, const nsk_drift_layer *l) {
+    char bar[CLI_TEXT];
+    char alone[CLI_TEXT] = "";
+    if (!l->measured) {
+        cli_table_row(table, "%s\t\t\t\t\t\tstands in another order", l->name);
+        return;
+    }
+    if (!isnan(l->alone_db)) {
+        g_snprintf(alone, sizeof alone, "%.1f dB", l->alone_db);
+    }
+    cli_table_row(table, "%s\t%.1f dB\t%s\t%d\t%.2f %%\t%.2f %%\t%.1f dB (%d)\t%s", l->name,
+                  l->sqnr_db, alone, l->levels, 100.0 * l->at_low, 100.0 * l->at_high,
+                  l->worst_channel_db, l->worst_channel,
+                  cli_bar(fmax(l->sqnr_db, 0.0) / MOST_DB, BAR, bar));
+}
+
+static void print_text(const cli_job *job, const nsk_drift *d) {
+    cli_print_facts(job);
+    printf("Signal over error of every layer's output, on %d held-out images\n\n", d->images);
+    cli_table *table = cli_table_new("lrrrrrrl");
+    cli_table_row(table, "layer\tso far\talone\tlevels\tlowest\thighest\tworst channel\t");
+    for (int i = 0; i < d->layers; i++) {
+        print_layer(table, &d->layer[i]);
+    }
+    cli_table_print(table);
+    puts("");
+    cli_paragraph("so far  ", "what all layers up to this one have done");
+    cli_paragraph("alone   ", "what this one does where its inputs are the float network's");
+    cli_paragraph("levels  ", "so few of the 256 hold nine tenths of its outputs");
+    cli_paragraph("ends    ", "shares of its outputs at its lowest and its highest level");
+}
+
+static int run(cli_job *job) {
+    if (!cli_load_brief(job)) {
+        return cli_fail(job);
+    }
+    job->brief->recipe.streaming = NSK_STREAM_NEVER; /* to look at whole tensors */
+    if (!cli_load_model(job) || !cli_load_network(job) || !cli_load_held_out(job)) {
+        return cli_fail(job);
+    }
+    nsk_drift *d =
+        nsk_drift_measure(job->network, job->model, job->held_out, cli_progress, NULL, &job->error);
+    if (d == NULL) {
+        return cli_fail(job);
+    }
+    if (job->json) {
+        print_json(job, d);
+    } else {
+        print_text(job, d);
+    }
+    nsk_drift_free(d);
+    return CLI_DONE;
+}
+
+const cli_command cli_drift = {
+    "drift",
+    "where accuracy goes: error by layer",
+    "BRIEF",
+    "  netsuke drift demo/kiln.ini --sample 200\n"
+    "says how far each layer of the integer model is from the float network.",
+    1,
+    1,
+    "calibration tolerant sample",
+    run,
+};

@@ -1,0 +1,264 @@
+/* Error by layer: what has built up so far, and what each layer adds by itself. */
+#include <math.h>
+#include <string.h>
+
+#include "device/layer.h"
+#include "float/forward.h"
+#include "quantise/check.h"
+#include "quantise/integer.h"
+#include "quantise/lowering.h"
+
+/* Sums over all images, of one layer's output by channel. */
+typedef struct sums {
+    double signal, built_up, alone;
+    double low, high; /* outputs at the ends of the levels that they may take */
+    double count;
+    int64_t levels[256];
+    double *channel_signal, *channel_error;
+} sums;
+
+typedef struct drifter {
+    const nsk_network *network;
+    const nsk_model *model;
+    const nsk_lowered *lowered;
+    const nsk_images *images;
+    nsk_pass *pass;
+    uint8_t *frame;
+    int8_t *workspace, *trial; /* of the run; of one layer by itself */
+    sums *sums;                /* one a layer */
+} drifter;
+
+/* A tensor's values in the float network, element by element in the device's order; NULL where it
+ * holds them in an order of its own. */
+static const float *values_of(const drifter *d, int tensor, const nsk_value **value) {
+    const nsk_low_tensor *t = nsk_low_tensor_at(d->lowered, tensor);
+    if (t->value == NSK_NONE) {
+        return NULL;
+    }
+    *value = nsk_graph_value(d->network->graph, t->value);
+    nsk_low_tensor plain;
+    bool fits =
+        nsk_plain_layout(*value, &plain) &&
+        ((plain.height == t->height && plain.width == t->width) ||
+         (t->height == 1 && t->width == 1)) &&
+        nsk_value_count(*value) == (size_t)t->height * (size_t)t->width * (size_t)t->channels;
+    return fits ? nsk_pass_value(d->pass, t->value) : NULL;
+}
+
+static double number_of(const nsk_tensor *t, int level) {
+    float scale;
+    memcpy(&scale, &t->scale_bits, sizeof scale);
+    return (double)scale * (level - t->zero);
+}
+
+/* Writes a tensor's float values, rounded to its levels, at its place. */
+static bool put_values(const drifter *d, int tensor, const nsk_tensor *at, int8_t *workspace) {
+    const nsk_value *value;
+    const float *x = values_of(d, tensor, &value);
+    float scale;
+    memcpy(&scale, &at->scale_bits, sizeof scale);
+    for (size_t i = 0; x != NULL && i < nsk_value_count(value); i++) {
+        workspace[at->place + (uint32_t)nsk_plain_place(value, i)] =
+            (int8_t)nsk_level_of((double)x[i], (nsk_scale){scale, at->zero});
+    }
+    return x != NULL;
+}
+
+/* Adds what a layer's output, standing in `workspace`, differs by from the float network's. */
+static void add_built_up(const drifter *d, int layer, const nsk_layer *l, const int8_t *workspace) {
+    sums *s = &d->sums[layer];
+    const nsk_value *value;
+    const float *x = values_of(d, nsk_low_layer_at(d->lowered, layer)->out, &value);
+    for (size_t i = 0; x != NULL && i < nsk_value_count(value); i++) {
+        uint32_t place = (uint32_t)nsk_plain_place(value, i);
+        int level = workspace[l->out.place + place];
+        double error = number_of(&l->out, level) - (double)x[i];
+        double signal = (double)x[i] * (double)x[i];
+        s->signal += signal;
+        s->built_up += error * error;
+        s->channel_signal[place % l->out.channels] += signal;
+        s->channel_error[place % l->out.channels] += error * error;
+        s->low += level == l->low;
+        s->high += level == l->high;
+        s->levels[level + 128]++;
+        s->count++;
+    }
+}
+
+static void add_alone(const drifter *d, int layer) {
+    const nsk_low_layer *low = nsk_low_layer_at(d->lowered, layer);
+    const nsk_value *value;
+    nsk_layer l;
+    nsk_layer_decode(d->model, (unsigned)layer, &l);
+    bool pair = l.has_second && l.kind != NSK_CONV && l.kind != NSK_DEPTHWISE;
+    const float *x = values_of(d, low->out, &value);
+    if (x == NULL || !put_values(d, low->in, &l.in, d->trial) ||
+        (pair && !put_values(d, low->second, &l.second, d->trial))) {
+        d->sums[layer].alone = NAN;
+        return;
+    }
+    nsk_layer_run(d->model, (unsigned)layer, &l, d->trial, NULL);
+    for (size_t i = 0; i < nsk_value_count(value); i++) {
+        int level = d->trial[l.out.place + (uint32_t)nsk_plain_place(value, i)];
+        double error = number_of(&l.out, level) - (double)x[i];
+        d->sums[layer].alone += error * error;
+    }
+}
+
+static void after_layer(void *context, const nsk_model *model, unsigned layer) {
+    const drifter *d = context;
+    nsk_layer l;
+    nsk_layer_decode(model, layer, &l);
+    add_built_up(d, (int)layer, &l, d->workspace);
+    add_alone(d, (int)layer);
+}
+
+static bool run_image(drifter *d, int image, nsk_error *error) {
+    const nsk_observer observer = {NULL, after_layer, d};
+    if (!nsk_images_frame(d->images, image, d->frame, error)) {
+        return false;
+    }
+    nsk_float_prepare(d->network->graph, nsk_images_input(d->images), d->frame,
+                      nsk_pass_input(d->pass));
+    nsk_pass_run(d->pass);
+    nsk_prepare(d->model, d->frame, (size_t)d->model->width * d->model->channels, d->workspace);
+    nsk_run(d->model, d->workspace, &observer);
+    return true;
+}
+
+/* ---- what comes of it ---- */
+
+static double decibels(double signal, double error) {
+    return 10.0 * log10(fmax(signal, 1e-30) / fmax(error, 1e-30));
+}
+
+/* The fewest levels that hold nine tenths of all outputs. */
+static int most_of_levels(const sums *s) {
+    int64_t all = (int64_t)s->count;
+    int least = 256;
+    int64_t inside = 0;
+    int first = 0;
+    for (int last = 0; last < 256; last++) {
+        inside += s->levels[last];
+        while (10 * (inside - s->levels[first]) >= 9 * all && first < last) {
+            inside -= s->levels[first++];
+        }
+        least = 10 * inside >= 9 * all ? MIN(least, last - first + 1) : least;
+    }
+    return least;
+}
+
+static void conclude(const drifter *d, int layer, nsk_drift_layer *to) {
+    const sums *s = &d->sums[layer];
+    nsk_layer l;
+    nsk_layer_decode(d->model, (unsigned)layer, &l);
+    to->name = g_strdup(nsk_layer_name(d->model, (unsigned)layer));
+    to->measured = s->count > 0.0;
+    to->sqnr_db = decibels(s->signal, s->built_up);
+    to->alone_db = isnan(s->alone) ? NAN : decibels(s->signal, s->alone);
+    to->at_low = s->low / fmax(s->count, 1.0);
+    to->at_high = s->high / fmax(s->count, 1.0);
+    to->levels = most_of_levels(s);
+    to->worst_channel = 0;
+    to->worst_channel_db = INFINITY;
+    for (int c = 0; c < l.out.channels; c++) {
+        double db = decibels(s->channel_signal[c], s->channel_error[c]);
+        if (s->channel_signal[c] > 0.0 && db < to->worst_channel_db) {
+            to->worst_channel = c;
+            to->worst_channel_db = db;
+        }
+    }
+}
+
+static sums *new_sums(const nsk_model *model) {
+    sums *all = g_new0(sums, model->layers);
+    for (unsigned i = 0; i < model->layers; i++) {
+        nsk_layer l;
+        nsk_layer_decode(model, i, &l);
+        all[i].channel_signal = g_new0(double, l.out.channels);
+        all[i].channel_error = g_new0(double, l.out.channels);
+    }
+    return all;
+}
+
+static void free_sums(sums *all, int layers) {
+    for (int i = 0; i < layers; i++) {
+        g_free(all[i].channel_signal);
+        g_free(all[i].channel_error);
+    }
+    g_free(all);
+}
+
+static bool run_images(drifter *d, int count, nsk_progress progress, void *context,
+                       nsk_error *error) {
+    d->pass = nsk_pass_new(d->network->graph, error);
+    if (d->pass == NULL) {
+        return false;
+    }
+    bool good = true;
+    d->frame = g_malloc(nsk_images_frame_bytes(d->images));
+    d->workspace = g_malloc0(d->model->workspace_bytes);
+    d->trial = g_malloc0(d->model->workspace_bytes);
+    d->sums = new_sums(d->model);
+    for (int i = 0; i < count && good; i++) {
+        good = run_image(d, i, error);
+        if (progress != NULL) {
+            progress(context, i + 1, count);
+        }
+    }
+    nsk_pass_free(d->pass);
+    g_free(d->frame);
+    g_free(d->workspace);
+    g_free(d->trial);
+    return good;
+}
+
+nsk_drift *nsk_drift_measure(const nsk_network *network, const nsk_model_file *file,
+                             const nsk_images *images, nsk_progress progress, void *context,
+                             nsk_error *error) {
+    nsk_model model;
+    nsk_status status = nsk_open(&model, file->bytes, file->size);
+    if (status != NSK_OK) {
+        nsk_fail(error, "the model is %s", nsk_status_text(status));
+        return NULL;
+    }
+    if (model.streamed > 0) {
+        nsk_fail(error, "a streamed model keeps no whole tensors to look at; quantise without");
+        return NULL;
+    }
+    if (!nsk_network_takes(network, images, error) || !nsk_model_takes(&model, images, error)) {
+        return NULL;
+    }
+    nsk_lowered *lowered = nsk_lower(network->graph, error);
+    if (lowered == NULL) {
+        return NULL;
+    }
+    nsk_drift *result = NULL;
+    drifter d = {.network = network, .model = &model, .lowered = lowered, .images = images};
+    if (lowered->layers->len != model.layers) {
+        nsk_fail(error, "the model was not made from this network");
+    } else if (run_images(&d, nsk_images_count(images), progress, context, error)) {
+        result = g_new0(nsk_drift, 1);
+        result->images = nsk_images_count(images);
+        result->layers = model.layers;
+        result->layer = g_new0(nsk_drift_layer, result->layers);
+        for (int i = 0; i < result->layers; i++) {
+            conclude(&d, i, &result->layer[i]);
+        }
+    }
+    if (d.sums != NULL) {
+        free_sums(d.sums, model.layers);
+    }
+    nsk_lowered_free(lowered);
+    return result;
+}
+
+void nsk_drift_free(nsk_drift *drift) {
+    if (drift != NULL) {
+        for (int i = 0; i < drift->layers; i++) {
+            g_free(drift->layer[i].name);
+        }
+        g_free(drift->layer);
+        g_free(drift);
+    }
+}

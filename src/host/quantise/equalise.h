@@ -1,0 +1,15 @@
+/* quantise/equalise: rewrites that keep the function and even out what quantising sees. */
+#ifndef NSK_EQUALISE_H
+#define NSK_EQUALISE_H
+
+#include "graph/graph.h"
+
+/* Between two layers with weights that nothing but pools and flattenings part, each channel may be
+ * multiplied in the first and divided again in the second. The factors even out the numbers that
+ * the channels take (one scale serves them all) at the cost of the second layer's weights (one
+ * scale an output), half and half where those suffer; where they do not, as in depthwise layers,
+ * all the way. The same network with channels multiplied and divided beforehand comes out the same.
+ * Returns how many places were evened out, or -1 and an error. Changes the graph. */
+int nsk_graph_equalise(nsk_graph *graph, const nsk_images *images, nsk_error *error);
+
+#endif
