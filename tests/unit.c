@@ -21,6 +21,7 @@ int main(int argc, char **argv) {
         {"as exported", NULL, NULL, NULL, NULL, wild_tests},
         {"float", NULL, NULL, NULL, NULL, float_tests},
         {"quantise", NULL, NULL, NULL, NULL, quantise_tests},
+        {"accuracy", NULL, NULL, NULL, NULL, accuracy_tests},
         {"quantised ONNX", NULL, NULL, NULL, NULL, exchange_tests},
         {"plan", NULL, NULL, NULL, NULL, plan_tests},
         {"compare", NULL, NULL, NULL, NULL, compare_tests},

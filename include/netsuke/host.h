@@ -344,7 +344,8 @@ typedef struct nsk_drift {
 } nsk_drift;
 
 /* Runs both over a set and looks at every layer. The model must have been made from this network,
- * not streamed. `progress` may be NULL. */
+ * as nsk_network_equalised gives it where its recipe says so, and not be streamed. `progress` may
+ * be NULL. */
 nsk_drift *nsk_drift_measure(const nsk_network *network, const nsk_model_file *model,
                              const nsk_images *images, nsk_progress progress, void *context,
                              nsk_error *error);

@@ -32,7 +32,7 @@ static void print_text(const cli_job *job) {
     cli_table_row(table, "layers\t%u, on %u tensors", model.layers, model.tensors);
     cli_table_row(table, "calibrated\ton %d images; ranges: %s", nsk_images_count(job->calibration),
                   ranges[job->brief->recipe.ranges]);
-    char stages[CLI_TEXT] = "";
+    char stages[96] = "";
     for (size_t i = 0; i < 3; i++) {
         const bool on[] = {job->brief->recipe.equalise, job->brief->recipe.rounding,
                            job->brief->recipe.biases};

@@ -50,6 +50,16 @@ static void vet_json(void) {
     }
 }
 
+static void drift_json(void) {
+    JsonNode *root = drive_json(0, "netsuke drift demo/kiln.ini --sample 24 --json");
+    CU_ASSERT_EQUAL(json_number(root, "images"), 24);
+    CU_ASSERT_EQUAL(json_length(root, "layers"), 14);
+    CU_ASSERT_STRING_EQUAL(json_text(root, "layers.0.name"), "conv1");
+    CU_ASSERT(json_number(root, "layers.0.sqnr_db") > 20.0);
+    CU_ASSERT(json_number(root, "layers.10.alone_db") >= json_number(root, "layers.10.sqnr_db"));
+    json_node_unref(root);
+}
+
 static void outline_json(void) {
     static const char *const ways[] = {"demo/kiln.ini", "demo/kiln.onnx"};
     for (size_t i = 0; i < G_N_ELEMENTS(ways); i++) {
@@ -215,6 +225,7 @@ static void every_way_gives_the_same_scores(void) {
 CU_TestInfo contract_tests[] = {
     {"survey --json", survey_json},
     {"outline --json", outline_json},
+    {"drift --json", drift_json},
     {"vet --json: mistakes in the brief are named", vet_json},
     {"quantise --json, the same bytes each time", quantise_json},
     {"compare --json and --predictions", compare_json_and_csv},

@@ -201,13 +201,18 @@ static void multiply(const nsk_graph *g, const seam *s, const float *factor) {
     }
 }
 
-static void equalise(const nsk_graph *g, const seam *s) {
+/* The fewer images, the less is known of what a channel takes at most, and a channel that is evened
+ * out has no room left: so many images count half. */
+static const float HALF_KNOWN = 8.0F;
+
+static void equalise(const nsk_graph *g, const seam *s, int images) {
+    const float known = (float)images / ((float)images + HALF_KNOWN);
     float *share = g_new0(float, s->channels);
     float *factor = g_new(float, s->channels);
     weigh_channels(g, s, share);
     for (int c = 0; c < s->channels; c++) {
         bool alive = s->most[c] > 1e-12F && share[c] > 1e-12F;
-        factor[c] = alive ? sqrtf(share[c]) / s->most[c] : 1.0F;
+        factor[c] = alive ? powf(sqrtf(share[c]) / s->most[c], known) : 1.0F;
     }
     multiply(g, s, factor);
     g_free(share);
@@ -226,7 +231,7 @@ int nsk_graph_equalise(nsk_graph *graph, const nsk_images *images, nsk_error *er
     bool good = observe_all(graph, seams, count, images, error);
     for (int i = 0; i < count; i++) {
         if (good) {
-            equalise(graph, &seams[i]);
+            equalise(graph, &seams[i], nsk_images_count(images));
         }
         g_free(seams[i].most);
     }
