@@ -54,8 +54,9 @@ static void fill_bytes(bed *b, int8_t *bytes, int count) {
 }
 
 static void draw_tensor(bed *b, nsk_tensor *t, uint32_t place, int h, int w, int c) {
-    *t = (nsk_tensor){place, (uint16_t)h, (uint16_t)w, (uint16_t)c, (uint16_t)h, (int8_t)between(b, -128, 127),
-                      0};
+    *t = (nsk_tensor){
+        place, (uint16_t)h, (uint16_t)w, (uint16_t)c, (uint16_t)h, (int8_t)between(b, -128, 127),
+        0};
 }
 
 /* Shifts that bring sums of about `taps` products near int8, and now and then any shift. */

@@ -34,7 +34,7 @@ static void help_names_the_order(void) {
 static const struct {
     const char *line;
     int status;
-    const char *parts[6];
+    const char *parts[7];
 } cases[] = {
     {"netsuke survey demo/kiln.ini",
      0,

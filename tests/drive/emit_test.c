@@ -88,6 +88,22 @@ static void only_its_own_files(void) {
     drive_fails("--frames is a number", "netsuke emit demo/kiln.ini -o \"$T/n\" --frames -1");
 }
 
+/* A model that is streamed: here, in C++, and on two emulated cores. */
+static void streamed_models_are_handed_over(void) {
+    outcome o = drive_for(
+        0, "sed 's/^\\[limits\\]/[schedule]\\nstreamed = always\\n[limits]/; s#= images#= "
+           "'$PWD'/demo/images#; s#kiln.onnx#'$PWD'/demo/kiln.onnx#; s#labels.txt#'$PWD'/demo/"
+           "labels.txt#; s#\\.\\./boards#'$PWD'/boards#' demo/kiln.ini > \"$T/s.ini\" && "
+           "netsuke emit \"$T/s.ini\" -o \"$T/streamed\" > /dev/null && cd \"$T/streamed\" && "
+           "make -s && make -s emulate CORE=cortex-m4 && make -s emulate CORE=rv32imac && "
+           "cc -std=c11 -Wall -Wextra -Wconversion -Werror *.c -o ../streamed_test && "
+           "grep nsk_feed_rows README.md && ls nsk_stream.c && ! test -e ../kiln/nsk_stream.c");
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "passed\n"));
+    CU_ASSERT_PTR_NULL(strstr(o.out, "FAILED"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "nsk_stream.c\n"));
+    outcome_clear(&o);
+}
+
 /* A kind of layer that the folder leaves out is told from a damaged model. */
 static void other_kinds_are_refused(void) {
     outcome o = drive_for(
@@ -205,6 +221,7 @@ CU_TestInfo emit_tests[] = {
     {"is a CMake package", is_a_cmake_package},
     {"networks share a runtime", networks_share_a_runtime},
     {"only its own files", only_its_own_files},
+    {"streamed models are handed over", streamed_models_are_handed_over},
     {"other kinds of layer are refused", other_kinds_are_refused},
     {"labels become names", labels_become_names},
     {"code is small", code_is_small},

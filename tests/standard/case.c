@@ -239,7 +239,8 @@ static char *build_and_run(const test_case *c, const nsk_graph *graph, const nsk
     }
     static const char *const facts[NSK_FACTS] = {"case", "", "", "", ""};
     nsk_scale *scales = nsk_scales_of(graph, lowered, ranges, &input);
-    nsk_model_file *file = nsk_model_build(graph, lowered, scales, facts, &labels, &input, NULL, &error);
+    nsk_model_file *file =
+        nsk_model_build(graph, lowered, scales, facts, &labels, &input, NULL, &error);
     char *reason = file == NULL ? g_strdup(error.text)
                                 : run_model(c, graph, file, &input, nsk_pass_input(pass),
                                             bound_of(lowered, scales, pass, graph));

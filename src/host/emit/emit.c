@@ -183,11 +183,20 @@ static void append_network(GString *text, const nsk_handed_network *n, const nsk
         text,
         "- Frame: %u x %u pixels, %s, one byte each, %u bytes. A picture of another size is\n"
         "  %s first. Mean and deviation are in the model: hand it\n  the camera's bytes.\n"
-        "- Flash: %zu bytes of model, beside the runtime. RAM: a workspace of %u bytes and your "
-        "frame.\n- Scores, in this order:",
+        "- Flash: %zu bytes of model, beside the runtime. RAM: a workspace of %u bytes and %s.\n",
         model->width, model->height, order_of(model),
         (unsigned)model->width * model->height * model->channels, fit_of(model), n->model->size,
-        model->workspace_bytes);
+        model->workspace_bytes,
+        model->streamed > 0 ? "a row of your frame, or all of it" : "your frame");
+    if (model->streamed > 0) {
+        g_string_append_printf(
+            text,
+            "- Streamed: the first %u layers run while the frame's rows come in, %u at a time, and "
+            "keep only the\n  rows that are still wanted. Whoever holds the whole frame may call "
+            "`nsk_prepare` on it instead.\n",
+            model->streamed, model->band);
+    }
+    g_string_append(text, "- Scores, in this order:");
     for (unsigned c = 0; c < model->classes; c++) {
         g_string_append_printf(text, " %s%s", nsk_label(model, c),
                                c + 1U < model->classes ? "," : "");
@@ -195,18 +204,31 @@ static void append_network(GString *text, const nsk_handed_network *n, const nsk
     g_string_append(text, "\n\n");
 }
 
-static char *example_of(const char *name) {
+/* How to call it: with a whole frame, or row by row. */
+static char *example_of(const char *name, bool streamed) {
+    static const char rows[] = "nsk_feed feed; /* for every frame */\n"
+                               "nsk_start(&feed, &model, workspace, NULL);\n"
+                               "do {\n    camera_row(row); /* waits for the next one */\n"
+                               "} while (nsk_feed_rows(&feed, row, 0, 1) > 0);\n";
     char *upper = c_name(name, true);
+    char *feeding = streamed ? g_strdup(rows)
+                             : g_strdup_printf("nsk_prepare(&model, frame, %s_WIDTH * %s_CHANNELS, "
+                                               "workspace); /* for every frame */\n",
+                                               upper, upper);
+    char *buffer = streamed ? g_strdup_printf("row[%s_WIDTH * %s_CHANNELS]", upper, upper)
+                            : g_strdup_printf("frame[%s_FRAME_BYTES]", upper);
     char *text = g_strdup_printf(
         "#include \"%s.h\"\n\n"
-        "static uint8_t frame[%s_FRAME_BYTES];\n"
+        "static uint8_t %s;\n"
         "static uint32_t workspace[%s_WORKSPACE_BYTES / 4];\n\n"
         "nsk_model model;\n"
         "if (nsk_open(&model, %s_model, sizeof %s_model) != NSK_OK) { /* damaged flash */ }\n\n"
-        "nsk_prepare(&model, frame, %s_WIDTH * %s_CHANNELS, workspace); /* for every frame */\n"
+        "%s"
         "nsk_run(&model, workspace, NULL);\n"
         "unsigned best = nsk_best(&model, nsk_scores(&model, workspace));\n",
-        name, upper, upper, name, name, upper, upper);
+        name, buffer, upper, name, name, feeding);
+    g_free(feeding);
+    g_free(buffer);
     g_free(upper);
     return text;
 }
@@ -291,11 +313,11 @@ static void add_texts(nsk_bundle *bundle, const nsk_handed_network *networks, in
         frames += nsk_images_count(networks[i].tried);
     }
     w.version = package_version(&model);
+    w.example = example_of(networks[0].name, model.streamed > 0);
     for (int i = 0; i < count; i++) {
         nsk_open(&model, networks[i].model->bytes, networks[i].model->size);
         add_wording(&w, &networks[i], &model);
     }
-    w.example = example_of(networks[0].name);
     w.frames = g_strdup_printf("%d held-out frame%s", frames, frames == 1 ? "" : "s");
     w.description = g_strdup_printf("Image classifier for microcontrollers: %s", w.title->str);
     add_templates(bundle, &w, networks[0].name);
