@@ -140,7 +140,7 @@ static int most_of_levels(const sums *s) {
     int first = 0;
     for (int last = 0; last < 256; last++) {
         inside += s->levels[last];
-        while (10 * (inside - s->levels[first]) >= 9 * all && first < last) {
+        while (first < last && 10 * (inside - s->levels[first]) >= 9 * all) {
             inside -= s->levels[first++];
         }
         least = 10 * inside >= 9 * all ? MIN(least, last - first + 1) : least;

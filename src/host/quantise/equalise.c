@@ -208,7 +208,7 @@ static const float HALF_KNOWN = 8.0F;
 static void equalise(const nsk_graph *g, const seam *s, int images) {
     const float known = (float)images / ((float)images + HALF_KNOWN);
     float *share = g_new0(float, s->channels);
-    float *factor = g_new(float, s->channels);
+    float *factor = g_new0(float, s->channels);
     weigh_channels(g, s, share);
     for (int c = 0; c < s->channels; c++) {
         bool alive = s->most[c] > 1e-12F && share[c] > 1e-12F;

@@ -198,11 +198,14 @@ static bool prepare(making *m, const nsk_network *network, const nsk_images *cal
     }
     if (recipe->equalise) {
         m->own = nsk_network_equalised(network, calibration, error);
+        if (m->own == NULL) {
+            return false;
+        }
         m->network = m->own;
     }
-    m->lowered = m->network != NULL ? nsk_lower(m->network->graph, error) : NULL;
+    m->lowered = nsk_lower(m->network->graph, error);
     if (m->lowered == NULL) {
-        nsk_fail_in(error, "%s", network->path);
+        nsk_fail_in(error, "%s", m->network->path);
         return false;
     }
     m->scales = choose_scales(m->network, m->lowered, calibration, recipe, error);

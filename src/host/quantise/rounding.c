@@ -7,7 +7,7 @@
 #include "float/forward.h"
 #include "quantise/lowering.h"
 
-enum { MOST_TAPS = 2048, WINDOWS = 48, MOST_SWEEPS = 12 };
+enum { MOST_TAPS = 1280, WINDOWS = 48, MOST_SWEEPS = 12 };
 
 /* How the taps of one group of a layer vary together: sums of x and of x x' over windows. A
  * depthwise layer has a group a channel. */
@@ -229,8 +229,8 @@ static void fit_output(const fitter *f, int layer, int output, const double *spr
     int8_t *level = g_new(int8_t, l->taps);
     row r = {.taps = l->taps, .spread = spread};
     r.scale = nsk_weight_scale(l, output, outputs, f->scales[l->in], f->scales[l->out]);
-    r.error = g_new(double, l->taps);
-    r.pull = g_new(double, l->taps);
+    r.error = g_new0(double, l->taps);
+    r.pull = g_new0(double, l->taps);
     for (int t = 0; t < l->taps; t++) {
         double exact = (double)l->weights[place_of(l, outputs, output, t)];
         level[t] = (int8_t)nsk_weight_level(exact, r.scale);
@@ -259,7 +259,7 @@ static void fit_layer(const fitter *f, int layer, bool turn, bool biases) {
     l->levels = g_new(int8_t, (gsize)outputs * taps);
 #pragma omp parallel
     {
-        double *spread = g_new(double, taps *taps);
+        double *spread = g_new0(double, taps *taps);
         int group = -1;
 #pragma omp for schedule(static)
         for (int o = 0; o < outputs; o++) {

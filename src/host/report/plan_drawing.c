@@ -233,8 +233,8 @@ bool nsk_plan_draw(const nsk_model_file *file, const char *path, nsk_error *erro
     draw_keys(&d);
     draw_columns(&d);
     double step = exp2(ceil(log2(d.top_address / TICKS)));
-    for (double address = 0.0; address < d.top_address - step / 4.0; address += step) {
-        draw_level(&d, address, NSK_FAINT, false);
+    for (int i = 0; i * step < d.top_address - step / 4.0; i++) {
+        draw_level(&d, i * step, NSK_FAINT, false);
     }
     for (unsigned i = 0; i < d.model.tensors; i++) {
         draw_box(&d, i);
