@@ -5,7 +5,7 @@
 #include "command.h"
 #include "table.h"
 
-enum { BAR = 20, MOST_DB = 50 };
+enum { BAR = 12, MOST_DB = 50 };
 
 static void print_json(const cli_job *job, const nsk_drift *d) {
     JsonBuilder *b = cli_json_start(job);
@@ -63,7 +63,7 @@ static void print_text(const cli_job *job, const nsk_drift *d) {
     cli_paragraph("so far  ", "what all layers up to this one have done");
     cli_paragraph("alone   ", "what this one does where its inputs are the float network's");
     cli_paragraph("levels  ", "so few of the 256 hold nine tenths of its outputs");
-    cli_paragraph("ends    ", "shares of its outputs at its lowest and its highest level");
+    cli_paragraph("lowest, highest  ", "shares of its outputs at the ends of its levels");
 }
 
 static int run(cli_job *job) {
