@@ -86,10 +86,12 @@ costs: all
 	@$(MAKE) --no-print-directory -s -C ports/bare-metal BUILD=$(CURDIR)/$(BUILD)/bare-metal/cortex-m4
 	@$(BUILD)/cost-count $(BUILD)/bare-metal/cortex-m4/replay.elf $(BUILD)/bare-metal/cortex-m4/device costs/cortex-m4.ini
 
-# The kiln line's hand-over on every emulated core.
+# The hand-over of the kiln line's networks on every emulated core.
 emulate: all demo-data
 	@scripts/dependencies check
 	@scripts/emulate $(NETSUKE) $(BUILD)/emulate 20
+	@echo
+	@BRIEF=demo/kiln-gated.ini scripts/emulate $(NETSUKE) $(BUILD)/emulate-gated 3
 
 install: all
 	@cmake --install $(BUILD)

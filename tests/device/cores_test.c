@@ -114,8 +114,26 @@ static void the_kiln_line_agrees(void) {
     scratch_remove(folder);
 }
 
+/* The first layers row by row. */
+static void streams_agree(void) {
+    kiln k;
+    nsk_error error = {.text = ""};
+    nsk_recipe always = nsk_usual_recipe;
+    char *folder = scratch_new();
+    kiln_load(&k, 12);
+    always.streaming = NSK_STREAM_ALWAYS;
+    nsk_model_file *file = nsk_quantise(k.network, k.calibration, &always, &error);
+    assert_error(&error, "");
+    CU_ASSERT_PTR_NOT_NULL_FATAL(file);
+    compare_cores(folder, file, "the kiln line, streamed");
+    nsk_model_file_free(file);
+    kiln_free(&k);
+    scratch_remove(folder);
+}
+
 CU_TestInfo core_tests[] = {
     {"every kind of layer agrees on every core", kinds_agree},
     {"the kiln line agrees on every core", the_kiln_line_agrees},
+    {"so it does where it is streamed", streams_agree},
     CU_TEST_INFO_NULL,
 };
