@@ -321,6 +321,28 @@ void nsk_paired_interval(int lost, int won, int images, double *low, double *hig
  * are equally good: McNemar's exact test, two-sided (Q. McNemar, Psychometrika 12, 1947). */
 double nsk_paired_chance(int lost, int won);
 
+/* One class, as one side answers. */
+typedef struct nsk_class_score {
+    int images, answers, right;   /* that are of it; that are said to be; both */
+    double precision, recall, f1; /* fractions of 1 */
+} nsk_class_score;
+
+typedef struct nsk_scoring {
+    nsk_class_score *classes; /* one a class */
+    double balanced_accuracy; /* mean recall of the classes that there are images of */
+    /* How far the probability of an answer is from how often such answers are right: the mean over
+     * 15 bins, weighted by their images (M. P. Naeini, G. F. Cooper, M. Hauskrecht, AAAI 2015). */
+    double calibration_error;
+} nsk_scoring;
+
+nsk_scoring *nsk_scoring_of(const nsk_comparison *comparison, bool integer);
+void nsk_scoring_free(nsk_scoring *scoring);
+
+/* How many images it takes in all to tell a true loss (a fraction of 1) from none with 80 %
+ * certainty at the 5 % level, two-sided, where models differ as often as counted (R. J. Connor,
+ * Biometrics 43, 1987). */
+int nsk_images_to_settle(int lost, int won, int images, double loss);
+
 /* Probabilities of the integer model's scores, whatever its last layer. */
 void nsk_probabilities(const nsk_model *model, const int8_t *scores, float *probabilities);
 

@@ -19,22 +19,48 @@ static const char *label_of(const cli_job *job, int class_index) {
 
 /* ---- machine-readable ---- */
 
-static void json_half(JsonBuilder *b, const char *name, int correct, int images) {
-    json_builder_set_member_name(b, name);
+static void json_half(const cli_job *job, JsonBuilder *b, const nsk_comparison *c, bool integer) {
+    int correct = integer ? c->integer_correct : c->float_correct;
+    nsk_scoring *s = nsk_scoring_of(c, integer);
+    json_builder_set_member_name(b, integer ? "integer" : "float");
     json_builder_begin_object(b);
     cli_json_int(b, "correct", correct);
-    cli_json_real(b, "accuracy", share(correct, images));
+    cli_json_real(b, "accuracy", share(correct, c->images));
+    cli_json_real(b, "balanced_accuracy", s->balanced_accuracy);
+    cli_json_real(b, "calibration_error", s->calibration_error);
+    json_builder_set_member_name(b, "classes");
+    json_builder_begin_array(b);
+    for (int k = 0; k < c->classes; k++) {
+        json_builder_begin_object(b);
+        cli_json_text(b, "name", label_of(job, k));
+        cli_json_int(b, "images", s->classes[k].images);
+        cli_json_real(b, "precision", s->classes[k].precision);
+        cli_json_real(b, "recall", s->classes[k].recall);
+        cli_json_real(b, "f1", s->classes[k].f1);
+        json_builder_end_object(b);
+    }
+    json_builder_end_array(b);
     json_builder_end_object(b);
+    nsk_scoring_free(s);
+}
+
+/* What loss the brief allows, or a point. */
+static double loss_to_settle(const cli_job *job) {
+    double limit = job->brief->limits.loss;
+    return (isfinite(limit) && limit > 0.0 ? limit : 1.0) / 100.0;
 }
 
 static void print_json(const cli_job *job, const nsk_comparison *c) {
     JsonBuilder *b = cli_json_start(job);
     cli_json_int(b, "images", c->images);
-    json_half(b, "float", c->float_correct, c->images);
-    json_half(b, "integer", c->integer_correct, c->images);
+    json_half(job, b, c, false);
+    json_half(job, b, c, true);
     cli_json_real(b, "loss_points", c->loss_points);
     cli_json_real(b, "loss_low", c->loss_low);
     cli_json_real(b, "loss_high", c->loss_high);
+    cli_json_real(b, "chance", nsk_paired_chance(c->lost, c->won));
+    cli_json_int(b, "images_to_settle",
+                 nsk_images_to_settle(c->lost, c->won, c->images, loss_to_settle(job)));
     cli_json_real(b, "agreement", share(c->agree, c->images));
     json_builder_end_object(b);
     cli_print_json(b);
@@ -60,12 +86,16 @@ static bool write_predictions(cli_job *job, const nsk_comparison *c) {
 
 static void print_summary(const cli_job *job, const nsk_comparison *c) {
     printf("Float against integer on %d held-out images of %d classes\n\n", c->images, c->classes);
-    cli_table *table = cli_table_new("lrr");
-    cli_table_row(table, "\tright\taccuracy");
-    cli_table_row(table, "float\t%d\t%.2f %%", c->float_correct,
-                  100.0 * share(c->float_correct, c->images));
-    cli_table_row(table, "integer\t%d\t%.2f %%", c->integer_correct,
-                  100.0 * share(c->integer_correct, c->images));
+    cli_table *table = cli_table_new("lrrrr");
+    cli_table_row(table, "\tright\taccuracy\tbalanced\tcalibration error");
+    for (int k = 0; k < 2; k++) {
+        int right = k == 0 ? c->float_correct : c->integer_correct;
+        nsk_scoring *s = nsk_scoring_of(c, k == 1);
+        cli_table_row(table, "%s\t%d\t%.2f %%\t%.2f %%\t%.2f %%", k == 0 ? "float" : "integer",
+                      right, 100.0 * share(right, c->images), 100.0 * s->balanced_accuracy,
+                      100.0 * s->calibration_error);
+        nsk_scoring_free(s);
+    }
     cli_table_print(table);
     printf("\nloss       %.2f points; 95 %% interval for paired results %.2f to %.2f\n",
            c->loss_points, c->loss_low, c->loss_high);
@@ -73,39 +103,36 @@ static void print_summary(const cli_job *job, const nsk_comparison *c) {
         printf("limit      %.2f points: %s\n", job->brief->limits.loss,
                c->loss_points <= job->brief->limits.loss ? "holds" : "BROKEN");
     }
+    printf("chance     %.2g that equally good models differ so unevenly (McNemar's exact test);\n"
+           "           to tell a loss of %.2f points from none takes about %d images\n",
+           nsk_paired_chance(c->lost, c->won), 100.0 * loss_to_settle(job),
+           nsk_images_to_settle(c->lost, c->won, c->images, loss_to_settle(job)));
     int flipped = c->images - c->agree;
     printf("agreement  %.2f %%; %d images flipped: %d lost, %d won, %d wrong both ways\n\n",
            100.0 * share(c->agree, c->images), flipped, c->lost, c->won,
            flipped - c->lost - c->won);
 }
 
-static void count_class(const nsk_comparison *c, int label, int *images, int *right) {
-    for (int i = 0; i < c->images; i++) {
-        const nsk_answer *a = &c->answers[i];
-        if (a->label == label) {
-            ++*images;
-            right[0] += a->float_class == label;
-            right[1] += a->integer_class == label;
-        }
-    }
-}
-
 static void print_classes(const cli_job *job, const nsk_comparison *c) {
-    cli_table *table = cli_table_new("lrrrr");
-    cli_table_row(table, "class\timages\tfloat\tinteger\tloss");
+    nsk_scoring *sides[2] = {nsk_scoring_of(c, false), nsk_scoring_of(c, true)};
+    cli_table *table = cli_table_new("lrrrrrrrr");
+    cli_table_row(table, "\t\trecall\t\t\tprecision\t\tF1\t");
+    cli_table_row(table, "class\timages\tfloat\tinteger\tloss\tfloat\tinteger\tfloat\tinteger");
     for (int k = 0; k < c->classes; k++) {
-        int images = 0;
-        int right[2] = {0, 0};
-        count_class(c, k, &images, right);
-        if (images == 0) {
-            cli_table_row(table, "%s\t0\t-\t-\t-", label_of(job, k));
-        } else {
-            cli_table_row(table, "%s\t%d\t%.2f %%\t%.2f %%\t%.2f", label_of(job, k), images,
-                          100.0 * share(right[0], images), 100.0 * share(right[1], images),
-                          100.0 * share(right[0] - right[1], images));
+        const nsk_class_score *f = &sides[0]->classes[k];
+        const nsk_class_score *i = &sides[1]->classes[k];
+        if (f->images == 0) {
+            cli_table_row(table, "%s\t0\t-\t-\t-\t-\t-\t-\t-", label_of(job, k));
+            continue;
         }
+        cli_table_row(table, "%s\t%d\t%.2f %%\t%.2f %%\t%.2f\t%.2f %%\t%.2f %%\t%.3f\t%.3f",
+                      label_of(job, k), f->images, 100.0 * f->recall, 100.0 * i->recall,
+                      100.0 * (f->recall - i->recall), 100.0 * f->precision, 100.0 * i->precision,
+                      f->f1, i->f1);
     }
     cli_table_print(table);
+    nsk_scoring_free(sides[0]);
+    nsk_scoring_free(sides[1]);
 }
 
 static int confused(const nsk_comparison *c, int truth, int answer, bool integer) {

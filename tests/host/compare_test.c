@@ -51,6 +51,55 @@ static void interval_covers(void) {
     }
 }
 
+/* Three classes, eight answers: worked by hand. */
+static void scores_by_hand(void) {
+    static nsk_answer answers[] = {
+        {0, 0, 0, 1.0F, 0.95F}, {0, 0, 1, 0.9F, 0.5F}, {0, 1, 1, 0.6F, 0.5F}, {1, 1, 1, 0.8F, 0.9F},
+        {1, 1, 1, 0.7F, 0.7F},  {1, 0, 0, 0.5F, 0.5F}, {2, 2, 2, 1.0F, 1.0F}, {2, 0, 2, 0.4F, 0.6F},
+    };
+    const nsk_comparison c = {.images = 8, .classes = 4, .answers = answers};
+    nsk_scoring *s = nsk_scoring_of(&c, false);
+    CU_ASSERT_EQUAL(s->classes[0].answers, 4);
+    CU_ASSERT_DOUBLE_EQUAL(s->classes[0].precision, 2.0 / 4.0, 1e-12);
+    CU_ASSERT_DOUBLE_EQUAL(s->classes[0].recall, 2.0 / 3.0, 1e-12);
+    CU_ASSERT_DOUBLE_EQUAL(s->classes[0].f1, 4.0 / 7.0, 1e-12);
+    CU_ASSERT_DOUBLE_EQUAL(s->classes[2].recall, 0.5, 1e-12);
+    CU_ASSERT_DOUBLE_EQUAL(s->classes[3].precision, 0.0, 1e-12);
+    CU_ASSERT_DOUBLE_EQUAL(s->balanced_accuracy, (2.0 / 3.0 + 2.0 / 3.0 + 0.5) / 3.0, 1e-12);
+    /* each probability has a bin of its own but 1.0, twice right: 0 + .1 + .6 + .2 + .3 + .5 + .4
+     */
+    CU_ASSERT_DOUBLE_EQUAL(s->calibration_error, 2.1 / 8.0, 1e-6);
+    nsk_scoring_free(s);
+    s = nsk_scoring_of(&c, true);
+    CU_ASSERT_DOUBLE_EQUAL(s->classes[1].precision, 2.0 / 4.0, 1e-12);
+    CU_ASSERT_DOUBLE_EQUAL(s->classes[2].f1, 1.0, 1e-12);
+    nsk_scoring_free(s);
+}
+
+/* With so many images a true loss is found about four times in five. */
+static void so_many_images_settle(void) {
+    enum { TRIALS = 2000 };
+    const double lost_rate = 0.035;
+    const double won_rate = 0.015;
+    random_state r = {53};
+    int images = nsk_images_to_settle(35, 15, 1000, lost_rate - won_rate);
+    int found = 0;
+    for (int t = 0; t < TRIALS; t++) {
+        int lost = 0;
+        int won = 0;
+        for (int i = 0; i < images; i++) {
+            double u = random_between(&r, 0, 1);
+            lost += u < lost_rate;
+            won += u >= lost_rate && u < lost_rate + won_rate;
+        }
+        double statistic = (lost - won) / sqrt(lost + won);
+        found += statistic > 1.96;
+    }
+    CU_ASSERT(images > 900 && images < 1100);
+    CU_ASSERT(found > TRIALS * 77 / 100 && found < TRIALS * 83 / 100);
+    CU_ASSERT_EQUAL(nsk_images_to_settle(3, 3, 1200, 0.0), G_MAXINT);
+}
+
 static void the_kiln_line_loses_little(void) {
     kiln k;
     nsk_error error = {.text = ""};
@@ -100,6 +149,8 @@ static void what_does_not_belong_together(void) {
 }
 
 CU_TestInfo compare_tests[] = {
+    {"scores of classes, worked by hand", scores_by_hand},
+    {"so many images settle a loss", so_many_images_settle},
     {"the paired interval, worked by hand", interval_by_hand},
     {"the paired interval covers the truth", interval_covers},
     {"the kiln line loses little", the_kiln_line_loses_little},

@@ -1,0 +1,79 @@
+/* What one side's answers are worth, class by class, and how many images would settle a loss. */
+#include <math.h>
+
+#include "base/base.h"
+
+enum { BINS = 15 };
+
+static double ratio(double part, double whole) {
+    return whole > 0.0 ? part / whole : 0.0;
+}
+
+static int class_of(const nsk_answer *a, bool integer) {
+    return integer ? a->integer_class : a->float_class;
+}
+
+static void count_classes(const nsk_comparison *c, bool integer, nsk_class_score *classes) {
+    for (int i = 0; i < c->images; i++) {
+        const nsk_answer *a = &c->answers[i];
+        int answer = class_of(a, integer);
+        classes[a->label].images++;
+        classes[answer].answers++;
+        classes[a->label].right += answer == a->label;
+    }
+    for (int k = 0; k < c->classes; k++) {
+        nsk_class_score *s = &classes[k];
+        s->precision = ratio(s->right, s->answers);
+        s->recall = ratio(s->right, s->images);
+        s->f1 = ratio(2.0 * s->right, s->images + s->answers);
+    }
+}
+
+static double calibration_error(const nsk_comparison *c, bool integer) {
+    double said[BINS] = {0.0};
+    double right[BINS] = {0.0};
+    double sum = 0.0;
+    for (int i = 0; i < c->images; i++) {
+        const nsk_answer *a = &c->answers[i];
+        double p = (double)(integer ? a->integer_probability : a->float_probability);
+        int bin = (int)fmin(fmax(ceil(p * BINS) - 1.0, 0.0), BINS - 1);
+        said[bin] += p;
+        right[bin] += class_of(a, integer) == a->label;
+    }
+    for (int b = 0; b < BINS; b++) {
+        sum += fabs(said[b] - right[b]);
+    }
+    return ratio(sum, c->images);
+}
+
+nsk_scoring *nsk_scoring_of(const nsk_comparison *c, bool integer) {
+    nsk_scoring *s = g_new0(nsk_scoring, 1);
+    int present = 0;
+    s->classes = g_new0(nsk_class_score, c->classes);
+    count_classes(c, integer, s->classes);
+    for (int k = 0; k < c->classes; k++) {
+        present += s->classes[k].images > 0;
+        s->balanced_accuracy += s->classes[k].recall;
+    }
+    s->balanced_accuracy = ratio(s->balanced_accuracy, present);
+    s->calibration_error = calibration_error(c, integer);
+    return s;
+}
+
+void nsk_scoring_free(nsk_scoring *scoring) {
+    if (scoring != NULL) {
+        g_free(scoring->classes);
+        g_free(scoring);
+    }
+}
+
+int nsk_images_to_settle(int lost, int won, int images, double loss) {
+    const double SURE = 1.959963984540054;   /* 97.5 % of the normal distribution */
+    const double LIKELY = 0.841621233572914; /* 80 % of it */
+    double differ = fmax(ratio(lost + won, images), loss);
+    if (!(loss > 0.0)) {
+        return G_MAXINT;
+    }
+    double root = SURE * sqrt(differ) + LIKELY * sqrt(differ - loss * loss);
+    return (int)fmin(ceil(root * root / (loss * loss)), G_MAXINT);
+}
