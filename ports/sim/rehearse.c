@@ -158,12 +158,7 @@ nsk_rehearsal *nsk_rehearse(const nsk_model_file *file, const nsk_board *board,
                             const nsk_budget *budget, const nsk_decision *decision,
                             const nsk_images *images, int frames, unsigned seed, nsk_error *error) {
     nsk_model model;
-    nsk_status status = nsk_open(&model, file->bytes, file->size);
-    if (status != NSK_OK) {
-        nsk_fail(error, "the model is %s", nsk_status_text(status));
-        return NULL;
-    }
-    if (!nsk_model_takes(&model, images, error)) {
+    if (!nsk_model_open_for(NULL, file, images, &model, error)) {
         return NULL;
     }
     int count = nsk_images_count(images);

@@ -335,6 +335,32 @@ static void a_larger_network_takes_half_the_ram(void) {
     kiln_free(&k);
 }
 
+/* Rows past a frame's end are left, and a feed says how many are to come. */
+static void feeds_count_rows(void) {
+    kiln k;
+    nsk_model model;
+    kiln_load(&k, 6);
+    CU_ASSERT_EQUAL_FATAL(nsk_open(&model, k.file->bytes, k.file->size), NSK_OK);
+    size_t row = (size_t)model.width * model.channels;
+    uint8_t *frame = g_malloc0(row * (model.height + 3U));
+    int8_t *workspace = g_malloc(model.workspace_bytes);
+    nsk_feed feed;
+    nsk_start(&feed, &model, workspace, NULL);
+    CU_ASSERT_EQUAL(nsk_feed_rows(&feed, frame, row, 0), model.height);
+    CU_ASSERT_EQUAL(nsk_feed_rows(&feed, frame, row, 5), model.height - 5U);
+    CU_ASSERT_EQUAL(nsk_feed_rows(&feed, frame + 5 * row, row, model.height - 2U), 0);
+    CU_ASSERT_EQUAL(nsk_feed_rows(&feed, frame, row, 7), 0);
+    nsk_run(&model, workspace, NULL);
+    int8_t scores[6];
+    memcpy(scores, nsk_scores(&model, workspace), 6);
+    nsk_prepare(&model, frame, row, workspace);
+    nsk_run(&model, workspace, NULL);
+    CU_ASSERT_EQUAL(memcmp(scores, nsk_scores(&model, workspace), 6), 0);
+    g_free(workspace);
+    g_free(frame);
+    kiln_free(&k);
+}
+
 /* ---- the plan's checker ---- */
 
 enum { MOST_BYTES = 1 << 20 };
@@ -548,6 +574,7 @@ static void impossible_streams_are_refused(void) {
 
 CU_TestInfo stream_tests[] = {
     {"random networks compute the same", random_networks_compute_the_same},
+    {"feeds count their rows", feeds_count_rows},
     {"the kiln line takes half the RAM", the_kiln_line_takes_half_the_ram},
     {"a larger network takes half the RAM", a_larger_network_takes_half_the_ram},
     {"plans pass the replay", plans_pass_the_replay},

@@ -55,6 +55,45 @@ static void sheets_show_their_pictures(void) {
     scratch_remove(folder);
 }
 
+/* The plan of the workspace: whole, with the frame in it, and streamed, with rows of tensors. */
+static void plans_are_drawn(void) {
+    kiln k;
+    char *folder = scratch_new();
+    char *png = scratch_path(folder, "plan.png");
+    char *svg = scratch_path(folder, "plan.svg");
+    nsk_error error = {.text = ""};
+    nsk_picture drawn[2];
+    char *text;
+    nsk_recipe always = nsk_usual_recipe;
+    kiln_load(&k, 12);
+    always.streaming = NSK_STREAM_ALWAYS;
+    nsk_model_file *streamed = nsk_quantise(k.network, k.calibration, &always, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(streamed);
+    const nsk_model_file *files[2] = {k.file, streamed};
+    for (int i = 0; i < 2; i++) {
+        CU_ASSERT(nsk_plan_draw(files[i], png, &error));
+        CU_ASSERT_FATAL(nsk_picture_read(png, &drawn[i], &error));
+        CU_ASSERT(drawn[i].width == 1280 && drawn[i].height == 800);
+        CU_ASSERT(count_pixels(&drawn[i], 0xb5, 0x53, 0x3c) > 60000); /* outputs */
+    }
+    CU_ASSERT(count_pixels(&drawn[0], 0x2f, 0x6f, 0x73) > 10000); /* the frame */
+    CU_ASSERT_EQUAL(count_pixels(&drawn[0], 0xd9, 0xb8, 0x71), 0);
+    CU_ASSERT(count_pixels(&drawn[1], 0xd9, 0xb8, 0x71) > 3000); /* some rows */
+    CU_ASSERT(nsk_plan_draw(k.file, svg, &error));
+    CU_ASSERT_FATAL(g_file_get_contents(svg, &text, NULL, NULL));
+    CU_ASSERT_PTR_NOT_NULL(strstr(text, "<svg"));
+    CU_ASSERT_FALSE(nsk_plan_draw(k.file, "plan.bmp", &error));
+    assert_error(&error, "end the name in .svg or .png");
+    g_free(text);
+    nsk_picture_clear(&drawn[0]);
+    nsk_picture_clear(&drawn[1]);
+    nsk_model_file_free(streamed);
+    kiln_free(&k);
+    g_free(png);
+    g_free(svg);
+    scratch_remove(folder);
+}
+
 static void frames_become_pictures_again(void) {
     static const uint8_t frame[6] = {1, 2, 3, 4, 5, 6};
     nsk_input input = {.width = 2, .height = 1, .colour = NSK_BGR};
@@ -112,6 +151,7 @@ static void networks_are_drawn(void) {
 }
 
 CU_TestInfo report_tests[] = {
+    {"plans of the workspace are drawn", plans_are_drawn},
     {"sheets show their pictures", sheets_show_their_pictures},
     {"frames become pictures again", frames_become_pictures_again},
     {"networks are drawn", networks_are_drawn},

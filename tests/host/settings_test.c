@@ -25,6 +25,12 @@ static void with_brief(const char *text, void (*check)(nsk_brief *brief, const n
 
 static void check_everything(nsk_brief *b, const nsk_error *error) {
     CU_ASSERT_PTR_NOT_NULL_FATAL(b);
+    CU_ASSERT_EQUAL(b->recipe.streaming, NSK_STREAM_ALWAYS);
+    CU_ASSERT_EQUAL(b->recipe.ranges, NSK_RANGES_PERCENTILE);
+    CU_ASSERT_EQUAL_FATAL(b->recipe.excepted, 2);
+    CU_ASSERT_STRING_EQUAL(b->recipe.exceptions[1].layer, "last one");
+    CU_ASSERT_EQUAL(b->recipe.exceptions[0].method, NSK_RANGES_EXTREMES);
+    CU_ASSERT(b->recipe.equalise && !b->recipe.rounding && b->recipe.biases);
     CU_ASSERT_STRING_EQUAL(error->text, "");
     CU_ASSERT(g_str_has_suffix(b->model, "/m.onnx"));
     CU_ASSERT_STRING_EQUAL(b->held_out, "/far/held-out");
@@ -64,12 +70,18 @@ static void everything_is_read(void) {
                "held-out-labels = /far/truth\n"
                "calibration-limit = 200\n"
                "[limits]\nflash = 256 KiB\nram = 64 kB\nlatency = 40 ms\nloss = 1.0\n"
+               "[schedule]\nstreamed = always\n"
+               "[ranges]\nevery = percentile\nconv1 = extremes\nlast one = auto\n"
+               "[stages]\nrounding = no\nequalise = yes\n"
                "[decision]\nframes = 3\nresting = belt\nthreshold = 0.75\n",
                check_everything);
 }
 
 static void check_defaults(nsk_brief *b, const nsk_error *error) {
     CU_ASSERT_PTR_NOT_NULL_FATAL(b);
+    CU_ASSERT_EQUAL(b->recipe.ranges, NSK_RANGES_SQUARED_ERROR);
+    CU_ASSERT_EQUAL(b->recipe.streaming, NSK_STREAM_WHEN_NEEDED);
+    CU_ASSERT(b->recipe.equalise && b->recipe.rounding && b->recipe.biases);
     CU_ASSERT_STRING_EQUAL(error->text, "");
     CU_ASSERT_EQUAL(b->input.width, 0);
     CU_ASSERT_EQUAL(b->input.colour, NSK_RGB);
@@ -105,6 +117,10 @@ static const char *const bad[][2] = {
     {"$[input]\ndeviation = 0\n", "job.ini:5: deviation: each deviation must be above zero"},
     {"$[limits]\nflash = 256\nram = 64 KB\n", "job.ini:6: ram: '64 KB' should be bytes"},
     {"$[limits]\nlatency = 40\n", "'40' should be a time, as in '40 ms'"},
+    {"$[schedule]\nstreamed = often\n", "none of: when-needed, never, always"},
+    {"$[ranges]\nconv1 = wide\n", "job.ini:5: conv1: 'wide' is none of: auto, extremes"},
+    {"$[stages]\nbiases = 1\n", "none of: no, yes"},
+    {"$[stages]\npolish = yes\n", "unknown key 'polish'"},
     {"$[limits]\nloss = much\n", "job.ini:5: loss: 'much' should be a number"},
     {"$[images]\ncalibration-limit = -1\n", "job.ini:5: calibration-limit"},
     {"$[images]\ncalibration-limit = 20.5\n", "job.ini:5: calibration-limit: a whole number"},

@@ -24,6 +24,28 @@ static nsk_train_net *small_net(uint64_t seed) {
     return net;
 }
 
+/* With what chains lack: a block that widens, weighs its channels, narrows and adds. */
+static nsk_train_net *gated_net(uint64_t seed) {
+    nsk_train_net *net = nsk_train_net_new(SIZE, SIZE, 3);
+    nsk_train_add(net, NSK_TRAIN_CONV, 4, 3, 2);
+    int start = nsk_train_add(net, NSK_TRAIN_HARD_SWISH, 0, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_CONV, 6, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_BATCH_NORM, 0, 1, 1);
+    int picture = nsk_train_add(net, NSK_TRAIN_HARD_SWISH, 0, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_MEAN_POOL, 0, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_DENSE, 3, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_RELU, 0, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_DENSE, 6, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_HARD_SIGMOID, 0, 1, 1);
+    nsk_train_join(net, NSK_TRAIN_SCALE, picture);
+    nsk_train_add(net, NSK_TRAIN_CONV, 4, 1, 1);
+    nsk_train_join(net, NSK_TRAIN_ADD, start);
+    nsk_train_add(net, NSK_TRAIN_MEAN_POOL, 0, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_DENSE, CLASSES, 1, 1);
+    nsk_train_ready(net, 1, PICTURES, seed);
+    return net;
+}
+
 static const int labels[PICTURES] = {0, 1, 2, 1, 0};
 
 static double loss_of(nsk_train_net *net) {
@@ -32,9 +54,8 @@ static double loss_of(nsk_train_net *net) {
 }
 
 /* Central differences of the loss by some numbers of every parameter. */
-static void gradients_are_the_slopes(void) {
+static void check_gradients(nsk_train_net *net) {
     random_state r = {61};
-    nsk_train_net *net = small_net(5);
     nsk_train_shard *shard = &net->shard[0];
     double worst = 0.0;
     shard->pictures = PICTURES;
@@ -63,6 +84,11 @@ static void gradients_are_the_slopes(void) {
     nsk_train_net_free(net);
 }
 
+static void gradients_are_the_slopes(void) {
+    check_gradients(small_net(5));
+    check_gradients(gated_net(8));
+}
+
 static double first_loss;
 static double last_loss;
 
@@ -72,7 +98,7 @@ static void keep_loss(const nsk_train_epoch *epoch) {
 }
 
 /* Pictures whose brightest channel is the class: learnt quickly, exported, read back. */
-static void it_learns_and_exports(void) {
+static void learn_and_export(nsk_train_net *net) {
     enum { COUNT = 150, BYTES = SIZE * SIZE * 3 };
     static uint8_t frames[COUNT * BYTES];
     static int truths[COUNT];
@@ -93,7 +119,6 @@ static void it_learns_and_exports(void) {
                                  .mirror = 1,
                                  .most_gain = 0.05,
                                  .seed = 1};
-    nsk_train_net *net = small_net(6);
     nsk_train_fit(net, &set, &plan, keep_loss);
     CU_ASSERT(last_loss < 0.5 * first_loss);
     CU_ASSERT(nsk_train_accuracy(net, &set) > 0.95);
@@ -118,6 +143,11 @@ static void it_learns_and_exports(void) {
     nsk_train_net_free(net);
     g_free(path);
     scratch_remove(folder);
+}
+
+static void it_learns_and_exports(void) {
+    learn_and_export(small_net(6));
+    learn_and_export(gated_net(9));
 }
 
 CU_TestInfo train_tests[] = {

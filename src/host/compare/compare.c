@@ -126,12 +126,7 @@ nsk_comparison *nsk_compare(const nsk_network *network, const nsk_model_file *fi
                             const nsk_images *held_out, nsk_progress progress, void *context,
                             nsk_error *error) {
     nsk_model model;
-    nsk_status status = nsk_open(&model, file->bytes, file->size);
-    if (status != NSK_OK) {
-        nsk_fail(error, "the model is %s", nsk_status_text(status));
-        return NULL;
-    }
-    if (!nsk_network_takes(network, held_out, error) || !nsk_model_takes(&model, held_out, error)) {
+    if (!nsk_model_open_for(network, file, held_out, &model, error)) {
         return NULL;
     }
     nsk_comparison *c = g_new0(nsk_comparison, 1);

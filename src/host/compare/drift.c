@@ -217,16 +217,11 @@ nsk_drift *nsk_drift_measure(const nsk_network *network, const nsk_model_file *f
                              const nsk_images *images, nsk_progress progress, void *context,
                              nsk_error *error) {
     nsk_model model;
-    nsk_status status = nsk_open(&model, file->bytes, file->size);
-    if (status != NSK_OK) {
-        nsk_fail(error, "the model is %s", nsk_status_text(status));
+    if (!nsk_model_open_for(network, file, images, &model, error)) {
         return NULL;
     }
     if (model.streamed > 0) {
         nsk_fail(error, "a streamed model keeps no whole tensors to look at; quantise without");
-        return NULL;
-    }
-    if (!nsk_network_takes(network, images, error) || !nsk_model_takes(&model, images, error)) {
         return NULL;
     }
     nsk_lowered *lowered = nsk_lower(network->graph, error);

@@ -45,3 +45,13 @@ bool nsk_model_is_for(const nsk_model *model, const nsk_labels *labels, const ns
 bool nsk_model_takes(const nsk_model *model, const nsk_images *images, nsk_error *error) {
     return nsk_model_is_for(model, nsk_images_labels(images), nsk_images_input(images), error);
 }
+
+bool nsk_model_open_for(const nsk_network *network, const nsk_model_file *file,
+                        const nsk_images *images, nsk_model *model, nsk_error *error) {
+    nsk_status status = nsk_open(model, file->bytes, file->size);
+    if (status != NSK_OK) {
+        return nsk_fail(error, "the model is %s", nsk_status_text(status));
+    }
+    return (network == NULL || nsk_network_takes(network, images, error)) &&
+           nsk_model_takes(model, images, error);
+}
