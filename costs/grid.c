@@ -277,6 +277,9 @@ nsk_model_file *grid_model(const grid_shape *shape, grid_way way, nsk_error *err
     if (nsk_low_add_scratch(&net, error)) {
         nsk_schedule *s =
             nsk_schedule_of(&net, way == GRID_STREAMED ? GRID_TESTED_LAYER + 1 : 0, 1);
+        for (guint i = 0; i < net.tensors->len; i++) { /* layers as such, not over their input */
+            s->buffers[i].over = NULL;
+        }
         nsk_schedule_place(&net, s);
         file = grid_write(&net, s, error);
         nsk_schedule_free(s);

@@ -119,8 +119,9 @@ static inline nsk_layer nsk_window_piece(const nsk_layer *l, const nsk_held *in,
     nsk_layer piece = *l;
     int32_t top = nsk_window_top(l, from);
     int32_t first = top < 0 ? 0 : top;
+    int32_t end = nsk_window_top(l, to - 1) + (l->kernel_height - 1) * l->dilate_down + 1;
     piece.pad_top = first - top;
-    nsk_cut(&piece.in, in, first, in->made);
+    nsk_cut(&piece.in, in, first, end < in->made ? end : in->made);
     nsk_cut(&piece.out, out, from, to);
     return piece;
 }
