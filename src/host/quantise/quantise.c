@@ -211,7 +211,7 @@ static bool prepare(making *m, const nsk_network *network, const nsk_images *cal
     m->scales = choose_scales(m->network, m->lowered, calibration, recipe, error);
     return m->scales != NULL &&
            ((!recipe->rounding && !recipe->biases) ||
-            nsk_fit_rounding(m->network->graph, m->lowered, m->scales, calibration, 0,
+            nsk_fit_rounding(m->network->graph, m->lowered, m->scales, calibration,
                              recipe->rounding, recipe->biases, error));
 }
 

@@ -114,7 +114,7 @@ static void observe_layer(const fitter *f, int layer, const nsk_pass *pass, doub
     m->count += taken;
 }
 
-static bool observe(const fitter *f, const nsk_images *images, int skip, nsk_error *error) {
+static bool observe(const fitter *f, const nsk_images *images, nsk_error *error) {
     nsk_pass *pass = nsk_pass_new(f->graph, error);
     if (pass == NULL) {
         return false;
@@ -123,9 +123,6 @@ static bool observe(const fitter *f, const nsk_images *images, int skip, nsk_err
     uint8_t *frame = g_malloc(nsk_images_frame_bytes(images));
     bool good = true;
     for (int i = 0; i < nsk_images_count(images) && good; i++) {
-        if (skip > 0 && i % skip == 0) {
-            continue;
-        }
         good = nsk_images_frame(images, i, frame, error);
         if (!good) {
             break;
@@ -274,8 +271,7 @@ static void fit_layer(const fitter *f, int layer, bool turn, bool biases) {
 }
 
 bool nsk_fit_rounding(const nsk_graph *graph, nsk_lowered *lowered, const nsk_scale *scales,
-                      const nsk_images *images, int skip, bool turn, bool biases,
-                      nsk_error *error) {
+                      const nsk_images *images, bool turn, bool biases, nsk_error *error) {
     int layers = (int)lowered->layers->len;
     fitter f = {graph, lowered, scales, g_new0(moments, layers + 1)};
     for (int i = 0; i < layers; i++) {
@@ -286,7 +282,7 @@ bool nsk_fit_rounding(const nsk_graph *graph, nsk_lowered *lowered, const nsk_sc
         f.moments[i].sum = g_new0(double, (size_t)f.moments[i].groups *taps);
         f.moments[i].product = g_new0(double, (size_t)f.moments[i].groups *taps *taps);
     }
-    bool good = observe(&f, images, skip, error);
+    bool good = observe(&f, images, error);
     for (int i = 0; i < layers; i++) {
         if (good && f.moments[i].groups > 0 && f.moments[i].count > 0.0) {
             fit_layer(&f, i, turn, biases);
