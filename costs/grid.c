@@ -217,7 +217,7 @@ nsk_model_file *grid_write(const nsk_lowered *net, const nsk_schedule *schedule,
                              .top = 1.0};
     char *names[] = {(char *)"a", (char *)"b", NULL};
     const nsk_labels labels = {2, names};
-    nsk_scale *scales = g_new(nsk_scale, tensors);
+    nsk_scale *scales = g_new0(nsk_scale, (gsize)tensors + 1);
     nsk_integer_layer *integers = g_new0(nsk_integer_layer, layers);
     bool good = true;
     for (int i = 0; i < tensors; i++) {
