@@ -132,7 +132,7 @@ static bool observe(const fitter *f, const nsk_images *images, nsk_error *error)
         /* each layer by one thread, pictures in their order: sums are the same each time */
 #pragma omp parallel
         {
-            double *rows = g_new(double, (gsize)MOST_TAPS *WINDOWS);
+            double *rows = g_new0(double, (gsize)MOST_TAPS *WINDOWS);
 #pragma omp for schedule(dynamic, 1)
             for (int k = 0; k < layers; k++) {
                 if (f->moments[k].groups > 0) {
