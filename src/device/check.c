@@ -38,13 +38,16 @@ bool nsk_window_is_good(const nsk_layer *l) {
                         l->dilate_across, l->pad_left);
 }
 
-static bool accumulator_fits(const nsk_layer *l, uint32_t channel, const nsk_weights_form *form) {
+static bool weights_fit(const nsk_layer *l, uint32_t channel, const nsk_weights_form *form) {
     const int8_t *weights = (const int8_t *)l->weights + channel * form->start;
     int64_t sum = nsk_word(l->bias, channel);
     sum = sum < 0 ? -sum : sum;
     uint64_t weight_sum = 0;
     for (uint32_t i = 0; i < form->taps; i++) {
         int32_t w = weights[i * form->step];
+        if (w == INT8_MIN) { /* none has it, and two products of it are one too large for 16 bits */
+            return false;
+        }
         weight_sum += (uint64_t)(w < 0 ? -w : w);
     }
     return sum + (int64_t)weight_sum * form->reach <= INT32_MAX;
@@ -58,7 +61,7 @@ bool nsk_check_weights(const nsk_model *m, const nsk_layer *l, const nsk_weights
         return false;
     }
     for (uint32_t c = 0; c < channels; c++) {
-        if (!nsk_multiplier_is_good(l, c) || !accumulator_fits(l, c, form)) {
+        if (!nsk_multiplier_is_good(l, c) || !weights_fit(l, c, form)) {
             return false;
         }
     }

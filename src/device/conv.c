@@ -109,7 +109,7 @@ static void run_group(const nsk_layer *l, const int8_t *in, const nsk_product *p
 static void run(const nsk_layer *l, int8_t *workspace) {
     int32_t row = nsk_row_bytes(nsk_conv_taps(l));
     int8_t *scratch = workspace + l->second.place;
-    int8_t *windows = scratch + 4 * row;
+    int8_t *windows = scratch + NSK_WIDENED * row;
     int32_t room = NSK_GATHERED;
 #if defined(NSK_STACK_ROOM)
     int8_t stack[NSK_STACK_ROOM];

@@ -155,12 +155,12 @@ static inline bool nsk_conv_is_direct(const nsk_layer *l) {
 }
 
 /* What a convolution needs beside its tensors, in the workspace: the inputs of NSK_GATHERED windows
- * where they must be gathered, and room for those of two pixels at 16 bits each, which some cores
+ * where they must be gathered, and room for those of four pixels at 16 bits each, which some cores
  * widen them to. */
-enum { NSK_GATHERED = 2 };
+enum { NSK_GATHERED = 4, NSK_WIDENED = 8 };
 static inline int32_t nsk_conv_scratch(const nsk_layer *l) {
     int32_t row = nsk_row_bytes(nsk_conv_taps(l));
-    return (nsk_conv_is_direct(l) ? 4 : 4 + NSK_GATHERED) * row;
+    return (NSK_WIDENED + (nsk_conv_is_direct(l) ? 0 : NSK_GATHERED)) * row;
 }
 
 /* What a depthwise convolution needs there: a line for each row that its kernel

@@ -14,7 +14,7 @@ typedef struct nsk_product {
     int32_t zero, low, high;   /* of the output */
     int32_t in_step, out_step; /* bytes from a pixel to the next */
     bool plain_finish;         /* all shifts are 33 at least, and the clamp is that of int8 */
-    int8_t *scratch;           /* 4 x row bytes, or NULL where there is one pixel */
+    int8_t *scratch;           /* NSK_WIDENED x row bytes, or NULL where there is one pixel */
 } nsk_product;
 
 /* Of a layer with weights in rows: all of its outputs, or those of one group. */

@@ -1,134 +1,229 @@
 /* Cores of the small instruction set: eight registers that everything can use, products of 32 bits,
- * no more. Two pixels by two outputs keep their sums in the other registers, which can be added to
- * but not multiplied. */
+ * no more.
+ *
+ * One product of 32 bits is made to hold two of 8: a pair of pixels' inputs a and b stand in one
+ * word as a + 2^16 b, whose product with a weight w is a w + 2^16 b w. Two such products can be
+ * added before the lower half overflows (2 x 128 x 127 < 2^15). Of each such sum S, T adds up all
+ * of it and H what the upper half holds, floor((S + 2^15) / 2^16): then the sum of all b w is H,
+ * and that of all a w is T - 2^16 H, where what wraps around in T is gone again. */
 #include "../product.h"
 
 #include "../arch.h"
 
 #if defined(NSK_ARCH_ARM_SMALL)
 
+#include <stddef.h>
+
 #include "../arithmetic.h"
 #include "../format.h"
 
-/* What the loop takes and gives. The offsets stand in its text. */
-typedef struct block {
-    const int8_t *x, *y; /*  0,  4: inputs of both pixels */
-    const int8_t *v, *w; /*  8, 12: weights of both outputs */
-    int32_t row;         /* 16 */
-    int32_t a, b, c, d;  /* 20: x v, y v, x w, y w */
-} block;
+enum { PIXELS = 4 }; /* at a time: two pairs */
 
-#define TAP                                                                                        \
-    "ldrsb r5, [r0, r4]\n\t"                                                                       \
-    "ldrsb r6, [r1, r4]\n\t"                                                                       \
-    "ldrsb r7, [r2, r4]\n\t"                                                                       \
-    "mov r12, r7\n\t"                                                                              \
-    "muls r7, r5, r7\n\t"                                                                          \
-    "add r8, r8, r7\n\t"                                                                           \
-    "mov r7, r12\n\t"                                                                              \
-    "muls r7, r6, r7\n\t"                                                                          \
-    "add r9, r9, r7\n\t"                                                                           \
-    "ldrsb r7, [r3, r4]\n\t"                                                                       \
-    "muls r5, r7, r5\n\t"                                                                          \
-    "add r10, r10, r5\n\t"                                                                         \
-    "muls r6, r7, r6\n\t"                                                                          \
-    "add r11, r11, r6\n\t"                                                                         \
-    "adds r4, r4, #1\n\t"
+/* One output of four pixels. The offsets stand in the text below. */
+typedef struct work {
+    const uint32_t *pairs;       /*  0 */
+    const int8_t *weights, *end; /*  4 */
+    int32_t bias;                /* 12 */
+    uint32_t low, high;          /* 16: halves of the multiplier */
+    int32_t shift;               /* 24: less 33 */
+    int32_t offset;       /* 28: twice the zero point's distance from -128, and one to round */
+    int32_t step;         /* 32 */
+    int8_t *out;          /* 36 */
+    int32_t sums[PIXELS]; /* 40: where they are wanted instead */
+} work;
+NSK_ASSERT(offsetof(work, sums) == 40, "the text below is for pointers of four bytes");
 
-/* All registers are spoken for, so that the compiler has no part in it. */
-__attribute__((naked, noinline)) static void dot_pairs(block *b __attribute__((unused))) {
-    __asm__(".syntax unified\n\t"
-            "push {r4-r7, lr}\n\t"
-            "mov r4, r8\n\t"
-            "mov r5, r9\n\t"
-            "mov r6, r10\n\t"
-            "mov r7, r11\n\t"
-            "push {r0, r4-r7}\n\t"
-            "mov r1, r0\n\t"
-            "adds r1, r1, #20\n\t"
-            "ldm r1!, {r4-r7}\n\t"
-            "mov r8, r4\n\t"
-            "mov r9, r5\n\t"
-            "mov r10, r6\n\t"
-            "mov r11, r7\n\t"
-            "ldm r0!, {r1-r5}\n\t"
-            "mov lr, r5\n\t"
-            "mov r0, r1\n\t"
-            "mov r1, r2\n\t"
-            "mov r2, r3\n\t"
-            "mov r3, r4\n\t"
-            "movs r4, #0\n"
-            "1:\n\t" TAP TAP TAP TAP "cmp r4, lr\n\t"
-            "bne 1b\n\t"
-            "pop {r0}\n\t"
-            "adds r0, r0, #20\n\t"
-            "mov r4, r8\n\t"
-            "mov r5, r9\n\t"
-            "mov r6, r10\n\t"
-            "mov r7, r11\n\t"
-            "stm r0!, {r4-r7}\n\t"
-            "pop {r4-r7}\n\t"
-            "mov r8, r4\n\t"
-            "mov r9, r5\n\t"
-            "mov r10, r6\n\t"
-            "mov r11, r7\n\t"
-            "pop {r4-r7, pc}\n\t");
+/* Two taps of both pairs, with the weights in r0 and `last`: four products, two sums. */
+#define TWO_TAPS(last, next)                                                                       \
+    "ldm r1!, {r4-r7}\n\t"                                                                         \
+    "sxtb r0, r3\n\t"                                                                              \
+    "muls r4, r0, r4\n\t"                                                                          \
+    "muls r6, r0, r6\n\t"                                                                          \
+    "asrs r3, r3, #8\n\t" next "muls r5, " last ", r5\n\t"                                         \
+    "muls r7, " last ", r7\n\t"                                                                    \
+    "adds r4, r4, r5\n\t"                                                                          \
+    "adds r6, r6, r7\n\t"                                                                          \
+    "add r9, r9, r4\n\t"                                                                           \
+    "add r10, r10, r6\n\t"                                                                         \
+    "add r4, r4, r8\n\t"                                                                           \
+    "add r6, r6, r8\n\t"                                                                           \
+    "asrs r4, r4, #16\n\t"                                                                         \
+    "asrs r6, r6, #16\n\t"                                                                         \
+    "add r11, r11, r4\n\t"                                                                         \
+    "add r12, r12, r6\n\t"
+
+/* Begins a function that takes a work in r0 and leaves the four sums in r4 to r7 and the work in
+ * r0. */
+#define ADD_UP                                                                                     \
+    ".syntax unified\n\t"                                                                          \
+    "push {r4-r7, lr}\n\t"                                                                         \
+    "mov r4, r8\n\t"                                                                               \
+    "mov r5, r9\n\t"                                                                               \
+    "mov r6, r10\n\t"                                                                              \
+    "mov r7, r11\n\t"                                                                              \
+    "push {r0, r4-r7}\n\t"                                                                         \
+    "ldm r0!, {r1-r3}\n\t"                                                                         \
+    "mov lr, r3\n\t"                                                                               \
+    "movs r0, #1\n\t"                                                                              \
+    "lsls r0, r0, #15\n\t"                                                                         \
+    "mov r8, r0\n\t"                                                                               \
+    "movs r0, #0\n\t"                                                                              \
+    "mov r9, r0\n\t"                                                                               \
+    "mov r10, r0\n\t"                                                                              \
+    "mov r11, r0\n\t"                                                                              \
+    "mov r12, r0\n"                                                                                \
+    "1:\n\t"                                                                                       \
+    "ldm r2!, {r3}\n\t" /* four weights */                                                         \
+        TWO_TAPS("r0", "sxtb r0, r3\n\t") "asrs r3, r3, #8\n\t" TWO_TAPS(                          \
+            "r3", "") "cmp r2, lr\n\t"                                                             \
+                      "bne 1b\n\t"                                                                 \
+                      "pop {r0}\n\t"                                                               \
+                      "ldr r3, [r0, #12]\n\t"                                                      \
+                      "mov r5, r11\n\t"                                                            \
+                      "mov r4, r9\n\t"                                                             \
+                      "lsls r2, r5, #16\n\t"                                                       \
+                      "subs r4, r4, r2\n\t"                                                        \
+                      "adds r4, r4, r3\n\t"                                                        \
+                      "adds r5, r5, r3\n\t"                                                        \
+                      "mov r7, r12\n\t"                                                            \
+                      "mov r6, r10\n\t"                                                            \
+                      "lsls r2, r7, #16\n\t"                                                       \
+                      "subs r6, r6, r2\n\t"                                                        \
+                      "adds r6, r6, r3\n\t"                                                        \
+                      "adds r7, r7, r3\n\t"
+
+/* Ends it. */
+#define RETURN                                                                                     \
+    "pop {r4-r7}\n\t"                                                                              \
+    "mov r8, r4\n\t"                                                                               \
+    "mov r9, r5\n\t"                                                                               \
+    "mov r10, r6\n\t"                                                                              \
+    "mov r11, r7\n\t"                                                                              \
+    "pop {r4-r7, pc}\n\t"
+
+/* nsk_rescale of r4, zero point and clamp, where the shift is 33 at least and the clamp an int8's:
+ * the product's high word from four products of halves, none of which overflows. */
+#define FINISH                                                                                     \
+    "uxth r5, r4\n\t"                                                                              \
+    "mov r6, r5\n\t"                                                                               \
+    "muls r6, r1, r6\n\t"                                                                          \
+    "lsrs r6, r6, #16\n\t"                                                                         \
+    "muls r5, r2, r5\n\t"                                                                          \
+    "adds r6, r6, r5\n\t"                                                                          \
+    "uxth r5, r6\n\t"                                                                              \
+    "lsrs r6, r6, #16\n\t"                                                                         \
+    "asrs r4, r4, #16\n\t"                                                                         \
+    "mov r7, r4\n\t"                                                                               \
+    "muls r7, r1, r7\n\t"                                                                          \
+    "adds r5, r5, r7\n\t"                                                                          \
+    "asrs r5, r5, #16\n\t"                                                                         \
+    "muls r4, r2, r4\n\t"                                                                          \
+    "adds r4, r4, r6\n\t"                                                                          \
+    "adds r4, r4, r5\n\t"                                                                          \
+    "mov r5, r12\n\t"                                                                              \
+    "asrs r4, r4, r5\n\t"                                                                          \
+    "add r4, r4, lr\n\t"                                                                           \
+    "asrs r4, r4, #1\n\t"                                                                          \
+    "cmp r4, #255\n\t"                                                                             \
+    "bls 2f\n\t" /* nearly always */                                                               \
+    "asrs r4, r4, #31\n\t"                                                                         \
+    "mvns r4, r4\n"                                                                                \
+    "2:\n\t"                                                                                       \
+    "subs r4, r4, #128\n\t"                                                                        \
+    "strb r4, [r3, #0]\n\t"                                                                        \
+    "add r3, r3, r8\n\t"
+
+/* All registers are spoken for in these, so that the compiler has no part in them. */
+__attribute__((naked, noinline)) static void write_plainly(work *w __attribute__((unused))) {
+    __asm__(ADD_UP "mov r9, r5\n\t"
+                   "mov r10, r6\n\t"
+                   "mov r11, r7\n\t"
+                   "adds r0, r0, #16\n\t"
+                   "ldm r0!, {r1, r2, r5-r7}\n\t"
+                   "ldr r3, [r0, #0]\n\t"
+                   "mov r12, r5\n\t"
+                   "mov lr, r6\n\t"
+                   "mov r8, r7\n\t" FINISH "mov r4, r9\n\t" FINISH "mov r4, r10\n\t" FINISH
+                   "mov r4, r11\n\t" FINISH RETURN);
 }
 
-/* nsk_rescale, zero point and clamp where all shifts are 33 at least and the clamp is an int8's. */
-NSK_WITHIN int8_t finish(int32_t acc, int32_t m, int32_t shift, int32_t zero) {
-    int32_t value = (((nsk_high_word(acc, m) >> shift) + 1) >> 1) + zero;
-    if ((uint32_t)(value + 128) > 255U) { /* one test where nearly all pass */
-        value = value < 0 ? -128 : 127;
+__attribute__((naked, noinline)) static void add_up(work *w __attribute__((unused))) {
+    __asm__(ADD_UP "adds r0, r0, #40\n\t"
+                   "stm r0!, {r4-r7}\n\t" RETURN);
+}
+
+/* A pair's inputs, two taps at a time, with room between them for those of the other pair. */
+static void pair_up(const int8_t *a, const int8_t *b, int32_t row, uint32_t *to) {
+    for (const int8_t *end = a + row; a < end; a += 2, b += 2, to += PIXELS) {
+        to[0] = (uint32_t)(int32_t)a[0] + ((uint32_t)(int32_t)b[0] << 16);
+        to[1] = (uint32_t)(int32_t)a[1] + ((uint32_t)(int32_t)b[1] << 16);
     }
-    return (int8_t)value;
 }
 
-static NSK_APART void write_slowly(const nsk_product *p, int32_t output, int32_t acc, int8_t *out) {
-    int32_t value = nsk_rescale(acc, nsk_word(p->multipliers, (uint32_t)output), p->shifts[output]);
-    *out = nsk_clamp(value + p->zero, p->low, p->high);
-}
-
-static NSK_APART void write_both(const nsk_product *p, int32_t output, int32_t first,
-                                 int32_t second, int8_t *out, int8_t *other_out) {
-    out += output;
-    other_out += output;
-    if (!p->plain_finish) {
-        write_slowly(p, output, first, out);
-        write_slowly(p, output, second, other_out);
-        return;
-    }
+static NSK_APART void write_slowly(const nsk_product *p, int32_t output, const int32_t *acc,
+                                   int32_t pixels, int8_t *out) {
     int32_t m = nsk_word(p->multipliers, (uint32_t)output);
-    int32_t shift = p->shifts[output] - 33;
-    *out = finish(first, m, shift, p->zero);
-    *other_out = finish(second, m, shift, p->zero);
+    for (const int32_t *end = acc + pixels; acc < end; acc++, out += p->out_step) {
+        *out = nsk_clamp(nsk_rescale(*acc, m, p->shifts[output]) + p->zero, p->low, p->high);
+    }
 }
 
-/* Two outputs of both pixels; where one is alone, it is done twice. */
-static void two_pixels(const nsk_product *p, const int8_t *in, bool alone, int8_t *out) {
-    int8_t *other_out = out + (alone ? 0 : p->out_step);
-    block b;
-    b.x = in;
-    b.y = in + (alone ? 0 : p->in_step);
-    b.v = p->weights;
-    b.row = p->row;
-    for (int32_t c = 0; c < p->outputs; c += 2) {
-        int32_t next = c + 1 < p->outputs ? 1 : 0;
-        b.w = b.v + next * p->row;
-        b.a = b.b = nsk_word(p->bias, (uint32_t)c);
-        b.c = b.d = nsk_word(p->bias, (uint32_t)(c + next));
-        dot_pairs(&b);
-        write_both(p, c + next, b.c, b.d, out, other_out);
-        write_both(p, c, b.a, b.b, out, other_out);
-        b.v += 2 * p->row;
+/* Up to four pixels, whose pairs stand in the scratch. */
+static void all_outputs(const nsk_product *p, int32_t pixels, int8_t *out) {
+    work w;
+    w.pairs = (const uint32_t *)(const void *)p->scratch;
+    w.end = p->weights;
+    w.offset = 2 * (p->zero + 128) + 1;
+    w.step = p->out_step;
+    bool plain = p->plain_finish && pixels == PIXELS;
+    for (int32_t c = 0; c < p->outputs; c++, out++) {
+        w.weights = w.end;
+        w.end += p->row;
+        w.bias = nsk_word(p->bias, (uint32_t)c);
+        if (plain) {
+            uint32_t m = (uint32_t)nsk_word(p->multipliers, (uint32_t)c);
+            w.low = m & 0xffffU;
+            w.high = m >> 16;
+            w.shift = p->shifts[c] - 33;
+            w.out = out;
+            write_plainly(&w);
+        } else {
+            add_up(&w);
+            write_slowly(p, c, w.sums, pixels, out);
+        }
+    }
+}
+
+/* One pixel without a scratch: a dense layer, seldom large. */
+static void one_pixel(const nsk_product *p, const int8_t *in, int8_t *out) {
+    const int8_t *weights = p->weights;
+    for (int32_t c = 0; c < p->outputs; c++) {
+        int32_t acc = nsk_word(p->bias, (uint32_t)c);
+        for (int32_t i = 0; i < p->row; i++) {
+            acc += in[i] * *weights++;
+        }
+        write_slowly(p, c, &acc, 1, out + c);
     }
 }
 
 void nsk_multiply_out(const nsk_product *p, const int8_t *in, int32_t pixels, int8_t *out) {
-    for (; pixels > 0; pixels -= 2) {
-        two_pixels(p, in, pixels == 1, out);
-        in += 2 * p->in_step;
-        out += 2 * p->out_step;
+    if (p->scratch == NULL) {
+        one_pixel(p, in, out);
+        return;
+    }
+    uint32_t *pairs = (uint32_t *)(void *)p->scratch;
+    while (pixels > 0) {
+        int32_t some = pixels < PIXELS ? pixels : PIXELS;
+        const int8_t *last = in + (some - 1) * p->in_step;
+        for (int32_t i = 0; i < PIXELS; i += 2) { /* where there is none, the last stands in */
+            const int8_t *a = i < some ? in + i * p->in_step : last;
+            const int8_t *b = i + 1 < some ? in + (i + 1) * p->in_step : last;
+            pair_up(a, b, p->row, pairs + i);
+        }
+        all_outputs(p, some, out);
+        pixels -= some;
+        in += some * p->in_step;
+        out += some * p->out_step;
     }
 }
 
