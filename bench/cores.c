@@ -74,6 +74,9 @@ static bool print_row(const bench *b, size_t row, nsk_error *error) {
     bool good = file != NULL && write_inputs(b, file, &model, error);
     for (int i = 0; i < emulated_core_count && good; i++) {
         double each[2];
+        if (emulated_cores[i].machine == NULL) {
+            continue;
+        }
         good = count(b, &emulated_cores[i], &model, whole, each, error);
         if (good) {
             printf("%-11s %-25s %7.3f %7.3f  %5.1f times fewer\n", emulated_cores[i].name,

@@ -14,6 +14,9 @@ const emulated_core emulated_cores[] = {
     {"cortex-m33", "qemu-system-arm", "mps2-an505", 50.0 / 64.0},
     {"cortex-m55", "qemu-system-arm", "mps3-an547", 31.25 / 64.0},
     {"rv32imac", "qemu-system-riscv32", "virt", 1.0 / 64.0},
+    {"aarch64", "qemu-aarch64", NULL, 0.0},
+    {"powerpc", "qemu-ppc", NULL, 0.0},
+    {"i686", "qemu-i386", NULL, 0.0},
 };
 const int emulated_core_count = G_N_ELEMENTS(emulated_cores);
 
@@ -79,7 +82,10 @@ bool emulate(const emulated_core *core, const char *elf, const char *model, cons
                                  semihosting,
                                  "-kernel",
                                  elf};
-    if (trace != NULL) {
+    const char *program[] = {"timeout", "120", core->emulator, elf, model, frames, NULL};
+    if (core->machine == NULL) {
+        memcpy(arguments, program, sizeof program);
+    } else if (trace != NULL) {
         const char *more[] = {"-singlestep", "-d", "exec,nochain", "-D", trace};
         memcpy(arguments + 19, more, sizeof more);
     }

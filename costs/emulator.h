@@ -16,7 +16,8 @@ typedef struct emulated_run {
 /* A core that QEMU emulates, and what its board's timer counts. */
 typedef struct emulated_core {
     const char *name;
-    const char *emulator, *machine;
+    const char *emulator;
+    const char *machine;          /* NULL: a program of Linux, which counts nothing */
     double instructions_per_tick; /* at 64 ns an instruction */
 } emulated_core;
 extern const emulated_core emulated_cores[];

@@ -15,6 +15,8 @@
 #define NSK_ARCH_ARM_SMALL 1
 #elif defined(NSK_HOST_VECTORS) && defined(__x86_64__) && defined(__GNUC__)
 #define NSK_ARCH_X86_64 1 /* chosen when run: the processor may have no vectors of 256 bits */
+#elif defined(NSK_HOST_VECTORS) && defined(__AARCH64EL__) && defined(__GNUC__)
+#define NSK_ARCH_AARCH64 1
 #else
 #define NSK_ARCH_PORTABLE 1
 #endif
@@ -35,7 +37,7 @@
 #endif
 
 /* On hosts, bytes of stack for gathered windows: many at a time; else the workspace's scratch. */
-#if defined(NSK_ARCH_X86_64)
+#if defined(NSK_ARCH_X86_64) || defined(NSK_ARCH_AARCH64)
 #define NSK_STACK_ROOM 32768
 #endif
 

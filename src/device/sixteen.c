@@ -4,7 +4,7 @@
 
 #include "arch.h"
 
-#if defined(NSK_ARCH_X86_64) || defined(NSK_ARCH_ARM_MVE)
+#if defined(NSK_ARCH_X86_64) || defined(NSK_ARCH_AARCH64) || defined(NSK_ARCH_ARM_MVE)
 
 typedef struct block {
     const nsk_layer *layer;

@@ -24,7 +24,7 @@ typedef struct bed {
     nsk_product product;
     int32_t pixels;
     int8_t *in, *weights;
-    _Alignas(4) int8_t scratch[4 * MOST_ROW];
+    _Alignas(4) int8_t scratch[NSK_WIDENED * MOST_ROW];
     _Alignas(4) uint8_t bias[4 * MOST_OUTPUTS], multipliers[4 * MOST_OUTPUTS];
     uint8_t shifts[MOST_OUTPUTS];
     int8_t out[MOST_PIXELS * MOST_STEP], expected[MOST_PIXELS * MOST_STEP];

@@ -1,0 +1,118 @@
+/* Four pixels by four outputs at a time. Products are 16 bits wide, and so is the sum of two; pairs
+ * of such sums are added to 32 bits. */
+#include "../product.h"
+
+#include "../arch.h"
+
+#if defined(NSK_ARCH_AARCH64)
+
+#include <string.h>
+
+#include "neon.h"
+
+enum { TILE = 4, BYTES = 16 };
+
+/* Where the rows of four pixels, or of four outputs' weights, are: the last stands in for those
+ * that are not there. */
+typedef struct rows {
+    const int8_t *at[TILE];
+} rows;
+
+static inline rows rows_from(const int8_t *first, int32_t step, int32_t count) {
+    rows r;
+    for (int32_t i = 0; i < TILE; i++) {
+        r.at[i] = first + (i < count ? i : count - 1) * step;
+    }
+    return r;
+}
+
+static inline int32x4_t meet(int32x4_t acc, int8x16_t x, int8x16_t w) {
+    int16x8_t pairs = vmull_s8(vget_low_s8(x), vget_low_s8(w));
+    return vpadalq_s16(acc, vmlal_high_s8(pairs, x, w));
+}
+
+/* The last bytes of a row, and zeroes. */
+static inline int8x16_t load_rest(const int8_t *at, int32_t bytes) {
+    int8_t rest[BYTES] = {0};
+    memcpy(rest, at, (size_t)bytes);
+    return vld1q_s8(rest);
+}
+
+/* `bytes` of each row from `from` on, sixteen unless they are the last. */
+NSK_WITHIN void meet_rows(const rows *in, const rows *weights, int32_t from, int32_t bytes,
+                          int32x4_t acc[TILE][TILE]) {
+    int8x16_t x[TILE];
+    for (int32_t i = 0; i < TILE; i++) {
+        const int8_t *at = in->at[i] + from;
+        x[i] = bytes == BYTES ? vld1q_s8(at) : load_rest(at, bytes);
+    }
+    for (int32_t j = 0; j < TILE; j++) {
+        const int8_t *at = weights->at[j] + from;
+        int8x16_t w = bytes == BYTES ? vld1q_s8(at) : load_rest(at, bytes);
+        for (int32_t i = 0; i < TILE; i++) {
+            acc[i][j] = meet(acc[i][j], x[i], w);
+        }
+    }
+}
+
+/* Of each pixel the sums of four outputs. */
+static inline void add_up(const rows *in, const rows *weights, int32_t row, int32x4_t sums[TILE]) {
+    int32x4_t acc[TILE][TILE];
+    memset(acc, 0, sizeof acc);
+    int32_t k = 0;
+    for (; k + BYTES <= row; k += BYTES) {
+        meet_rows(in, weights, k, BYTES, acc);
+    }
+    if (k < row) {
+        meet_rows(in, weights, k, row - k, acc);
+    }
+    for (int32_t i = 0; i < TILE; i++) {
+        sums[i] = vpaddq_s32(vpaddq_s32(acc[i][0], acc[i][1]), vpaddq_s32(acc[i][2], acc[i][3]));
+    }
+}
+
+static int32x4_t biases(const nsk_product *p, int32_t first) {
+    int32_t bias[TILE];
+    for (int32_t i = 0; i < TILE; i++) {
+        int32_t output = first + i < p->outputs ? first + i : p->outputs - 1;
+        bias[i] = nsk_word(p->bias, (uint32_t)output);
+    }
+    return vld1q_s32(bias);
+}
+
+/* Four outputs, or fewer at the end, of one pixel. */
+static inline void write_outputs(const nsk_product *p, const nsk_four *f, int32x4_t acc,
+                                 int32_t first, int8_t *out) {
+    if (f->exact && p->outputs - first >= TILE) {
+        int16x4_t four = nsk_four_outputs(f, acc);
+        int8x8_t bytes = vqmovn_s16(vcombine_s16(four, four));
+        memcpy(out + first, &bytes, TILE);
+        return;
+    }
+    int32_t sums[TILE];
+    vst1q_s32(sums, acc);
+    for (int32_t i = 0; i < TILE && first + i < p->outputs; i++) {
+        uint32_t k = (uint32_t)(first + i);
+        int32_t value = nsk_rescale(sums[i], nsk_word(p->multipliers, k), p->shifts[k]);
+        out[k] = nsk_clamp(value + p->zero, p->low, p->high);
+    }
+}
+
+void nsk_multiply_out(const nsk_product *p, const int8_t *in, int32_t pixels, int8_t *out) {
+    for (int32_t first = 0; first < p->outputs; first += TILE) {
+        rows weights = rows_from(p->weights + first * p->row, p->row, p->outputs - first);
+        nsk_four f = nsk_four_of(p->multipliers, p->shifts, first, p->outputs);
+        nsk_four_clamp(&f, p->zero, p->low, p->high);
+        int32x4_t bias = biases(p, first);
+        for (int32_t i = 0; i < pixels; i += TILE) {
+            rows x = rows_from(in + i * p->in_step, p->in_step, pixels - i);
+            int32x4_t sums[TILE];
+            add_up(&x, &weights, p->row, sums);
+            for (int32_t k = 0; k < TILE && i + k < pixels; k++) {
+                write_outputs(p, &f, vaddq_s32(sums[k], bias), first, out + (i + k) * p->out_step);
+            }
+        }
+    }
+}
+
+#endif
