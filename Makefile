@@ -86,11 +86,13 @@ bench: all demo-data
 	@$(BUILD)/nsk-bench demo/kiln.ini
 	@$(BUILD)/nsk-bench-cores demo/kiln.ini $(BUILD)/bare-metal $(BUILD)/bare-metal-plain
 
-# Counts every kernel on the emulated core and writes its cost table.
+# Counts every kernel on each emulated core and writes its cost table.
 costs: all
 	@scripts/dependencies check
-	@$(MAKE) --no-print-directory -s -C ports/bare-metal BUILD=$(CURDIR)/$(BUILD)/bare-metal/cortex-m4
-	@$(BUILD)/cost-count $(BUILD)/bare-metal/cortex-m4/replay.elf $(BUILD)/bare-metal/cortex-m4/device costs/cortex-m4.ini
+	@for core in $(CORES); do \
+	  $(MAKE) --no-print-directory -s -C ports/bare-metal CORE=$$core \
+	    BUILD=$(CURDIR)/$(BUILD)/bare-metal/$$core && echo "$$core" && \
+	  $(BUILD)/cost-count $$core $(BUILD)/bare-metal/$$core $(BUILD)/trace.so costs/$$core.ini || exit 1; done
 
 # The hand-over of the kiln line's networks on every emulated core.
 emulate: all demo-data

@@ -1,12 +1,14 @@
 /* count: makes a core's cost table from runs on an emulated core.
  *
- *     cost-count REPLAY.elf OBJECTS-DIR costs/cortex-m4.ini
+ *     cost-count CORE BUILT-DIR trace.so costs/CORE.ini
+ *
+ * BUILT-DIR is where ports/bare-metal was built for the core.
  *
  * Instructions: for each kind of layer, a sum of its call, rows, bytes moved, outputs and
  * multiply-accumulates, each with its factor, is fitted to counts over a grid of shapes, least
  * squares on relative errors, no factor below zero.
- * Cycles: the mix of instructions of one traced run, by the core's published timings. Code: the
- * sizes of the compiled files. Stack: the deepest use in any of the runs.
+ * Cycles: which instructions the shapes of a kind executed, by the core's published timings. Code:
+ * the sizes of the compiled files. Stack: the deepest use in any of the runs.
  */
 #include <glib/gstdio.h>
 #include <lapacke.h>
@@ -62,8 +64,9 @@ static kind_cost kinds[] = {
 
 typedef struct study {
     const emulated_core *core;
-    const char *elf;
-    char *folder, *model, *frames, *trace;
+    const core_timings *timings;
+    char *elf, *objects;
+    char *folder, *model, *frames, *counts, *plugin;
     point points[MOST_POINTS];
     int count;
     double stack;
@@ -227,41 +230,51 @@ static bool fit(const study *s, kind_cost *k, nsk_error *error) {
     return isfinite(least) || nsk_fail(error, "no fit for '%s'", k->kind);
 }
 
-/* A shape of that kind: the first, which is small. */
-static const grid_shape *shape_of(const char *kind) {
-    for (int i = 0; i < grid_shape_count; i++) {
-        const grid_shape *shape = &grid_shapes[i];
-        if (strcmp(nsk_cost_kind_of(shape->kind, shape->kernel * shape->kernel, true), kind) == 0) {
-            return shape;
-        }
-    }
-    return &grid_shapes[0]; /* preparation is in any */
+static bool is_of_kind(const grid_shape *shape, const char *kind) {
+    return strcmp(nsk_cost_kind_of(shape->kind, shape->kernel * shape->kernel, true), kind) == 0;
 }
 
-static bool trace_kind(const study *s, const cycle_image *image, kind_cost *k, nsk_error *error) {
+/* Preparation is in any shape, streams in those of convolutions. */
+static bool shows(const grid_shape *shape, const char *kind) {
+    return is_of_kind(shape,
+                      strcmp(kind, "prepare") == 0 || strcmp(kind, "stream") == 0 ? "conv" : kind);
+}
+
+static bool trace_shape(const study *s, const cycle_image *image, const grid_shape *shape,
+                        kind_cost *k, nsk_error *error) {
     nsk_model model;
     nsk_model_file *file;
     emulated_run run = {0};
     grid_way way = strcmp(k->kind, "stream") == 0 ? GRID_STREAMED : GRID_PLAIN;
-    bool good = write_inputs(s, shape_of(k->kind), way, &model, &file, error) &&
-                emulate(s->core, s->elf, s->model, s->frames, s->trace, &run, error) &&
-                cycle_mix_read(image, s->trace, k->sources, &k->mix, error);
+    bool good = write_inputs(s, shape, way, &model, &file, error) &&
+                emulate(s->core, s->elf, s->model, s->frames, s->plugin, &run, error) &&
+                cycle_mix_add(image, s->counts, k->sources, &k->mix, error);
     emulated_run_clear(&run);
     nsk_model_file_free(file);
-    g_unlink(s->trace);
     return good;
 }
 
+static bool trace_kind(const study *s, const cycle_image *image, kind_cost *k, nsk_error *error) {
+    for (int i = 0; i < grid_shape_count; i++) {
+        if (shows(&grid_shapes[i], k->kind) && !trace_shape(s, image, &grid_shapes[i], k, error)) {
+            return false;
+        }
+    }
+    return k->mix.instructions > 0.0 ||
+           nsk_fail(error, "the counts hold no instruction of %s", k->sources);
+}
+
 /* Bytes of .text of each compiled file of the device half, as `size` counts them. */
-static bool write_code_sizes(GString *to, const char *objects, nsk_error *error) {
-    char *command = g_strdup_printf("sh -c 'cd \"%s\" && arm-none-eabi-size *.o */*.o'", objects);
+static bool write_code_sizes(const study *s, GString *to, nsk_error *error) {
+    char *command =
+        g_strdup_printf("sh -c 'cd \"%s\" && %ssize *.o */*.o'", s->objects, s->timings->tools);
     char *out = NULL;
     int status = 0;
     bool good = g_spawn_command_line_sync(command, &out, NULL, &status, NULL) && status == 0;
     g_free(command);
     if (!good) {
         g_free(out);
-        return nsk_fail(error, "%s: no compiled device half there", objects);
+        return nsk_fail(error, "%s: no compiled device half there", s->objects);
     }
     char **lines = g_strsplit(out, "\n", -1);
     for (char **line = lines + 1; *line != NULL; line++) {
@@ -286,19 +299,34 @@ static char *tool_version(const char *command) {
     return out;
 }
 
-static bool write_table(const study *s, const char *objects, const char *path, nsk_error *error) {
-    char *compiler = tool_version("arm-none-eabi-gcc --version");
-    char *emulator = tool_version("qemu-system-arm --version");
-    GString *text = g_string_new(NULL);
-    g_string_printf(
-        text,
+/* Where the figures come from. */
+static void write_sources(const study *s, GString *to) {
+    char *gcc = g_strconcat(s->timings->tools, "gcc --version", NULL);
+    char *qemu = g_strconcat(s->core->emulator, " --version", NULL);
+    char *compiler = tool_version(gcc);
+    char *emulator = tool_version(qemu);
+    bool published = s->timings->source[0] != '\0';
+    g_string_append_printf(
+        to,
         "# Made by `make costs`; do not edit. docs/estimates.md says how.\n[table]\n"
-        "core = cortex-m4\nkernels = of the DSP extension, -O2\ncompiler = %s\nemulator = %s\n"
+        "core = %s\nkernels = %s, -O2\ncompiler = %s\nemulator = %s\n"
         "instructions = fitted to counts on the emulator over %d shapes\n"
-        "cycles = traced mix of instructions by Arm DDI 0439, table 3-1\n"
+        "cycles = %s%s\n"
         "\n# instructions = call + row x rows + byte x bytes moved + output x outputs\n"
         "#                + mac x multiply-accumulates\n",
-        compiler, emulator, grid_shape_count);
+        s->core->name, s->timings->kernels, compiler, emulator, grid_shape_count,
+        published ? "instructions counted by address, each by "
+                  : "one an instruction, as this core's ",
+        published ? s->timings->source : "timings are not published");
+    g_free(gcc);
+    g_free(qemu);
+    g_free(compiler);
+    g_free(emulator);
+}
+
+static bool write_table(const study *s, const char *path, nsk_error *error) {
+    GString *text = g_string_new(NULL);
+    write_sources(s, text);
     for (size_t i = 0; i < G_N_ELEMENTS(kinds); i++) {
         const kind_cost *k = &kinds[i];
         g_string_append_printf(text, "\n[%s]\n", k->kind);
@@ -311,22 +339,20 @@ static bool write_table(const study *s, const char *objects, const char *path, n
                                k->mix.taken_branches / k->mix.instructions, k->worst);
     }
     g_string_append(text, "\n[code]\n");
-    bool good = write_code_sizes(text, objects, error);
+    bool good = write_code_sizes(s, text, error);
     g_string_append_printf(text, "\n[stack]\ndeepest = %.0f B\n", s->stack);
     good = good && nsk_file_write(path, text->str, text->len, error);
     g_string_free(text, TRUE);
-    g_free(compiler);
-    g_free(emulator);
     return good;
 }
 
-static bool run_study(study *s, const char *objects, const char *result, nsk_error *error) {
+static bool run_study(study *s, const char *result, nsk_error *error) {
     for (int i = 0; i < grid_shape_count; i++) {
         if (!count_shape(s, i, error)) {
             return false;
         }
     }
-    cycle_image *image = cycle_image_read(s->elf, "arm-none-eabi-", error);
+    cycle_image *image = cycle_image_read(s->elf, s->timings, error);
     bool good = image != NULL;
     for (size_t i = 0; good && i < G_N_ELEMENTS(kinds); i++) {
         good = fit(s, &kinds[i], error) && trace_kind(s, image, &kinds[i], error);
@@ -337,32 +363,42 @@ static bool run_study(study *s, const char *objects, const char *result, nsk_err
         }
     }
     cycle_image_free(image);
-    return good && write_table(s, objects, result, error);
+    return good && write_table(s, result, error);
 }
 
 int main(int argc, char **argv) {
-    if (argc != 4) {
-        fprintf(stderr, "cost-count: give REPLAY.elf, the folder of its objects and a result\n");
+    if (argc != 5) {
+        fprintf(stderr, "cost-count: give CORE, the folder that it was built in, trace.so, and a "
+                        "result\n");
         return 2;
     }
     static study s;
     nsk_error error;
-    s.core = emulated_core_named("cortex-m4");
-    s.elf = argv[1];
+    s.core = emulated_core_named(argv[1]);
+    s.timings = core_timings_of(argv[1]);
+    if (s.core == NULL || s.timings == NULL) {
+        fprintf(stderr, "cost-count: no core '%s' is counted\n", argv[1]);
+        return 2;
+    }
+    s.elf = g_build_filename(argv[2], "replay.elf", NULL);
+    s.objects = g_build_filename(argv[2], "device", NULL);
     s.folder = g_dir_make_tmp("costs-XXXXXX", NULL);
     s.model = g_build_filename(s.folder, "grid.nsk", NULL);
     s.frames = g_build_filename(s.folder, "frame.bin", NULL);
-    s.trace = g_build_filename(s.folder, "trace.log", NULL);
-    bool good = run_study(&s, argv[2], argv[3], &error);
+    s.counts = g_build_filename(s.folder, "counts.txt", NULL);
+    s.plugin = g_strdup_printf("%s,out=%s", argv[3], s.counts);
+    bool good = run_study(&s, argv[4], &error);
     if (!good) {
         fprintf(stderr, "cost-count: %s\n", error.text);
     }
-    char *const files[] = {s.model, s.frames, s.trace};
+    char *const files[] = {s.model, s.frames, s.counts};
     for (size_t i = 0; i < G_N_ELEMENTS(files); i++) {
         g_unlink(files[i]);
-        g_free(files[i]);
     }
     g_rmdir(s.folder);
-    g_free(s.folder);
+    char *const texts[] = {s.elf, s.objects, s.model, s.frames, s.counts, s.plugin, s.folder};
+    for (size_t i = 0; i < G_N_ELEMENTS(texts); i++) {
+        g_free(texts[i]);
+    }
     return good ? 0 : 2;
 }

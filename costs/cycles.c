@@ -1,5 +1,6 @@
 #include "cycles.h"
 
+#include <limits.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -9,12 +10,14 @@ enum { MOST_CODE = 1 << 16 };
 typedef struct instruction {
     uint8_t size;   /* bytes; 0: none here */
     uint8_t cycles; /* not taken, without pipelining */
-    bool load, branch;
+    bool piped;     /* one cycle, behind another such */
 } instruction;
 
 struct cycle_image {
-    instruction at[MOST_CODE]; /* by address */
+    unsigned long base;        /* address of the first */
+    instruction at[MOST_CODE]; /* by address from there */
     const char *source[MOST_CODE];
+    const core_timings *timings;
     GStringChunk *names;
 };
 
@@ -27,28 +30,11 @@ static int registers_in(const char *operands) {
     return count;
 }
 
-static bool starts(const char *text, const char *with) {
-    return strncmp(text, with, strlen(with)) == 0;
-}
-
-static instruction classify(const char *mnemonic, const char *operands, int size) {
-    instruction i = {(uint8_t)size, 1, false, false};
-    bool multiple = starts(mnemonic, "ldm") || starts(mnemonic, "stm") ||
-                    starts(mnemonic, "push") || starts(mnemonic, "pop");
-    if (multiple) {
-        i.cycles = (uint8_t)(1 + registers_in(operands));
-    } else if (starts(mnemonic, "ldrd") || starts(mnemonic, "strd")) {
-        i.cycles = 3;
-    } else if (starts(mnemonic, "ldr")) {
-        i.cycles = 2;
-        i.load = true;
-    } else if (starts(mnemonic, "udiv") || starts(mnemonic, "sdiv")) {
-        i.cycles = 7;
-    }
-    i.branch = (mnemonic[0] == 'b' && !starts(mnemonic, "bic") && !starts(mnemonic, "bfi") &&
-                !starts(mnemonic, "bfc") && !starts(mnemonic, "bkpt")) ||
-               starts(mnemonic, "cb") || starts(mnemonic, "tb");
-    return i;
+static instruction classify(const core_timings *timings, const char *mnemonic, const char *operands,
+                            int size) {
+    timing_rule rule = timing_of(timings, mnemonic);
+    int cycles = rule.cycles + (rule.each ? registers_in(operands) : 0);
+    return (instruction){(uint8_t)size, (uint8_t)cycles, rule.piped};
 }
 
 static char **run_tool(const char *prefix, const char *tool, const char *flags, const char *elf,
@@ -73,10 +59,23 @@ static char **run_tool(const char *prefix, const char *tool, const char *flags, 
     return lines;
 }
 
+/* Addresses from the image's first on; MOST_CODE where it is none of its own. */
+static unsigned long offset_of(const cycle_image *image, unsigned long address) {
+    unsigned long offset = address - image->base;
+    return address >= image->base && offset < MOST_CODE ? offset : MOST_CODE;
+}
+
 static void read_instruction(cycle_image *image, char *line) {
     char *end;
     unsigned long address = strtoul(line, &end, 16);
-    if (end == line || *end != ':' || address >= MOST_CODE) {
+    if (end == line || *end != ':') {
+        return;
+    }
+    if (image->base == ULONG_MAX) {
+        image->base = address;
+    }
+    address = offset_of(image, address);
+    if (address == MOST_CODE) {
         return;
     }
     char **field = g_strsplit(end + 1, "\t", 4); /* blank, bytes, mnemonic, operands */
@@ -86,7 +85,8 @@ static void read_instruction(cycle_image *image, char *line) {
             digits += g_ascii_isxdigit(*c);
         }
         const char *operands = field[3] != NULL ? field[3] : "";
-        image->at[address] = classify(field[2], operands, digits / 2);
+        char *mnemonic = g_strstrip(field[2]);
+        image->at[address] = classify(image->timings, mnemonic, operands, digits / 2);
     }
     g_strfreev(field);
 }
@@ -99,24 +99,27 @@ static void read_symbol(cycle_image *image, const char *line) {
         return;
     }
     const char *path = strchr(line + used, '\t');
+    address = offset_of(image, address & ~1UL);
     if (path == NULL || address + size > MOST_CODE) {
         return;
     }
     char *name = g_path_get_basename(path + 1);
     *strchrnul(name, ':') = '\0';
     const char *kept = g_string_chunk_insert_const(image->names, name);
-    for (unsigned long a = address & ~1UL; a < address + size; a++) {
+    for (unsigned long a = address; a < address + size; a++) {
         image->source[a] = kept;
     }
     g_free(name);
 }
 
-cycle_image *cycle_image_read(const char *elf, const char *prefix, nsk_error *error) {
-    char **code = run_tool(prefix, "objdump", "-d", elf, error);
-    char **symbols = code != NULL ? run_tool(prefix, "nm", "-Sl", elf, error) : NULL;
+cycle_image *cycle_image_read(const char *elf, const core_timings *timings, nsk_error *error) {
+    char **code = run_tool(timings->tools, "objdump", "-d", elf, error);
+    char **symbols = code != NULL ? run_tool(timings->tools, "nm", "-Sl", elf, error) : NULL;
     cycle_image *image = NULL;
     if (symbols != NULL) {
         image = g_new0(cycle_image, 1);
+        image->base = ULONG_MAX;
+        image->timings = timings;
         image->names = g_string_chunk_new(1024);
         for (char **line = code; *line != NULL; line++) {
             read_instruction(image, *line);
@@ -137,18 +140,6 @@ void cycle_image_free(cycle_image *image) {
     }
 }
 
-static void add_instruction(const cycle_image *image, unsigned long from, unsigned long next,
-                            bool behind_load, cycle_mix *mix) {
-    const instruction *i = &image->at[from];
-    bool moved = next != from + i->size;
-    mix->instructions += 1.0;
-    mix->cycles += i->load && behind_load ? 1 : i->cycles;
-    if (moved) {
-        mix->cycles += 2.0;
-        mix->taken_branches += 1.0;
-    }
-}
-
 /* Whether a name is in a list parted by bars. */
 static bool is_listed(const char *name, const char *list) {
     size_t length = strlen(name);
@@ -161,28 +152,46 @@ static bool is_listed(const char *name, const char *list) {
     return false;
 }
 
-bool cycle_mix_read(const cycle_image *image, const char *log, const char *sources, cycle_mix *mix,
-                    nsk_error *error) {
-    FILE *file = fopen(log, "r");
+/* What stands in memory before an instruction, and so ran before it where it was not come to by a
+ * jump. */
+static bool is_behind_piped(const cycle_image *image, unsigned long at) {
+    for (unsigned long size = 2; size <= 4 && size <= at; size += 2) {
+        const instruction *i = &image->at[at - size];
+        if (i->size == size) {
+            return i->piped;
+        }
+    }
+    return false;
+}
+
+static void add_counts(const cycle_image *image, unsigned long at, const double *count,
+                       cycle_mix *mix) {
+    const instruction *i = &image->at[at];
+    double ran = count[0];
+    double hidden = i->piped && is_behind_piped(image, at) ? ran - count[1] : 0.0;
+    mix->instructions += ran;
+    mix->cycles += ran * i->cycles - hidden * (i->cycles - 1) + count[2] * image->timings->taken;
+    mix->taken_branches += count[2];
+}
+
+bool cycle_mix_add(const cycle_image *image, const char *counts, const char *sources,
+                   cycle_mix *mix, nsk_error *error) {
+    FILE *file = fopen(counts, "r");
     char line[256];
-    unsigned long last = MOST_CODE;
-    bool behind_load = false;
-    *mix = (cycle_mix){0};
     if (file == NULL) {
-        return nsk_fail(error, "%s: cannot be read", log);
+        return nsk_fail(error, "%s: cannot be read", counts);
     }
     while (fgets(line, sizeof line, file) != NULL) {
-        const char *bracket = strchr(line, '[');
-        const char *slash = bracket != NULL ? strchr(bracket, '/') : NULL;
-        unsigned long address = slash != NULL ? strtoul(slash + 1, NULL, 16) : MOST_CODE;
-        if (last < MOST_CODE && image->source[last] != NULL &&
-            is_listed(image->source[last], sources)) {
-            add_instruction(image, last, address, behind_load, mix);
+        char *rest;
+        unsigned long at = offset_of(image, strtoul(line, &rest, 16));
+        double count[3] = {0.0};
+        for (int i = 0; i < 3; i++) {
+            count[i] = strtod(rest, &rest);
         }
-        behind_load = last < MOST_CODE && image->at[last].load;
-        last = address;
+        if (at < MOST_CODE && image->source[at] != NULL && is_listed(image->source[at], sources)) {
+            add_counts(image, at, count, mix);
+        }
     }
     fclose(file);
-    return mix->instructions > 0.0 ||
-           nsk_fail(error, "the trace holds no instruction of %s", sources);
+    return true;
 }

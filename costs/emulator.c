@@ -86,8 +86,8 @@ bool emulate(const emulated_core *core, const char *elf, const char *model, cons
     if (core->machine == NULL) {
         memcpy(arguments, program, sizeof program);
     } else if (trace != NULL) {
-        const char *more[] = {"-singlestep", "-d", "exec,nochain", "-D", trace};
-        memcpy(arguments + 19, more, sizeof more);
+        arguments[19] = "-plugin";
+        arguments[20] = trace;
     }
     char *out = NULL;
     char *err = NULL;

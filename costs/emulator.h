@@ -24,7 +24,7 @@ extern const emulated_core emulated_cores[];
 extern const int emulated_core_count;
 const emulated_core *emulated_core_named(const char *name);
 
-/* `trace`: a file for QEMU's log of every instruction executed, or NULL. */
+/* `trace`: a plugin and its arguments ("trace.so,out=FILE"), or NULL. */
 bool emulate(const emulated_core *core, const char *elf, const char *model, const char *frames,
              const char *trace, emulated_run *run, nsk_error *error);
 void emulated_run_clear(emulated_run *run);

@@ -78,8 +78,8 @@ static void tables_are_checked(void) {
     kiln_free(&k);
 }
 
-/* Runs the first frames of the held-out set on the emulated core; checks every score. */
-static void run_emulated(const kiln *k, int count, emulated_run *run) {
+/* Runs some frames of the held-out set on an emulated core; checks every score. */
+static void run_emulated(const kiln *k, const char *core, int count, emulated_run *run) {
     char *folder = scratch_new();
     char *model_path = scratch_path(folder, "k.nsk");
     char *frames_path = scratch_path(folder, "frames");
@@ -93,8 +93,9 @@ static void run_emulated(const kiln *k, int count, emulated_run *run) {
     }
     CU_ASSERT(nsk_model_file_write(k->file, model_path, &error));
     scratch_write(frames_path, frames, size * (size_t)count);
-    bool good = emulate(emulated_core_named("cortex-m4"), NSK_BARE_METAL "/cortex-m4/replay.elf",
-                        model_path, frames_path, NULL, run, &error);
+    char *elf = g_strdup_printf("%s/%s/replay.elf", NSK_BARE_METAL, core);
+    bool good = emulate(emulated_core_named(core), elf, model_path, frames_path, NULL, run, &error);
+    g_free(elf);
     if (!good) {
         fprintf(stderr, "\n    %s\n", error.text);
     }
@@ -117,15 +118,14 @@ static void run_emulated(const kiln *k, int count, emulated_run *run) {
     scratch_remove(folder);
 }
 
-static void estimates_agree_with_the_emulated_core(void) {
-    kiln k;
+static void estimate_agrees(const kiln *k, const char *path) {
     nsk_error error = {.text = ""};
     emulated_run run;
-    kiln_load(&k, 200);
-    run_emulated(&k, 12, &run);
-    nsk_board *board = nsk_board_read(k.brief->board, &error);
-    nsk_budget *b = nsk_budget_make(k.file, board, &k.brief->limits, &error);
+    nsk_board *board = nsk_board_read(path, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(board);
+    nsk_budget *b = nsk_budget_make(k->file, board, &k->brief->limits, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(b);
+    run_emulated(k, board->core, 4, &run);
     double counted = run.prepare;
     double estimated = b->preparation.instructions;
     for (int i = 0; i < b->layers; i++) {
@@ -138,6 +138,19 @@ static void estimates_agree_with_the_emulated_core(void) {
     nsk_budget_free(b);
     nsk_board_free(board);
     emulated_run_clear(&run);
+}
+
+/* On a board of each core. */
+static void estimates_agree_with_emulated_cores(void) {
+    static const char *const boards[] = {"loop",  "ribbon",   "trimmer", "bat",
+                                         "stilt", "calliper", "paddle"};
+    kiln k;
+    kiln_load(&k, 200);
+    for (size_t i = 0; i < G_N_ELEMENTS(boards); i++) {
+        char *path = g_strdup_printf("%s/boards/%s.ini", NSK_SOURCE_DIR, boards[i]);
+        estimate_agrees(&k, path);
+        g_free(path);
+    }
     kiln_free(&k);
 }
 
@@ -145,7 +158,7 @@ CU_TestInfo budget_tests[] = {
     {"costs by hand", costs_by_hand},
     {"the tighter limit counts", the_tighter_limit_counts},
     {"cost tables are checked", tables_are_checked},
-    {"an emulated Cortex-M4 computes the same and costs what is estimated",
-     estimates_agree_with_the_emulated_core},
+    {"emulated cores compute the same and cost what is estimated",
+     estimates_agree_with_emulated_cores},
     CU_TEST_INFO_NULL,
 };
