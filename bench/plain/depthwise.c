@@ -33,10 +33,8 @@ static void run(const nsk_layer *l, int8_t *workspace) {
     for (int32_t y = 0; y < l->out.height; y++) {
         for (int32_t x = 0; x < l->out.width; x++) {
             for (int32_t c = 0; c < l->out.channels; c++) {
-                uint32_t k = (uint32_t)c;
-                int32_t value =
-                    nsk_rescale(sum_at(l, in, y, x, c), nsk_word(l->multipliers, k), l->shifts[k]);
-                *out++ = nsk_clamp(value + l->out.zero, l->low, l->high);
+                int32_t finish = nsk_word(l->finish, (uint32_t)c);
+                *out++ = nsk_finish(sum_at(l, in, y, x, c), finish, l->out.zero, l->low, l->high);
             }
         }
     }

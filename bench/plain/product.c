@@ -4,17 +4,11 @@
 #include "arithmetic.h"
 #include "format.h"
 
-bool nsk_finish_is_plain(const nsk_layer *l) {
-    return l->low == -128 && l->high == 127;
-}
-
 nsk_product nsk_product_of(const nsk_layer *l, int32_t row, int32_t group) {
     int32_t outputs = l->out.channels / (l->kind == NSK_CONV ? (int32_t)l->count : 1);
     int32_t first = group * outputs;
     nsk_product p = {.weights = (const int8_t *)l->weights + first * row,
-                     .bias = l->bias + 4 * first,
-                     .multipliers = l->multipliers + 4 * first,
-                     .shifts = l->shifts + first,
+                     .finish = l->finish + 4 * first,
                      .row = row,
                      .outputs = outputs,
                      .zero = l->out.zero,
@@ -29,12 +23,12 @@ void nsk_multiply_out(const nsk_product *p, const int8_t *in, int32_t pixels, in
     for (int32_t i = 0; i < pixels; i++, in += p->in_step, out += p->out_step) {
         for (uint32_t c = 0; c < (uint32_t)p->outputs; c++) {
             const int8_t *w = p->weights + (int32_t)c * p->row;
-            int32_t acc = nsk_word(p->bias, c);
+            int32_t finish = nsk_word(p->finish, c);
+            int32_t acc = nsk_finish_bias(finish);
             for (int32_t k = 0; k < p->row; k++) {
                 acc += in[k] * w[k];
             }
-            int32_t value = nsk_rescale(acc, nsk_word(p->multipliers, c), p->shifts[c]);
-            out[c] = nsk_clamp(value + p->zero, p->low, p->high);
+            out[c] = nsk_finish(acc, finish, p->zero, p->low, p->high);
         }
     }
 }

@@ -40,7 +40,8 @@ bool nsk_window_is_good(const nsk_layer *l) {
 
 static bool weights_fit(const nsk_layer *l, uint32_t channel, const nsk_weights_form *form) {
     const int8_t *weights = (const int8_t *)l->weights + channel * form->start;
-    int64_t sum = nsk_word(l->bias, channel);
+    int32_t finish = nsk_word(l->finish, channel);
+    int64_t sum = nsk_finish_bias(finish);
     sum = sum < 0 ? -sum : sum;
     uint64_t weight_sum = 0;
     for (uint32_t i = 0; i < form->taps; i++) {
@@ -50,18 +51,18 @@ static bool weights_fit(const nsk_layer *l, uint32_t channel, const nsk_weights_
         }
         weight_sum += (uint64_t)(w < 0 ? -w : w);
     }
-    return sum + (int64_t)weight_sum * form->reach <= INT32_MAX;
+    return nsk_finish_factor(finish) > 0 && nsk_finish_shift(finish) > 0 &&
+           sum + (int64_t)weight_sum * form->reach <= NSK_SUM_MOST;
 }
 
 bool nsk_check_weights(const nsk_model *m, const nsk_layer *l, const nsk_weights_form *form) {
     uint32_t channels = l->out.channels;
     if (!nsk_lies_inside(m, l->weights, form->bytes, 1, 4) ||
-        !nsk_lies_inside(m, l->bias, channels, 4, 4) ||
-        !nsk_check_multipliers(m, l, channels, channels)) {
+        !nsk_lies_inside(m, l->finish, channels, 4, 4)) {
         return false;
     }
     for (uint32_t c = 0; c < channels; c++) {
-        if (!nsk_multiplier_is_good(l, c) || !weights_fit(l, c, form)) {
+        if (!weights_fit(l, c, form)) {
             return false;
         }
     }

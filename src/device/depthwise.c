@@ -28,7 +28,7 @@ typedef struct channel {
     int32_t lines_bytes;        /* of all of them */
     int32_t length;             /* bytes of a line */
     int32_t inside;             /* how many of its bytes can lie in the picture */
-    int32_t bias, multiplier, shift;
+    int32_t finish;
 } channel;
 
 static NSK_APART void fill_line(const channel *c, int32_t y, int8_t *line) {
@@ -45,10 +45,9 @@ static NSK_APART void fill_line(const channel *c, int32_t y, int8_t *line) {
     }
 }
 
-static int8_t finish(const channel *c, int32_t acc) {
+NSK_WITHIN int8_t finish(const channel *c, int32_t acc) {
     const nsk_layer *l = c->layer;
-    int32_t value = nsk_rescale(acc, c->multiplier, (unsigned)c->shift);
-    return nsk_clamp(value + l->out.zero, l->low, l->high);
+    return nsk_finish(acc, c->finish, l->out.zero, l->low, l->high);
 }
 
 /* The line some lines, in bytes, behind another, in the ring. */
@@ -63,7 +62,7 @@ static NSK_APART void row_of_any(const channel *c, const int8_t *line, int8_t *o
     for (int32_t x = 0; x < l->out.width; x++, out += l->out.channels) {
         const int8_t *w = c->weights;
         const int8_t *row = line;
-        int32_t acc = c->bias;
+        int32_t acc = nsk_finish_bias(c->finish);
         for (int32_t ky = 0; ky < l->kernel_height; ky++) {
             const int8_t *in = row + x * l->stride_across;
             for (int32_t kx = 0; kx < l->kernel_width; kx++) {
@@ -97,7 +96,7 @@ static NSK_APART void row_of_nine(const channel *c, const int8_t *line, int8_t *
     int32_t w7 = w[7 * step];
     int32_t w8 = w[8 * step];
     for (int32_t left = l->out.width; left > 0; left--, out += step) {
-        int32_t acc = c->bias;
+        int32_t acc = nsk_finish_bias(c->finish);
         acc += a[0] * w0 + a[1] * w1 + a[2] * w2;
         acc += b[0] * w3 + b[1] * w4 + b[2] * w5;
         acc += d[0] * w6 + d[1] * w7 + d[2] * w8;
@@ -144,9 +143,7 @@ void NSK_PLAIN_DEPTHWISE(nsk_depthwise_run)(const nsk_layer *l, int8_t *workspac
     for (int32_t i = 0; i < l->out.channels; i++) {
         c.in = workspace + l->in.place + i / each;
         c.weights = (const int8_t *)l->weights + i;
-        c.bias = nsk_word(l->bias, (uint32_t)i);
-        c.multiplier = nsk_word(l->multipliers, (uint32_t)i);
-        c.shift = l->shifts[i];
+        c.finish = nsk_word(l->finish, (uint32_t)i);
         run_channel(&c, workspace + l->out.place + i);
     }
 }

@@ -6,7 +6,7 @@
 #include <stdint.h>
 
 #define NSK_MAGIC   UINT32_C(0x6b75736e) /* "nsuk" */
-#define NSK_VERSION 3U
+#define NSK_VERSION 4U
 
 enum nsk_header_field {
     NSK_H_MAGIC = 0,        /* u32 */
@@ -68,7 +68,7 @@ enum nsk_layer_field {
     NSK_L_HIGH = 17,           /* i8 */
     NSK_L_COUNT = 18,          /* u16: conv: groups; softmax: entries of the table; move: loops */
     NSK_L_WEIGHTS_AT = 20,     /* u32: offset */
-    NSK_L_BIAS_AT = 24,        /* u32: offset of int32, one an output channel */
+    NSK_L_FINISH_AT = 24,      /* u32: offset of int32, one an output channel */
     NSK_L_MULTIPLIERS_AT = 28, /* u32: offset of int32 */
     NSK_L_SHIFTS_AT = 32,      /* u32: offset of u8 */
     NSK_L_NAME_AT = 36,        /* u32: offset */

@@ -15,7 +15,8 @@ typedef struct nsk_layer {
     int32_t dilate_down, dilate_across;
     int32_t pad_top, pad_left;
     int32_t low, high;
-    const uint8_t *weights, *bias, *multipliers, *shifts; /* into the file */
+    /* into the file; finish: a word an output, see arithmetic.h */
+    const uint8_t *weights, *finish, *multipliers, *shifts;
 } nsk_layer;
 
 void nsk_layer_decode(const nsk_model *model, unsigned index, nsk_layer *layer);
@@ -174,8 +175,9 @@ static inline uint64_t nsk_depthwise_scratch(const nsk_layer *l) {
     return (length * (uint32_t)(plain ? 8 * l->kernel_height : down) + 3U) / 4U * 4U;
 }
 
-/* Whether all outputs are rescaled by the high word alone and clamped to what an int8 holds: nearly
- * always. */
-bool nsk_finish_is_plain(const nsk_layer *layer);
+/* Whether outputs are clamped to what an int8 holds: nearly always. */
+static inline bool nsk_finish_is_plain(const nsk_layer *l) {
+    return l->low == -128 && l->high == 127;
+}
 
 #endif

@@ -58,7 +58,7 @@ void nsk_layer_decode(const nsk_model *model, unsigned index, nsk_layer *l) {
     l->low = (int8_t)at[NSK_L_LOW];
     l->high = (int8_t)at[NSK_L_HIGH];
     l->weights = model->bytes + nsk_load32(at + NSK_L_WEIGHTS_AT);
-    l->bias = model->bytes + nsk_load32(at + NSK_L_BIAS_AT);
+    l->finish = model->bytes + nsk_load32(at + NSK_L_FINISH_AT);
     l->multipliers = model->bytes + nsk_load32(at + NSK_L_MULTIPLIERS_AT);
     l->shifts = model->bytes + nsk_load32(at + NSK_L_SHIFTS_AT);
 }

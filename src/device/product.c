@@ -4,22 +4,12 @@
 #include "arithmetic.h"
 #include "format.h"
 
-bool nsk_finish_is_plain(const nsk_layer *l) {
-    bool plain = l->low == -128 && l->high == 127;
-    for (int32_t c = 0; c < l->out.channels && plain; c++) {
-        plain = l->shifts[c] >= 33;
-    }
-    return plain;
-}
-
 nsk_product nsk_product_of(const nsk_layer *l, int32_t row, int32_t group) {
     int32_t outputs = l->out.channels / (l->kind == NSK_CONV ? (int32_t)l->count : 1);
     int32_t first = group * outputs;
     nsk_product p;
     p.weights = (const int8_t *)l->weights + first * row;
-    p.bias = l->bias + 4 * first;
-    p.multipliers = l->multipliers + 4 * first;
-    p.shifts = l->shifts + first;
+    p.finish = l->finish + 4 * first;
     p.row = row;
     p.outputs = outputs;
     p.zero = l->out.zero;
@@ -64,25 +54,22 @@ static NSK_APART void dot_pairs(const int8_t *x, const int8_t *y, const int8_t *
     s->d = d;
 }
 
-static int8_t finish(const nsk_product *p, int32_t acc, uint32_t output) {
-    int32_t value = nsk_rescale(acc, nsk_word(p->multipliers, output), p->shifts[output]);
-    return nsk_clamp(value + p->zero, p->low, p->high);
-}
-
 /* Where there is one alone, pixel or output, it is done twice. */
 static void two_pixels(const nsk_product *p, const int8_t *in, int32_t other_pixel, int8_t *out) {
     const int8_t *second = in + (other_pixel != 0 ? p->in_step : 0);
     const int8_t *weights = p->weights;
     for (uint32_t c = 0; c < (uint32_t)p->outputs; c += 2) {
         uint32_t other = c + 1U < (uint32_t)p->outputs;
-        int32_t bias = nsk_word(p->bias, c);
-        int32_t other_bias = nsk_word(p->bias, c + other);
-        sums s = {bias, bias, other_bias, other_bias};
+        int32_t finish = nsk_word(p->finish, c);
+        int32_t other_finish = nsk_word(p->finish, c + other);
+        sums s = {nsk_finish_bias(finish), nsk_finish_bias(finish), nsk_finish_bias(other_finish),
+                  nsk_finish_bias(other_finish)};
         dot_pairs(in, second, weights, weights + (other != 0 ? p->row : 0), p->row, &s);
-        out[c + other] = finish(p, s.c, c + other);
-        out[c + other + (uint32_t)other_pixel] = finish(p, s.d, c + other);
-        out[c] = finish(p, s.a, c);
-        out[c + (uint32_t)other_pixel] = finish(p, s.b, c);
+        out[c + other] = nsk_finish(s.c, other_finish, p->zero, p->low, p->high);
+        out[c + other + (uint32_t)other_pixel] =
+            nsk_finish(s.d, other_finish, p->zero, p->low, p->high);
+        out[c] = nsk_finish(s.a, finish, p->zero, p->low, p->high);
+        out[c + (uint32_t)other_pixel] = nsk_finish(s.b, finish, p->zero, p->low, p->high);
         weights += 2 * p->row;
     }
 }

@@ -52,7 +52,7 @@ static int32_t accumulate(const nsk_layer *l, const int8_t *in, int32_t y, int32
     int32_t group = channel / (l->out.channels / (int32_t)l->count);
     const int8_t *w =
         (const int8_t *)l->weights + channel * l->kernel_height * l->kernel_width * inputs;
-    int32_t acc = nsk_word(l->bias, (uint32_t)channel);
+    int32_t acc = nsk_finish_bias(nsk_word(l->finish, (uint32_t)channel));
     for (int32_t ky = 0; ky < l->kernel_height; ky++, w += l->kernel_width * inputs) {
         int32_t iy = source(y, ky, l->stride_down, l->dilate_down, l->pad_top, l->in.height);
         if (iy >= 0) {
@@ -70,8 +70,7 @@ static void run(const nsk_layer *l, int8_t *workspace) {
         for (int32_t x = 0; x < l->out.width; x++) {
             for (uint32_t c = 0; c < l->out.channels; c++) {
                 int32_t acc = accumulate(l, in, y, x, (int32_t)c);
-                int32_t value = nsk_rescale(acc, nsk_word(l->multipliers, c), l->shifts[c]);
-                *out++ = nsk_clamp(value + l->out.zero, l->low, l->high);
+                *out++ = nsk_finish(acc, nsk_word(l->finish, c), l->out.zero, l->low, l->high);
             }
         }
     }

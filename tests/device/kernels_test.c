@@ -18,7 +18,7 @@ typedef struct bed {
     _Alignas(4) int8_t workspace[3 * MOST];
     _Alignas(4) int8_t weights[MOST];
     int row; /* bytes of an output's weights, where they stand in rows */
-    _Alignas(4) uint8_t bias[4 * 512], multipliers[4 * 512], shifts[512];
+    _Alignas(4) uint8_t finish[4 * 512], multipliers[4 * 512], shifts[512];
     uint8_t table[512];
     int checked, wrong;
 } bed;
@@ -68,7 +68,10 @@ static void draw_scales(bed *b, int channels, int taps) {
     for (int c = 0; c < channels; c++) {
         int shift = between(b, 0, 9) == 0 ? between(b, 1, 62) : between(b, 36, 39) + size;
         put_word(b->multipliers, c, (int32_t)(random_bits(&b->random) >> 34) | 1 << 30);
-        put_word(b->bias, c, between(b, -100000, 100000));
+        int near = between(b, 9, 12) + size;
+        int fields = between(b, 0, 9) == 0 ? between(b, 16, 511) : (near < 31 ? near : 31) * 16 + 8;
+        put_word(b->finish, c,
+                 between(b, -100000, 100000) * 512 + (fields | between(b, fields % 8 == 0, 7)));
         b->shifts[c] = (uint8_t)shift;
     }
 }
@@ -83,11 +86,14 @@ static void start(bed *b, nsk_kind kind) {
     l->low = between(b, 0, 3) == 0 ? between(b, -128, 0) : -128;
     l->high = between(b, 0, 3) == 0 ? between(b, 0, 127) : 127;
     l->weights = (const uint8_t *)b->weights;
-    l->bias = b->bias;
+    l->finish = b->finish;
     l->multipliers = b->multipliers;
     l->shifts = b->shifts;
     fill_bytes(b, b->workspace, sizeof b->workspace);
     fill_bytes(b, b->weights, sizeof b->weights);
+    for (size_t i = 0; i < sizeof b->weights; i++) { /* no weight is -128 */
+        b->weights[i] = b->weights[i] < -127 ? -127 : b->weights[i];
+    }
 }
 
 /* A window that fits the input, edge shapes included: one pixel, pads as wide as the kernel. */
@@ -137,7 +143,14 @@ static int row_bytes(bed *b, int taps, int outputs) {
     return row;
 }
 
-static int8_t finish(const bed *b, exact acc, int k) {
+/* A layer's with weights. */
+static int8_t finish(const bed *b, exact sum, int k) {
+    const nsk_layer *l = &b->layer;
+    int32_t word = nsk_word(b->finish, (uint32_t)k);
+    return exact_finish(sum + exact_bias(word), word, l->out.zero, l->low, l->high);
+}
+
+static int8_t rescaled(const bed *b, exact acc, int k) {
     const nsk_layer *l = &b->layer;
     int32_t value =
         exact_rescale((int64_t)acc, nsk_word(b->multipliers, (uint32_t)k), b->shifts[k]) +
@@ -164,7 +177,7 @@ static int8_t conv_formula(const bed *b, int oy, int ox, int c) {
     int inputs = l->in.channels / (int)l->count;
     int group = c / (l->out.channels / (int)l->count);
     const int8_t *w = b->weights + c * b->row;
-    exact acc = nsk_word(b->bias, (uint32_t)c);
+    exact acc = 0;
     for (int ky = 0; ky < l->kernel_height; ky++) {
         for (int kx = 0; kx < l->kernel_width; kx++) {
             for (int i = 0; i < inputs; i++) {
@@ -208,7 +221,7 @@ static void conv_is_exact(void) {
 
 static int8_t depthwise_formula(const bed *b, int oy, int ox, int c) {
     const nsk_layer *l = &b->layer;
-    exact acc = nsk_word(b->bias, (uint32_t)c);
+    exact acc = 0;
     for (int ky = 0; ky < l->kernel_height; ky++) {
         for (int kx = 0; kx < l->kernel_width; kx++) {
             acc += level(b, oy * l->stride_down - l->pad_top + ky * l->dilate_down,
@@ -237,7 +250,7 @@ static int8_t dense_formula(const bed *b, int oy, int ox, int c) {
     (void)oy;
     (void)ox;
     int inputs = (int)nsk_tensor_bytes(&b->layer.in);
-    exact acc = nsk_word(b->bias, (uint32_t)c);
+    exact acc = 0;
     for (int i = 0; i < inputs; i++) {
         acc += (exact)b->workspace[i] * b->weights[c * b->row + i];
     }
@@ -281,7 +294,7 @@ static int8_t average_formula(const bed *b, int oy, int ox, int c) {
     int most;
     int count;
     gather(b, oy, ox, c, &sum, &most, &count);
-    return finish(b, sum, (b->layer.flags & NSK_FLAG_COUNTED) != 0 && count > 0 ? count - 1 : 0);
+    return rescaled(b, sum, (b->layer.flags & NSK_FLAG_COUNTED) != 0 && count > 0 ? count - 1 : 0);
 }
 
 static int8_t max_formula(const bed *b, int oy, int ox, int c) {
@@ -341,7 +354,7 @@ static int8_t multiply_formula(const bed *b, int y, int x, int c) {
     exact left;
     exact right;
     pair(b, y, x, c, &left, &right);
-    return finish(b, left * right, 0);
+    return rescaled(b, left * right, 0);
 }
 
 static void draw_pair(bed *b, nsk_kind kind) {
@@ -573,7 +586,7 @@ static int8_t transposed_formula(const bed *b, int oy, int ox, int c) {
     int inputs = l->in.channels / (int)l->count;
     int group = c / (l->out.channels / (int)l->count);
     int area = l->kernel_height * l->kernel_width;
-    exact acc = nsk_word(b->bias, (uint32_t)c);
+    exact acc = 0;
     for (int n = 0; n < l->in.height * l->in.width * area; n++) {
         int y = n / area / l->in.width;
         int x = n / area % l->in.width;

@@ -124,9 +124,7 @@ static void impossible_facts_are_refused(void) {
         {2, NSK_L_DILATE_DOWN, 1, 0, NSK_INCONSISTENT},
         {2, NSK_L_PAD_TOP, 1, 200, NSK_INCONSISTENT},
         {2, NSK_L_WEIGHTS_AT, 4, 0xffffffff, NSK_INCONSISTENT},
-        {2, NSK_L_BIAS_AT, 4, 2, NSK_INCONSISTENT},
-        {2, NSK_L_MULTIPLIERS_AT, 4, 64, NSK_INCONSISTENT},
-        {2, NSK_L_SHIFTS_AT, 4, 0x7fffffff, NSK_INCONSISTENT},
+        {2, NSK_L_FINISH_AT, 4, 2, NSK_INCONSISTENT},
         {2, NSK_L_NAME_AT, 4, 0x7fffffff, NSK_INCONSISTENT},
     };
     kiln k;
@@ -266,20 +264,35 @@ static void resealed_noise_is_safe(void) {
     }
 }
 
-/* Weights that could overflow an accumulator do not open, whoever wrote them. */
+/* Weights whose sums could overflow, and finishing words that mean nothing, do not open, whoever
+ * wrote them. */
 static void overflow_is_refused(void) {
-    kiln k;
-    nsk_model model;
-    kiln_load(&k, 6);
-    size_t layer = get32(k.file->bytes + NSK_H_LAYERS_AT);
-    uint8_t *bias = k.file->bytes + get32(k.file->bytes + layer + NSK_L_BIAS_AT);
-    put32(bias, 0x7fffffff);
-    reseal(k.file->bytes, k.file->size);
-    CU_ASSERT_EQUAL(nsk_open(&model, k.file->bytes, k.file->size), NSK_INCONSISTENT);
-    put32(bias, 0x80000000);
-    reseal(k.file->bytes, k.file->size);
-    CU_ASSERT_EQUAL(nsk_open(&model, k.file->bytes, k.file->size), NSK_INCONSISTENT);
-    kiln_free(&k);
+    static const struct {
+        uint8_t weight;
+        uint32_t finish;
+        nsk_status status;
+    } cases[] = {
+        {100, 0x8a, NSK_OK},                 /* 4608 taps */
+        {127, 0x8a, NSK_INCONSISTENT},       /* 4608 x 127 x 128 is too much */
+        {121, 0x8a, NSK_OK},                 /* 4608 x 121 x 128 is just not */
+        {121, 0x3fffff8a, NSK_INCONSISTENT}, /* with a bias, it is */
+        {0x80, 0x8a, NSK_INCONSISTENT},      /* -128 */
+        {1, 0x80, NSK_INCONSISTENT},         /* a factor of 0 */
+        {1, 0x0a, NSK_INCONSISTENT},         /* a shift of 0 */
+    };
+    const grid_shape shape = {NSK_CONV, 3, 512, 4, 3, 1};
+    nsk_error error = {.text = ""};
+    nsk_model_file *file = grid_model(&shape, GRID_PLAIN, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(file);
+    uint8_t *record = file->bytes + get32(file->bytes + NSK_H_LAYERS_AT) + NSK_LAYER_BYTES;
+    for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
+        nsk_model model;
+        memset(file->bytes + get32(record + NSK_L_WEIGHTS_AT), cases[i].weight, 4608);
+        put32(file->bytes + get32(record + NSK_L_FINISH_AT), cases[i].finish);
+        reseal(file->bytes, file->size);
+        CU_ASSERT_EQUAL(nsk_open(&model, file->bytes, file->size), cases[i].status);
+    }
+    nsk_model_file_free(file);
 }
 
 static void statuses_have_words(void) {

@@ -6,6 +6,7 @@
 #include "../exact.h"
 #include "../suites.h"
 #include "device/depthwise.h"
+#include "device/format.h"
 #include "device/product.h"
 #include "train/random.h"
 
@@ -25,8 +26,7 @@ typedef struct bed {
     int32_t pixels;
     int8_t *in, *weights;
     _Alignas(4) int8_t scratch[NSK_WIDENED * MOST_ROW];
-    _Alignas(4) uint8_t bias[4 * MOST_OUTPUTS], multipliers[4 * MOST_OUTPUTS];
-    uint8_t shifts[MOST_OUTPUTS];
+    _Alignas(4) uint8_t finish[4 * MOST_OUTPUTS];
     int8_t out[MOST_PIXELS * MOST_STEP], expected[MOST_PIXELS * MOST_STEP];
 } bed;
 
@@ -40,15 +40,29 @@ static void put_word(uint8_t *words, int index, int32_t value) {
     }
 }
 
-static void fill(bed *b, int8_t *bytes, int count) {
+static void fill(bed *b, int8_t *bytes, int least, int most, int count) {
     int style = between(b, 0, 3); /* noise, or all at an end of the range */
     for (int i = 0; i < count; i++) {
-        int noise = between(b, -128, 127);
-        bytes[i] = (int8_t)(style == 0 ? -127 : style == 1 ? 127 : noise);
+        int noise = between(b, least, most);
+        bytes[i] = (int8_t)(style == 0 ? least : style == 1 ? most : noise);
     }
 }
 
-/* `plain`: shifts and clamp as nearly all layers have them. */
+/* What finishes a sum of about `size` products: near the outputs' range, or anything. */
+static int32_t draw_finish(bed *b, int size) {
+    int shift = 9 + between(b, 0, 3);
+    int factor = between(b, 8, 15);
+    for (; size > 1; size /= 2) {
+        shift++;
+    }
+    if (between(b, 0, 3) == 0) {
+        shift = between(b, 1, 31);
+        factor = between(b, 1, 15);
+    }
+    return between(b, -100000, 100000) * 512 + (shift < 31 ? shift : 31) * 16 + factor;
+}
+
+/* `plain`: the clamp is as nearly all layers have it. */
 static void draw(bed *b, int row, bool plain) {
     nsk_product *p = &b->product;
     b->pixels = between(b, 1, MOST_PIXELS);
@@ -62,21 +76,13 @@ static void draw(bed *b, int row, bool plain) {
     p->plain_finish = plain;
     p->scratch = b->scratch;
     p->weights = b->weights;
-    p->bias = b->bias;
-    p->multipliers = b->multipliers;
-    p->shifts = b->shifts;
-    int size = 0;
-    while (1 << size < row) {
-        size++;
-    }
+    p->finish = b->finish;
     for (int c = 0; c < p->outputs; c++) {
-        put_word(b->bias, c, between(b, -100000, 100000));
-        put_word(b->multipliers, c, (int32_t)(random_bits(&b->random) >> 34) | 1 << 30);
-        b->shifts[c] = (uint8_t)(plain || between(b, 0, 3) > 0 ? between(b, 36, 39) + size
-                                                               : between(b, 1, 62));
+        put_word(b->finish, c, draw_finish(b, row));
     }
-    fill(b, b->in, p->in_step * b->pixels + row);
-    fill(b, b->weights, row * p->outputs);
+    fill(b, b->in, -128, 127, p->in_step * b->pixels + row);
+    int most = row > 4380 ? 90 : 127; /* more could add up to more than sums hold */
+    fill(b, b->weights, -most, most, row * p->outputs);
 }
 
 static void expect(bed *b) {
@@ -84,20 +90,12 @@ static void expect(bed *b) {
     memset(b->expected, 99, sizeof b->expected); /* what nobody may touch */
     for (int i = 0; i < b->pixels; i++) {
         for (int c = 0; c < p->outputs; c++) {
-            int64_t acc =
-                (int32_t)((uint32_t)b->bias[4 * c] | (uint32_t)b->bias[4 * c + 1] << 8 |
-                          (uint32_t)b->bias[4 * c + 2] << 16 | (uint32_t)b->bias[4 * c + 3] << 24);
+            int32_t finish = (int32_t)nsk_load32(b->finish + 4 * c);
+            exact sum = exact_bias(finish);
             for (int k = 0; k < p->row; k++) {
-                acc += b->in[i * p->in_step + k] * b->weights[c * p->row + k];
+                sum += b->in[i * p->in_step + k] * b->weights[c * p->row + k];
             }
-            int32_t m = (int32_t)((uint32_t)b->multipliers[4 * c] |
-                                  (uint32_t)b->multipliers[4 * c + 1] << 8 |
-                                  (uint32_t)b->multipliers[4 * c + 2] << 16 |
-                                  (uint32_t)b->multipliers[4 * c + 3] << 24);
-            int32_t value = exact_rescale(acc, m, b->shifts[c]) + p->zero;
-            b->expected[i * p->out_step + c] = (int8_t)(value < p->low    ? p->low
-                                                        : value > p->high ? p->high
-                                                                          : value);
+            b->expected[i * p->out_step + c] = exact_finish(sum, finish, p->zero, p->low, p->high);
         }
     }
 }
@@ -150,8 +148,7 @@ static void nothing_is_written_for_nothing(void) {
 typedef struct depthwise_bed {
     nsk_layer layer;
     _Alignas(4) int8_t weights[25 * 64];
-    _Alignas(4) uint8_t bias[4 * 64], multipliers[4 * 64];
-    uint8_t shifts[64];
+    _Alignas(4) uint8_t finish[4 * 64];
     _Alignas(4) int8_t workspace[3][1 << 16]; /* input, scratch, output, as the layer places them */
 } depthwise_bed;
 
@@ -190,16 +187,12 @@ static int draw_depthwise(depthwise_bed *d, bed *b) {
     l->low = -128;
     l->high = between(b, 0, 3) == 0 ? 100 : 127;
     l->weights = (const uint8_t *)d->weights;
-    l->bias = d->bias;
-    l->multipliers = d->multipliers;
-    l->shifts = d->shifts;
+    l->finish = d->finish;
     for (int c = 0; c < channels; c++) {
-        put_word(d->bias, c, between(b, -100000, 100000));
-        put_word(d->multipliers, c, (int32_t)(random_bits(&b->random) >> 34) | 1 << 30);
-        d->shifts[c] = (uint8_t)between(b, 30, 42);
+        put_word(d->finish, c, draw_finish(b, l->kernel_height * l->kernel_width));
     }
-    fill(b, d->weights, sizeof d->weights);
-    fill(b, d->workspace[0], sizeof d->workspace[0]);
+    fill(b, d->weights, -127, 127, sizeof d->weights);
+    fill(b, d->workspace[0], -128, 127, sizeof d->workspace[0]);
     return l->out.height * l->out.width * channels;
 }
 

@@ -133,7 +133,12 @@ static void estimate_agrees(const kiln *k, const char *path) {
         estimated += b->layer[i].instructions;
     }
     CU_ASSERT_EQUAL(run.layers, b->layers);
-    CU_ASSERT(fabs(estimated / counted - 1.0) < 0.03);
+    double bound = strcmp(board->core, "cortex-m4") == 0 ? 0.03 : 0.05;
+    if (fabs(estimated / counted - 1.0) >= bound) {
+        fprintf(stderr, "\n    %s: %.0f estimated, %.0f counted\n", board->core, estimated,
+                counted);
+    }
+    CU_ASSERT(fabs(estimated / counted - 1.0) < bound);
     CU_ASSERT(run.stack <= b->ram_stack);
     nsk_budget_free(b);
     nsk_board_free(board);

@@ -15,51 +15,29 @@ enum { QUARTERS = 4, LANES = 4 };
 
 typedef struct block {
     int8x16_t weights[NSK_SIXTEEN_TAPS + 1];
-    int32x4_t bias[QUARTERS];
     nsk_four finish[QUARTERS];
-    const nsk_layer *layer;
-    int32_t pairs, first;
-    bool exact;
+    int32_t pairs, out_step;
 } block;
 
 static void start(void *state, const nsk_layer *l, int32_t first) {
     block *b = (block *)state;
     int32_t taps = (int32_t)nsk_kernel_area(l);
     const int8_t *w = (const int8_t *)l->weights + first;
-    b->layer = l;
-    b->first = first;
+    b->out_step = l->out.channels;
     b->pairs = (taps + 1) / 2;
-    b->exact = true;
     for (int32_t k = 0; k < taps; k++, w += l->out.channels) {
         b->weights[k] = vld1q_s8(w);
     }
     b->weights[taps] = vdupq_n_s8(0);
     for (int32_t i = 0; i < QUARTERS; i++) {
-        int32_t from = first + LANES * i;
-        int32_t bias[LANES];
-        for (int32_t k = 0; k < LANES; k++) {
-            bias[k] = nsk_word(l->bias, (uint32_t)(from + k));
-        }
-        b->bias[i] = vld1q_s32(bias);
-        b->finish[i] = nsk_four_of(l->multipliers, l->shifts, from, l->out.channels);
+        b->finish[i] = nsk_four_of(l->finish + 4 * (first + LANES * i), LANES);
         nsk_four_clamp(&b->finish[i], l->out.zero, l->low, l->high);
-        b->exact = b->exact && b->finish[i].exact;
-    }
-}
-
-static NSK_APART void write_slowly(const block *b, const int32x4_t *sums, int8_t *out) {
-    int32_t acc[NSK_SIXTEEN];
-    memcpy(acc, sums, sizeof acc);
-    for (uint32_t i = 0; i < NSK_SIXTEEN; i++) {
-        const nsk_layer *l = b->layer;
-        uint32_t k = (uint32_t)b->first + i;
-        int32_t value = nsk_rescale(acc[i], nsk_word(l->multipliers, k), l->shifts[k]);
-        out[i] = nsk_clamp(value + l->out.zero, l->low, l->high);
     }
 }
 
 static inline void write_pixel(const block *b, const int8_t *const *at, int32_t step, int8_t *out) {
-    int32x4_t sums[QUARTERS] = {b->bias[0], b->bias[1], b->bias[2], b->bias[3]};
+    int32x4_t sums[QUARTERS] = {b->finish[0].bias, b->finish[1].bias, b->finish[2].bias,
+                                b->finish[3].bias};
     for (int32_t k = 0; k < b->pairs; k++) {
         int8x16_t x = vld1q_s8(at[2 * k] + step);
         int8x16_t y = vld1q_s8(at[2 * k + 1] + step);
@@ -74,10 +52,6 @@ static inline void write_pixel(const block *b, const int8_t *const *at, int32_t 
         sums[2] = vaddw_s16(sums[2], vget_low_s16(high));
         sums[3] = vaddw_high_s16(sums[3], high);
     }
-    if (!b->exact) {
-        write_slowly(b, sums, out);
-        return;
-    }
     int16x8_t low = vcombine_s16(nsk_four_outputs(&b->finish[0], sums[0]),
                                  nsk_four_outputs(&b->finish[1], sums[1]));
     int16x8_t high = vcombine_s16(nsk_four_outputs(&b->finish[2], sums[2]),
@@ -90,7 +64,7 @@ static void write(const void *state, const int8_t *const *at, int32_t step, int3
     const block *b = (const block *)state;
     for (int32_t moved = 0; pixels > 0; pixels--, moved += step) {
         write_pixel(b, at, moved, out);
-        out += b->layer->out.channels;
+        out += b->out_step;
     }
 }
 

@@ -3,34 +3,28 @@
 #define NSK_NEON_H
 
 #include <arm_neon.h>
-#include <stdbool.h>
 
 #include "../arithmetic.h"
 #include "../format.h"
 
-/* nsk_rescale, zero point, clamp. */
+/* nsk_finish. */
 typedef struct nsk_four {
-    int32x4_t multipliers;
-    int32x4_t shifts; /* of the high word, to the left */
+    int32x4_t bias, factors;
+    int32x4_t shifts; /* to the left */
     int32x4_t zero, low, high;
-    bool exact; /* the high word suffices: all shifts are 33 at least */
 } nsk_four;
 
-/* `first`: index of the first output; lanes past the last hold what they may. */
-static inline nsk_four nsk_four_of(const uint8_t *multipliers, const uint8_t *shifts, int32_t first,
-                                   int32_t outputs) {
-    int32_t m[4];
-    int32_t s[4];
+/* `finish`: of the first; lanes past the last of `outputs` hold what they may. */
+static inline nsk_four nsk_four_of(const uint8_t *finish, int32_t outputs) {
+    int32_t words[4];
     nsk_four f;
-    f.exact = true;
     for (int32_t i = 0; i < 4; i++) {
-        uint32_t k = (uint32_t)(first + i < outputs ? first + i : outputs - 1);
-        m[i] = nsk_word(multipliers, k);
-        s[i] = 32 - shifts[k];
-        f.exact = f.exact && s[i] < 0;
+        words[i] = nsk_word(finish, (uint32_t)(i < outputs ? i : outputs - 1));
     }
-    f.multipliers = vld1q_s32(m);
-    f.shifts = vld1q_s32(s);
+    int32x4_t all = vld1q_s32(words);
+    f.bias = vshrq_n_s32(all, 9);
+    f.factors = vandq_s32(all, vdupq_n_s32(15));
+    f.shifts = vnegq_s32(vandq_s32(vshrq_n_s32(all, 4), vdupq_n_s32(31)));
     f.zero = f.low = f.high = vdupq_n_s32(0);
     return f;
 }
@@ -41,12 +35,9 @@ static inline void nsk_four_clamp(nsk_four *f, int32_t zero, int32_t low, int32_
     f->high = vdupq_n_s32(high);
 }
 
-/* Where f->exact. */
-static inline int16x4_t nsk_four_outputs(const nsk_four *f, int32x4_t acc) {
-    int64x2_t low = vmull_s32(vget_low_s32(acc), vget_low_s32(f->multipliers));
-    int64x2_t high = vmull_high_s32(acc, f->multipliers);
-    int32x4_t words = vuzp2q_s32(vreinterpretq_s32_s64(low), vreinterpretq_s32_s64(high));
-    int32x4_t value = vaddq_s32(vrshlq_s32(words, f->shifts), f->zero);
+/* Of sums that have the bias. */
+static inline int16x4_t nsk_four_outputs(const nsk_four *f, int32x4_t sum) {
+    int32x4_t value = vaddq_s32(vrshlq_s32(vmulq_s32(sum, f->factors), f->shifts), f->zero);
     return vqmovn_s32(vminq_s32(vmaxq_s32(value, f->low), f->high));
 }
 

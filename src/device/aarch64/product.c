@@ -71,45 +71,31 @@ static inline void add_up(const rows *in, const rows *weights, int32_t row, int3
     }
 }
 
-static int32x4_t biases(const nsk_product *p, int32_t first) {
-    int32_t bias[TILE];
-    for (int32_t i = 0; i < TILE; i++) {
-        int32_t output = first + i < p->outputs ? first + i : p->outputs - 1;
-        bias[i] = nsk_word(p->bias, (uint32_t)output);
-    }
-    return vld1q_s32(bias);
-}
-
 /* Four outputs, or fewer at the end, of one pixel. */
-static inline void write_outputs(const nsk_product *p, const nsk_four *f, int32x4_t acc,
+static inline void write_outputs(const nsk_product *p, const nsk_four *f, int32x4_t sums,
                                  int32_t first, int8_t *out) {
-    if (f->exact && p->outputs - first >= TILE) {
-        int16x4_t four = nsk_four_outputs(f, acc);
-        int8x8_t bytes = vqmovn_s16(vcombine_s16(four, four));
+    int16x4_t four = nsk_four_outputs(f, sums);
+    int8x8_t bytes = vqmovn_s16(vcombine_s16(four, four));
+    int32_t count = p->outputs - first;
+    if (count >= TILE) {
         memcpy(out + first, &bytes, TILE);
-        return;
-    }
-    int32_t sums[TILE];
-    vst1q_s32(sums, acc);
-    for (int32_t i = 0; i < TILE && first + i < p->outputs; i++) {
-        uint32_t k = (uint32_t)(first + i);
-        int32_t value = nsk_rescale(sums[i], nsk_word(p->multipliers, k), p->shifts[k]);
-        out[k] = nsk_clamp(value + p->zero, p->low, p->high);
+    } else {
+        memcpy(out + first, &bytes, (size_t)count);
     }
 }
 
 void nsk_multiply_out(const nsk_product *p, const int8_t *in, int32_t pixels, int8_t *out) {
     for (int32_t first = 0; first < p->outputs; first += TILE) {
         rows weights = rows_from(p->weights + first * p->row, p->row, p->outputs - first);
-        nsk_four f = nsk_four_of(p->multipliers, p->shifts, first, p->outputs);
+        nsk_four f = nsk_four_of(p->finish + 4 * first, p->outputs - first);
         nsk_four_clamp(&f, p->zero, p->low, p->high);
-        int32x4_t bias = biases(p, first);
         for (int32_t i = 0; i < pixels; i += TILE) {
             rows x = rows_from(in + i * p->in_step, p->in_step, pixels - i);
             int32x4_t sums[TILE];
             add_up(&x, &weights, p->row, sums);
             for (int32_t k = 0; k < TILE && i + k < pixels; k++) {
-                write_outputs(p, &f, vaddq_s32(sums[k], bias), first, out + (i + k) * p->out_step);
+                write_outputs(p, &f, vaddq_s32(sums[k], f.bias), first,
+                              out + (i + k) * p->out_step);
             }
         }
     }

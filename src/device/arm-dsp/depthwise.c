@@ -102,9 +102,9 @@ static NSK_APART void widen_row(const four *f, int32_t y, uint32_t *line) {
     "add %[line], %[line], #" advance "\n\t" \
     "str %[line], [%[half], #" offset "]\n\t"
 
-/* nsk_finish. */
+/* nsk_finish, where the clamp is an int8's: the bit that is shifted out last is the rounding. */
 #define FINISH(sum, multiplier, shift) \
-    "smmul %[" sum "], %[" sum "], %[" multiplier "]\n\t" \
+    "mul %[" sum "], %[" sum "], %[" multiplier "]\n\t" \
     "asrs %[" sum "], %[" sum "], %[" shift "]\n\t" \
     "adc %[" sum "], %[" sum "], %[w]\n\t" \
     "ssat %[" sum "], #8, %[" sum "]\n\t"
@@ -216,9 +216,10 @@ static void start_four(four *f, int32_t channel) {
         h->weights = h->taps;
         h->step = l->out.channels;
         h->zero = l->out.zero;
-        h->bias[i / 2] = nsk_word(l->bias, k);
-        h->multiplier[i / 2] = nsk_word(l->multipliers, k);
-        h->shift[i / 2] = l->shifts[k] - 32;
+        int32_t finish = nsk_word(l->finish, k);
+        h->bias[i / 2] = nsk_finish_bias(finish);
+        h->multiplier[i / 2] = nsk_finish_factor(finish);
+        h->shift[i / 2] = nsk_finish_shift(finish);
     }
 }
 

@@ -24,33 +24,9 @@ static inline uint32_t nsk_odd_bytes(uint32_t word) {
     return halves;
 }
 
-/* acc + the product of the low halves; of the high ones. */
-static inline int32_t nsk_add_low(uint32_t a, uint32_t b, int32_t acc) {
-    __asm__("smlabb %0, %1, %2, %0" : "+r"(acc) : "r"(a), "r"(b));
-    return acc;
-}
-
-static inline int32_t nsk_add_high(uint32_t a, uint32_t b, int32_t acc) {
-    __asm__("smlatt %0, %1, %2, %0" : "+r"(acc) : "r"(a), "r"(b));
-    return acc;
-}
-
-/* acc + both. */
+/* acc + the products of both halves. */
 static inline int32_t nsk_add_both(uint32_t a, uint32_t b, int32_t acc) {
     __asm__("smlad %0, %1, %2, %0" : "+r"(acc) : "r"(a), "r"(b));
-    return acc;
-}
-
-/* nsk_rescale for shifts of 33 at least, `shift` being what is left behind the high word, plus the
- * output's zero point: the bit that is shifted out last is the rounding. Clamped to int8. */
-static inline int32_t nsk_finish(int32_t acc, int32_t multiplier, int32_t shift, int32_t zero) {
-    __asm__("smmul %0, %0, %1\n\t"
-            "asrs %0, %0, %2\n\t"
-            "adc %0, %0, %3\n\t"
-            "ssat %0, #8, %0"
-            : "+&r"(acc)
-            : "r"(multiplier), "r"(shift), "r"(zero)
-            : "cc");
     return acc;
 }
 

@@ -26,16 +26,14 @@ static void widen(const int8_t *first, const int8_t *second, int32_t row, uint32
 
 /* What the loops below walk along. The offsets stand in their text. */
 typedef struct walk {
-    const uint32_t *in;         /*  0: both pixels' inputs */
-    const uint32_t *end;        /*  4 */
-    int32_t row;                /*  8 */
-    int32_t zero;               /* 12 */
-    const uint8_t *bias;        /* 16: of the next output */
-    uint32_t left;              /* 20: outputs that are left, an even number */
-    const uint8_t *multipliers; /* 24 */
-    const uint8_t *shifts;      /* 28 */
-    int8_t *first, *second;     /* 32, 36: the outputs of either pixel */
-    const int8_t *weights;      /* 40 */
+    const uint32_t *in;     /*  0: both pixels' inputs */
+    const uint32_t *end;    /*  4 */
+    int32_t row;            /*  8 */
+    int32_t zero;           /* 12 */
+    const uint8_t *finish;  /* 16: of the next output */
+    uint32_t left;          /* 20: outputs that are left, an even number */
+    int8_t *first, *second; /* 24, 28: the outputs of either pixel */
+    const int8_t *weights;  /* 32 */
 } walk;
 
 /* Compilers find too few registers for all this: a block of two outputs written out takes half the
@@ -62,8 +60,9 @@ typedef struct walk {
 /* The first output's weights are `weights`, the second's, `other`, a row behind. */
 #define START_BLOCK                                                                                \
     "ldr %[x], [%[walk], #16]\n\t"                                                                 \
-    "ldrd %[a], %[c], [%[x]], #8\n\t"                                                              \
-    "str %[x], [%[walk], #16]\n\t"                                                                 \
+    "ldrd %[a], %[c], [%[x]]\n\t"                                                                  \
+    "asr %[a], %[a], #9\n\t"                                                                       \
+    "asr %[c], %[c], #9\n\t"                                                                       \
     "mov %[b], %[a]\n\t"                                                                           \
     "mov %[d], %[c]\n\t"                                                                           \
     "ldr %[in], [%[walk], #0]\n\t"                                                                 \
@@ -71,29 +70,29 @@ typedef struct walk {
     "add %[other], %[weights], %[t]\n\t"                                                           \
     "tst %[t], #4\n\t"
 
-/* nsk_finish. */
+/* nsk_finish, where the clamp is an int8's: the bit that is shifted out last is the rounding. */
 #define FINISH(sum, m, shift)                                                                      \
-    "smmul %[" sum "], %[" sum "], %[" m "]\n\t"                                                   \
+    "mul %[" sum "], %[" sum "], %[" m "]\n\t"                                                     \
     "asrs %[" sum "], %[" sum "], %[" shift "]\n\t"                                                \
     "adc %[" sum "], %[" sum "], %[in]\n\t"                                                        \
     "ssat %[" sum "], #8, %[" sum "]\n\t"
 
 #define FINISH_BLOCK                                                                               \
-    "ldrd %[x], %[y], [%[walk], #24]\n\t"                                                          \
-    "ldrd %[v], %[w], [%[x]], #8\n\t"                                                              \
-    "ldrb %[t], [%[y]], #1\n\t"                                                                    \
-    "ldrb %[weights], [%[y]], #1\n\t"                                                              \
-    "strd %[x], %[y], [%[walk], #24]\n\t"                                                          \
+    "ldr %[x], [%[walk], #16]\n\t"                                                                 \
+    "ldrd %[t], %[weights], [%[x]], #8\n\t"                                                        \
+    "str %[x], [%[walk], #16]\n\t"                                                                 \
     "ldr %[in], [%[walk], #12]\n\t"                                                                \
-    "sub %[t], %[t], #32\n\t"                                                                      \
-    "sub %[weights], %[weights], #32\n\t" FINISH("a", "v", "t") FINISH("b", "v", "t")              \
+    "and %[v], %[t], #15\n\t"                                                                      \
+    "and %[w], %[weights], #15\n\t"                                                                \
+    "ubfx %[t], %[t], #4, #5\n\t"                                                                  \
+    "ubfx %[weights], %[weights], #4, #5\n\t" FINISH("a", "v", "t") FINISH("b", "v", "t")          \
         FINISH("c", "w", "weights")                                                                \
-            FINISH("d", "w", "weights") "ldrd %[x], %[y], [%[walk], #32]\n\t"                      \
+            FINISH("d", "w", "weights") "ldrd %[x], %[y], [%[walk], #24]\n\t"                      \
                                         "strb %[a], [%[x]], #1\n\t"                                \
                                         "strb %[c], [%[x]], #1\n\t"                                \
                                         "strb %[b], [%[y]], #1\n\t"                                \
                                         "strb %[d], [%[y]], #1\n\t"                                \
-                                        "strd %[x], %[y], [%[walk], #32]\n\t"
+                                        "strd %[x], %[y], [%[walk], #24]\n\t"
 
 /* All pairs of outputs. */
 static NSK_APART void walk_pairs(walk *at) {
@@ -129,23 +128,23 @@ static NSK_APART void walk_pairs(walk *at) {
 static NSK_APART void one_pixel(const nsk_product *p, const int8_t *in, int32_t from, int8_t *out) {
     const int8_t *weights = p->weights + from * p->row;
     for (uint32_t c = (uint32_t)from; c < (uint32_t)p->outputs; c++) {
-        int32_t acc = nsk_word(p->bias, c);
+        int32_t finish = nsk_word(p->finish, c);
+        int32_t acc = nsk_finish_bias(finish);
         for (int32_t i = 0; i < p->row; i += 4, weights += 4) {
             uint32_t x = nsk_four(in + i);
             uint32_t w = nsk_four(weights);
             acc = nsk_add_both(nsk_even_bytes(x), nsk_even_bytes(w), acc);
             acc = nsk_add_both(nsk_odd_bytes(x), nsk_odd_bytes(w), acc);
         }
-        int32_t value = nsk_rescale(acc, nsk_word(p->multipliers, c), p->shifts[c]);
-        out[c] = nsk_clamp(value + p->zero, p->low, p->high);
+        out[c] = nsk_finish(acc, finish, p->zero, p->low, p->high);
     }
 }
 
 static void two_pixels(const nsk_product *p, const int8_t *in, int8_t *out) {
     uint32_t *wide = (uint32_t *)(void *)p->scratch;
     int32_t even = p->outputs & ~1;
-    walk at = {wide,           wide + p->row, p->row, p->zero,           p->bias,   (uint32_t)even,
-               p->multipliers, p->shifts,     out,    out + p->out_step, p->weights};
+    walk at = {wide, wide + p->row,     p->row,    p->zero, p->finish, (uint32_t)even,
+               out,  out + p->out_step, p->weights};
     widen(in, in + p->in_step, p->row, wide);
     if (even > 0) {
         walk_pairs(&at);

@@ -7,6 +7,7 @@
 
 #if defined(NSK_ARCH_ARM_MVE)
 
+#include "../arithmetic.h"
 #include "../format.h"
 #include "../sixteen.h"
 #include "mve.h"
@@ -17,7 +18,7 @@ typedef struct block {
     int8_t weights[NSK_SIXTEEN_TAPS + 1][NSK_SIXTEEN];
     int32_t bias[QUARTERS][LANES];
     struct {
-        int32_t multiplier[LANES], shift[LANES];
+        int32_t factor[LANES], shift[LANES];
     } finish[QUARTERS];
     int32_t pairs, zero, out_step;
 } block;
@@ -35,9 +36,10 @@ static void start(void *state, const nsk_layer *l, int32_t first) {
     vstrbq_s8(b->weights[taps], vdupq_n_s8(0));
     for (int32_t i = 0; i < NSK_SIXTEEN; i++) {
         uint32_t k = (uint32_t)(first + i);
-        b->bias[i % 4][i / 4] = nsk_word(l->bias, k);
-        b->finish[i % 4].multiplier[i / 4] = nsk_word(l->multipliers, k);
-        b->finish[i % 4].shift[i / 4] = 32 - l->shifts[k];
+        int32_t finish = nsk_word(l->finish, k);
+        b->bias[i % 4][i / 4] = nsk_finish_bias(finish);
+        b->finish[i % 4].factor[i / 4] = nsk_finish_factor(finish);
+        b->finish[i % 4].shift[i / 4] = -nsk_finish_shift(finish);
     }
 }
 
@@ -70,7 +72,7 @@ static void start(void *state, const nsk_layer *l, int32_t first) {
 #define FINISH(sum)                                                                                \
     "vldrw.32 q0, [%[w]], #16\n\t"                                                                 \
     "vldrw.32 q1, [%[w]], #16\n\t"                                                                 \
-    "vmulh.s32 " sum ", " sum ", q0\n\t"                                                           \
+    "vmul.i32 " sum ", " sum ", q0\n\t"                                                            \
     "vrshl.s32 " sum ", " sum ", q1\n\t"                                                           \
     "vadd.i32 " sum ", " sum ", %[zero]\n\t"                                                       \
     "vqshl.s32 " sum ", " sum ", #24\n\t"                                                          \

@@ -4,11 +4,23 @@
 
 #include <arm_mve.h>
 
-/* nsk_rescale of four sums for shifts of 33 at least, `shift` being what is left behind the high
- * word, below zero; then the zero point, and the clamp of an int8. In the low byte of each lane. */
-static inline int32x4_t nsk_finish_four(int32x4_t acc, int32x4_t multiplier, int32x4_t shift,
-                                        int32_t zero) {
-    int32x4_t value = vaddq_n_s32(vrshlq_s32(vmulhq_s32(acc, multiplier), shift), zero);
+#include <stdint.h>
+
+/* Of four outputs: factors, and shifts below zero. */
+typedef struct nsk_four {
+    int32x4_t factor, shift;
+} nsk_four;
+
+static inline nsk_four nsk_four_of(int32x4_t finish) {
+    nsk_four f;
+    f.factor = vandq_s32(finish, vdupq_n_s32(15));
+    f.shift = vnegq_s32(vandq_s32(vshrq_n_s32(finish, 4), vdupq_n_s32(31)));
+    return f;
+}
+
+/* nsk_finish, where the clamp is an int8's. In the low byte of each lane. */
+static inline int32x4_t nsk_finish_four(int32x4_t sum, nsk_four f, int32_t zero) {
+    int32x4_t value = vaddq_n_s32(vrshlq_s32(vmulq_s32(sum, f.factor), f.shift), zero);
     return vshrq_n_s32(vqshlq_n_s32(value, 24), 24);
 }
 

@@ -6,6 +6,7 @@
 
 #if defined(NSK_ARCH_ARM_MVE)
 
+#include "../arithmetic.h"
 #include "../format.h"
 #include "mve.h"
 
@@ -17,13 +18,13 @@ typedef struct sums {
     int32_t a, b, c, d;
 } sums;
 
-/* `v` and `w`: the rows of two outputs, whose biases stand two words apart. The loop's last round
- * takes what is left. */
+/* `v` and `w`: the rows of two outputs, what finishes which stands two words apart. The loop's last
+ * round takes what is left. */
 NSK_WITHIN sums dot_pairs(const int8_t *x, const int8_t *y, const int8_t *v, const int8_t *w,
-                          int32_t row, const uint8_t *bias) {
+                          int32_t row, const uint8_t *finish) {
     sums s;
-    s.a = s.b = nsk_word(bias, 0);
-    s.c = s.d = nsk_word(bias, 2);
+    s.a = s.b = nsk_finish_bias(nsk_word(finish, 0));
+    s.c = s.d = nsk_finish_bias(nsk_word(finish, 2));
     __asm__ volatile("dlstp.8 lr, %[row]\n"
                      "1:\n\t"
                      "vldrb.8 q0, [%[x]], #16\n\t"
@@ -63,22 +64,21 @@ static NSK_APART void four_outputs(const nsk_product *p, int32_t c, const int8_t
     const int32_t row = p->row;
     const int32_t zero = p->zero;
     const int8_t *weights = p->weights + c * row;
-    const uint8_t *bias = p->bias + 4 * c;
-    int32x4_t m = words(p->multipliers + 4 * c);
-    int32x4_t shift = vsubq_s32(vdupq_n_s32(32), vreinterpretq_s32_u32(vldrbq_u32(p->shifts + c)));
+    const uint8_t *finish = p->finish + 4 * c;
+    nsk_four f = nsk_four_of(words(finish));
     int32x4_t first = vdupq_n_s32(0);
     int32x4_t second = first;
     for (; pairs > 0; pairs--) {
         const int8_t *other = in + in_step;
-        sums s = dot_pairs(in, other, weights, weights + 2 * row, row, bias);
+        sums s = dot_pairs(in, other, weights, weights + 2 * row, row, finish);
         first = set_even(first, s.a, s.c);
         second = set_even(second, s.b, s.d);
-        s = dot_pairs(in, other, weights + row, weights + 3 * row, row, bias + 4);
+        s = dot_pairs(in, other, weights + row, weights + 3 * row, row, finish + 4);
         first = set_odd(first, s.a, s.c);
         second = set_odd(second, s.b, s.d);
-        vstrbq_s32(out, nsk_finish_four(first, m, shift, zero));
+        vstrbq_s32(out, nsk_finish_four(first, f, zero));
         out += out_step;
-        vstrbq_s32(out, nsk_finish_four(second, m, shift, zero));
+        vstrbq_s32(out, nsk_finish_four(second, f, zero));
         out += out_step;
         in = other + in_step;
     }

@@ -24,12 +24,11 @@ typedef struct work {
     const uint32_t *pairs;       /*  0 */
     const int8_t *weights, *end; /*  4 */
     int32_t bias;                /* 12 */
-    uint32_t low, high;          /* 16: halves of the multiplier */
-    int32_t shift;               /* 24: less 33 */
-    int32_t offset;       /* 28: twice the zero point's distance from -128, and one to round */
-    int32_t step;         /* 32 */
-    int8_t *out;          /* 36 */
-    int32_t sums[PIXELS]; /* 40: where they are wanted instead */
+    int32_t factor, shift, half; /* 16: half of what the shift divides by */
+    int32_t offset;              /* 28: the zero point's distance from -128 */
+    int32_t step;                /* 32 */
+    int8_t *out;                 /* 36 */
+    int32_t sums[PIXELS];        /* 40: where they are wanted instead */
 } work;
 NSK_ASSERT(offsetof(work, sums) == 40, "the text below is for pointers of four bytes");
 
@@ -101,29 +100,12 @@ NSK_ASSERT(offsetof(work, sums) == 40, "the text below is for pointers of four b
     "mov r11, r7\n\t"                                                                              \
     "pop {r4-r7, pc}\n\t"
 
-/* nsk_rescale of r4, zero point and clamp, where the shift is 33 at least and the clamp an int8's:
- * the product's high word from four products of halves, none of which overflows. */
+/* nsk_finish of r4 where the clamp is an int8's. */
 #define FINISH                                                                                     \
-    "uxth r5, r4\n\t"                                                                              \
-    "mov r6, r5\n\t"                                                                               \
-    "muls r6, r1, r6\n\t"                                                                          \
-    "lsrs r6, r6, #16\n\t"                                                                         \
-    "muls r5, r2, r5\n\t"                                                                          \
-    "adds r6, r6, r5\n\t"                                                                          \
-    "uxth r5, r6\n\t"                                                                              \
-    "lsrs r6, r6, #16\n\t"                                                                         \
-    "asrs r4, r4, #16\n\t"                                                                         \
-    "mov r7, r4\n\t"                                                                               \
-    "muls r7, r1, r7\n\t"                                                                          \
-    "adds r5, r5, r7\n\t"                                                                          \
-    "asrs r5, r5, #16\n\t"                                                                         \
-    "muls r4, r2, r4\n\t"                                                                          \
-    "adds r4, r4, r6\n\t"                                                                          \
-    "adds r4, r4, r5\n\t"                                                                          \
-    "mov r5, r12\n\t"                                                                              \
-    "asrs r4, r4, r5\n\t"                                                                          \
+    "muls r4, r1, r4\n\t"                                                                          \
+    "add r4, r4, r12\n\t"                                                                          \
+    "asrs r4, r4, r2\n\t"                                                                          \
     "add r4, r4, lr\n\t"                                                                           \
-    "asrs r4, r4, #1\n\t"                                                                          \
     "cmp r4, #255\n\t"                                                                             \
     "bls 2f\n\t" /* nearly always */                                                               \
     "asrs r4, r4, #31\n\t"                                                                         \
@@ -160,11 +142,10 @@ static void pair_up(const int8_t *a, const int8_t *b, int32_t row, uint32_t *to)
     }
 }
 
-static NSK_APART void write_slowly(const nsk_product *p, int32_t output, const int32_t *acc,
+static NSK_APART void write_slowly(const nsk_product *p, int32_t finish, const int32_t *sum,
                                    int32_t pixels, int8_t *out) {
-    int32_t m = nsk_word(p->multipliers, (uint32_t)output);
-    for (const int32_t *end = acc + pixels; acc < end; acc++, out += p->out_step) {
-        *out = nsk_clamp(nsk_rescale(*acc, m, p->shifts[output]) + p->zero, p->low, p->high);
+    for (const int32_t *end = sum + pixels; sum < end; sum++, out += p->out_step) {
+        *out = nsk_finish(*sum, finish, p->zero, p->low, p->high);
     }
 }
 
@@ -173,23 +154,23 @@ static void all_outputs(const nsk_product *p, int32_t pixels, int8_t *out) {
     work w;
     w.pairs = (const uint32_t *)(const void *)p->scratch;
     w.end = p->weights;
-    w.offset = 2 * (p->zero + 128) + 1;
+    w.offset = p->zero + 128;
     w.step = p->out_step;
     bool plain = p->plain_finish && pixels == PIXELS;
     for (int32_t c = 0; c < p->outputs; c++, out++) {
         w.weights = w.end;
         w.end += p->row;
-        w.bias = nsk_word(p->bias, (uint32_t)c);
+        int32_t finish = nsk_word(p->finish, (uint32_t)c);
+        w.bias = nsk_finish_bias(finish);
         if (plain) {
-            uint32_t m = (uint32_t)nsk_word(p->multipliers, (uint32_t)c);
-            w.low = m & 0xffffU;
-            w.high = m >> 16;
-            w.shift = p->shifts[c] - 33;
+            w.factor = nsk_finish_factor(finish);
+            w.shift = nsk_finish_shift(finish);
+            w.half = INT32_C(1) << (w.shift - 1);
             w.out = out;
             write_plainly(&w);
         } else {
             add_up(&w);
-            write_slowly(p, c, w.sums, pixels, out);
+            write_slowly(p, finish, w.sums, pixels, out);
         }
     }
 }
@@ -198,11 +179,12 @@ static void all_outputs(const nsk_product *p, int32_t pixels, int8_t *out) {
 static void one_pixel(const nsk_product *p, const int8_t *in, int8_t *out) {
     const int8_t *weights = p->weights;
     for (int32_t c = 0; c < p->outputs; c++) {
-        int32_t acc = nsk_word(p->bias, (uint32_t)c);
+        int32_t finish = nsk_word(p->finish, (uint32_t)c);
+        int32_t acc = nsk_finish_bias(finish);
         for (int32_t i = 0; i < p->row; i++) {
             acc += in[i] * *weights++;
         }
-        write_slowly(p, c, &acc, 1, out + c);
+        write_slowly(p, finish, &acc, 1, out + c);
     }
 }
 

@@ -15,10 +15,9 @@ typedef struct pair {
 
 typedef struct block {
     pair weights[(NSK_SIXTEEN_TAPS + 1) / 2];
-    __m256i bias[2];
     nsk_eight finish[2];
     const nsk_layer *layer;
-    int32_t pairs, first;
+    int32_t pairs;
 } block;
 
 NSK_AVX2 static inline __m256i widened(const int8_t *at) {
@@ -31,7 +30,6 @@ NSK_AVX2 static void start(void *state, const nsk_layer *l, int32_t first) {
     int32_t taps = l->kernel_height * l->kernel_width;
     const int8_t *w = (const int8_t *)l->weights + first;
     b->layer = l;
-    b->first = first;
     b->pairs = (taps + 1) / 2;
     for (int32_t k = 0; k < b->pairs; k++) {
         bool alone = 2 * k + 1 == taps;
@@ -40,9 +38,7 @@ NSK_AVX2 static void start(void *state, const nsk_layer *l, int32_t first) {
         b->weights[k] = (pair){_mm256_unpacklo_epi16(x, y), _mm256_unpackhi_epi16(x, y)};
     }
     for (int32_t i = 0; i < 2; i++) {
-        const uint8_t *bias = l->bias + 4 * (first + 8 * i);
-        b->bias[i] = _mm256_loadu_si256((const __m256i *)(const void *)bias);
-        b->finish[i] = nsk_eight_of(l->multipliers, l->shifts, first + 8 * i, channels);
+        b->finish[i] = nsk_eight_of(l->finish + 4 * (first + 8 * i), 8);
         nsk_eight_clamp(&b->finish[i], l->out.zero, l->low, l->high);
     }
 }
@@ -59,22 +55,12 @@ NSK_AVX2 static inline void write_pixel(const block *b, const int8_t *const *at,
         high = _mm256_add_epi32(high,
                                 _mm256_madd_epi16(_mm256_unpackhi_epi16(x, y), b->weights[k].high));
     }
-    __m256i sums[2] = {_mm256_add_epi32(_mm256_permute2x128_si256(low, high, 0x20), b->bias[0]),
-                       _mm256_add_epi32(_mm256_permute2x128_si256(low, high, 0x31), b->bias[1])};
-    if (b->finish[0].exact && b->finish[1].exact) {
-        __m128i bytes = _mm_unpacklo_epi64(nsk_eight_bytes(&b->finish[0], sums[0]),
-                                           nsk_eight_bytes(&b->finish[1], sums[1]));
-        _mm_storeu_si128((__m128i *)out, bytes);
-        return;
-    }
-    int32_t acc[NSK_SIXTEEN];
-    memcpy(acc, sums, sizeof acc);
-    for (uint32_t i = 0; i < NSK_SIXTEEN; i++) {
-        uint32_t k = (uint32_t)b->first + i;
-        int32_t value =
-            nsk_rescale(acc[i], nsk_word(b->layer->multipliers, k), b->layer->shifts[k]);
-        out[i] = nsk_clamp(value + b->layer->out.zero, b->layer->low, b->layer->high);
-    }
+    __m256i sums[2] = {
+        _mm256_add_epi32(_mm256_permute2x128_si256(low, high, 0x20), b->finish[0].bias),
+        _mm256_add_epi32(_mm256_permute2x128_si256(low, high, 0x31), b->finish[1].bias)};
+    __m128i bytes = _mm_unpacklo_epi64(nsk_eight_bytes(&b->finish[0], sums[0]),
+                                       nsk_eight_bytes(&b->finish[1], sums[1]));
+    _mm_storeu_si128((__m128i *)out, bytes);
 }
 
 NSK_AVX2 static void write(const void *state, const int8_t *const *at, int32_t step, int32_t pixels,

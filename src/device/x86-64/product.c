@@ -91,47 +91,28 @@ NSK_AVX2 static inline void accumulate_four(const turned *w, const widened *x, i
     acc[3] = a3;
 }
 
-/* `count` outputs of one pixel, one by one. */
-static NSK_APART void write_slowly(const nsk_product *p, const int32_t *sums, int32_t first,
-                                   int32_t count, int8_t *out) {
-    for (int32_t i = 0; i < count; i++) {
-        uint32_t k = (uint32_t)(first + i);
-        int32_t value = nsk_rescale(sums[i], nsk_word(p->multipliers, k), p->shifts[k]);
-        out[k] = nsk_clamp(value + p->zero, p->low, p->high);
-    }
-}
-
 /* Eight sums, or fewer at the end, of one pixel. */
 NSK_AVX2 static inline void write_outputs(const nsk_product *p, const nsk_eight *e, __m256i acc,
                                           int32_t first, int8_t *out) {
-    int32_t count = p->outputs - first < LANES ? p->outputs - first : LANES;
-    if (e->exact && count == LANES) {
-        _mm_storel_epi64((__m128i *)(out + first), nsk_eight_bytes(e, acc));
+    int32_t count = p->outputs - first;
+    __m128i bytes = nsk_eight_bytes(e, acc);
+    if (count >= LANES) {
+        _mm_storel_epi64((__m128i *)(out + first), bytes);
         return;
     }
-    int32_t sums[LANES];
-    _mm256_storeu_si256((__m256i *)sums, acc);
-    write_slowly(p, sums, first, count, out);
-}
-
-NSK_AVX2 static __m256i biases(const nsk_product *p, int32_t first) {
-    int32_t sums[LANES];
-    for (int32_t i = 0; i < LANES; i++) {
-        int32_t output = first + i < p->outputs ? first + i : p->outputs - 1;
-        sums[i] = nsk_word(p->bias, (uint32_t)output);
-    }
-    return _mm256_loadu_si256((const __m256i *)sums);
+    int8_t some[LANES];
+    _mm_storel_epi64((__m128i *)some, bytes);
+    memcpy(out + first, some, (size_t)count);
 }
 
 /* Eight outputs, or fewer at the end, of all pixels of a tile. */
 NSK_AVX2 static void tile_outputs(const nsk_product *p, const tile *t, int32_t first,
                                   const turned *weights, int8_t *out) {
-    nsk_eight e = nsk_eight_of(p->multipliers, p->shifts, first, p->outputs);
+    nsk_eight e = nsk_eight_of(p->finish + 4 * first, p->outputs - first);
     nsk_eight_clamp(&e, p->zero, p->low, p->high);
-    __m256i bias = biases(p, first);
     for (int32_t i = 0; i < t->pixels; i += PIXELS) {
         int32_t left = t->pixels - i < PIXELS ? t->pixels - i : PIXELS;
-        __m256i acc[PIXELS] = {bias, bias, bias, bias};
+        __m256i acc[PIXELS] = {e.bias, e.bias, e.bias, e.bias};
         if (left == PIXELS) {
             accumulate_four(weights, t->inputs + i * t->words, t->words, acc);
         } else {

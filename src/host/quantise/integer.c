@@ -1,8 +1,10 @@
 #include "quantise/integer.h"
 
 #include <math.h>
+#include <stdlib.h>
 #include <string.h>
 
+#include "device/arithmetic.h"
 #include "device/format.h"
 #include "device/layer.h"
 
@@ -53,25 +55,6 @@ static double weight_at(const nsk_low_layer *l, int channel, int tap, int channe
     return (double)l->weights[weight_index(l, channel, tap, channels)];
 }
 
-/* The scale of one output channel's weights: the largest becomes 127. Larger where the bias would
- * pass 2^30 in its units, or where the multiplier would fall under 2^-31: what such weights add to
- * the output is then less than a level. */
-double nsk_weight_scale(const nsk_low_layer *l, int channel, int channels, nsk_scale in,
-                        nsk_scale out) {
-    double most = 0.0;
-    for (int t = 0; t < l->taps; t++) {
-        most = fmax(most, fabs(weight_at(l, channel, t, channels)));
-    }
-    /* what the file stored its weights at keeps them as they are */
-    double scale = l->steps != NULL ? (double)l->steps[channel] : most / 127.0;
-    scale = fmax(scale, fabs((double)l->bias[channel]) / ((double)in.scale * 0x1p30));
-    return (double)(float)fmax(scale, (double)out.scale / (double)in.scale * 0x1p-31);
-}
-
-int nsk_weight_level(double weight, double scale) {
-    return clamped(rounded(weight / scale), -127, 127);
-}
-
 /* How the device wants a layer's weights. */
 typedef struct weights_form {
     bool interleaved; /* [tap][out], else [out][tap] */
@@ -84,6 +67,94 @@ static const weights_form forms[NSK_KINDS] = {
     [NSK_DENSE] = {.words = true, .folded = true},
     [NSK_DEPTHWISE] = {.interleaved = true, .folded = true},
 };
+
+/* The largest that a weight can meet. */
+static int64_t reach_of(const nsk_low_layer *l, nsk_scale in) {
+    return forms[l->kind].folded ? 128 : MAX(127 - in.zero, 128 + in.zero);
+}
+
+/* The multipliers m / 2^t, m from 8 to 15, t from 31 down to 1, from the least on. */
+enum { LEAST_FACTOR = 8, MULTIPLIERS = LEAST_FACTOR * (NSK_FINISH_SHIFTS - 1) };
+
+/* How far sums that could be too large may coarsen the weights: three bits. */
+enum { COARSER = 3 * LEAST_FACTOR };
+
+static nsk_finish_multiplier multiplier_at(int index) {
+    return (nsk_finish_multiplier){
+        .factor = LEAST_FACTOR + index % LEAST_FACTOR,
+        .shift = NSK_FINISH_SHIFTS - 1 - index / LEAST_FACTOR,
+    };
+}
+
+static double value_of(nsk_finish_multiplier m) {
+    return ldexp(m.factor, -m.shift);
+}
+
+/* The least that is not below a number, but for what a binary32 loses of it; the largest, where the
+ * number is above them all: one level of the input changes the output by all of its levels then,
+ * whatever the weights. */
+static int multiplier_from(double number) {
+    int index = 0;
+    while (index < MULTIPLIERS - 1 && value_of(multiplier_at(index)) < number * (1.0 - 0x1p-20)) {
+        index++;
+    }
+    return index;
+}
+
+/* Whether what a channel's sums can reach, or its bias alone, is within what the device holds at a
+ * scale of its weights; rounding them otherwise than to the nearest may add a bit. */
+static bool sums_fit(const nsk_low_layer *l, int channel, int channels, nsk_scale in, double scale,
+                     bool bias_alone) {
+    double sum = 0.0;
+    double magnitude = 0.0;
+    for (int t = 0; t < l->taps; t++) {
+        int level = nsk_weight_level(weight_at(l, channel, t, channels), scale);
+        sum += level;
+        magnitude += abs(level) + 0.25;
+    }
+    double bias = fabs((double)l->bias[channel]) / ((double)in.scale * scale) + 1.0;
+    bias += forms[l->kind].folded ? abs(in.zero) * (fabs(sum) + 0.25 * l->taps) : 0.0;
+    return bias < ldexp(1.0, NSK_FINISH_BIAS_BITS - 1) &&
+           (bias_alone || bias + (double)reach_of(l, in) * magnitude <= NSK_SUM_MOST);
+}
+
+nsk_finish_multiplier nsk_weight_multiplier(const nsk_low_layer *l, int channel, int channels,
+                                            nsk_scale in, nsk_scale out) {
+    if (l->multipliers != NULL) {
+        return l->multipliers[channel];
+    }
+    double most = 0.0;
+    for (int t = 0; t < l->taps; t++) {
+        most = fmax(most, fabs(weight_at(l, channel, t, channels)));
+    }
+    /* what the file stored its weights at keeps them as they are, where that is a multiplier */
+    double least = l->steps != NULL ? (double)l->steps[channel] : most / 127.0;
+    double unit = (double)in.scale / (double)out.scale;
+    int index = multiplier_from(least * unit);
+    bool bias_alone = true; /* first: it may dwarf the weights, which may vanish then */
+    for (int last = MULTIPLIERS - 1; index < last;) {
+        double scale = value_of(multiplier_at(index)) / unit;
+        if (!sums_fit(l, channel, channels, in, scale, bias_alone)) {
+            index++;
+        } else if (bias_alone) {
+            bias_alone = false;
+            last = MIN(last, index + COARSER);
+        } else {
+            break;
+        }
+    }
+    return multiplier_at(index);
+}
+
+double nsk_weight_scale(const nsk_low_layer *l, int channel, int channels, nsk_scale in,
+                        nsk_scale out) {
+    return value_of(nsk_weight_multiplier(l, channel, channels, in, out)) * (double)out.scale /
+           (double)in.scale;
+}
+
+int nsk_weight_level(double weight, double scale) {
+    return clamped(rounded(weight / scale), -127, 127);
+}
 
 static size_t weight_place(const nsk_low_layer *l, int channel, int tap, int channels) {
     const weights_form *form = &forms[l->kind];
@@ -108,24 +179,26 @@ static int64_t put_weights(const nsk_low_layer *l, nsk_integer_layer *r, int cha
     return sum;
 }
 
-/* One output's bias, and the proof: no order of adding can leave int32. */
-static bool put_bias(const nsk_low_layer *l, nsk_integer_layer *r, int channel, nsk_scale in,
-                     double scale, nsk_error *error) {
+/* What finishes one output, and the proof that no order of adding can leave what sums may be. */
+static bool put_finish(const nsk_low_layer *l, nsk_integer_layer *r, int channel, nsk_scale in,
+                       nsk_scale out, nsk_error *error) {
+    nsk_finish_multiplier m = nsk_weight_multiplier(l, channel, r->channels, in, out);
+    double scale = value_of(m) * (double)out.scale / (double)in.scale;
     int64_t magnitude;
     int64_t sum = put_weights(l, r, channel, scale, &magnitude);
-    int64_t bias = (int64_t)rounded((double)l->bias[channel] / ((double)in.scale * scale));
-    int64_t reach = MAX(127 - in.zero, 128 + in.zero);
-    if (forms[l->kind].folded) {
-        bias -= in.zero * sum;
-        reach = 128;
-    }
-    r->bias[channel] = (int32_t)bias;
-    int64_t most = (bias < 0 ? -bias : bias) + reach * magnitude;
-    return most <= INT32_MAX ||
+    double bias = rounded((double)l->bias[channel] / ((double)in.scale * scale));
+    bias -= forms[l->kind].folded ? (double)(in.zero * sum) : 0.0;
+    double most = fabs(bias) + (double)(reach_of(l, in) * magnitude);
+    bool good = fabs(bias) < ldexp(1.0, NSK_FINISH_BIAS_BITS - 1) && most <= NSK_SUM_MOST;
+    r->finish[channel] = good ? (int32_t)bias * (NSK_FINISH_FACTORS * NSK_FINISH_SHIFTS) +
+                                    m.shift * NSK_FINISH_FACTORS + m.factor
+                              : 0;
+    return good ||
            nsk_fail(error,
-                    "layer '%s': output channel %d could add up to %" G_GINT64_FORMAT
-                    ", more than 32 bits hold; give it fewer inputs (it has %d)",
-                    l->name, channel, most, l->taps);
+                    "layer '%s': output channel %d could add up to %.0f with its bias of %.0f, "
+                    "more than the device's sums hold; give it fewer inputs (it has %d), or check "
+                    "the calibration images",
+                    l->name, channel, most, bias, l->taps);
 }
 
 static bool make_weights(const nsk_low_layer *l, nsk_scale in, nsk_scale out, nsk_integer_layer *r,
@@ -134,19 +207,10 @@ static bool make_weights(const nsk_low_layer *l, nsk_scale in, nsk_scale out, ns
     r->weight_bytes = weight_place(l, channels - 1, l->taps - 1, channels) + 1;
     r->weight_bytes += forms[l->kind].words ? (size_t)(nsk_row_bytes(l->taps) - l->taps) : 0;
     r->weights = g_new0(int8_t, r->weight_bytes);
-    r->bias = g_new(int32_t, channels);
-    r->multipliers = g_new(nsk_multiplier, channels);
-    r->multiplier_count = channels;
+    r->finish = g_new0(int32_t, channels);
     for (int c = 0; c < channels; c++) {
-        double scale = nsk_weight_scale(l, c, channels, in, out);
-        if (!put_bias(l, r, c, in, scale, error)) {
+        if (!put_finish(l, r, c, in, out, error)) {
             return false;
-        }
-        double unit = (double)in.scale * scale;
-        if (!nsk_multiplier_of(unit / (double)out.scale, &r->multipliers[c])) {
-            return complain(l, error,
-                            "its weights are too large for its output's range; check the "
-                            "calibration images");
         }
     }
     return true;
@@ -301,7 +365,7 @@ bool nsk_integer_layer_make(const nsk_low_layer *layer, nsk_scale in, nsk_scale 
 
 void nsk_integer_layer_clear(nsk_integer_layer *r) {
     g_free(r->weights);
-    g_free(r->bias);
+    g_free(r->finish);
     g_free(r->multipliers);
     g_free(r->moves);
     g_free(r->table);

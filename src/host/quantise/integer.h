@@ -21,7 +21,7 @@ typedef struct nsk_multiplier {
 /* The numbers of one layer of the model file. */
 typedef struct nsk_integer_layer {
     int8_t *weights; /* in the device's order; NULL where there are none */
-    int32_t *bias;
+    int32_t *finish; /* one a channel */
     size_t weight_bytes;
     int channels;
     nsk_multiplier *multipliers;
@@ -39,7 +39,11 @@ typedef struct nsk_integer_layer {
 nsk_scale nsk_scale_of(nsk_range range);
 /* The level of a value; what is no number gets that of zero. */
 int nsk_level_of(double value, nsk_scale scale);
-/* The scale of one output channel's weights, and the level of a weight at it. */
+/* The multiplier of one output channel: the least at which the largest weight is within 127 and
+ * sums and bias within what the device holds. It makes the scale of the weights, multiplier x out /
+ * in; and the level of a weight at that. */
+nsk_finish_multiplier nsk_weight_multiplier(const nsk_low_layer *layer, int channel, int channels,
+                                            nsk_scale in, nsk_scale out);
 double nsk_weight_scale(const nsk_low_layer *layer, int channel, int channels, nsk_scale in,
                         nsk_scale out);
 int nsk_weight_level(double weight, double scale);

@@ -267,6 +267,7 @@ void nsk_lowered_free(nsk_lowered *lowered) {
         g_free(layer->weights);
         g_free(layer->bias);
         g_free(layer->levels);
+        g_free(layer->multipliers);
         g_free(layer->steps);
         g_free(layer->moves);
         g_free(layer->blends);

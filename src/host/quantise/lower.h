@@ -12,6 +12,11 @@ typedef struct nsk_low_tensor {
     int stands_in; /* tensor that this one is another shape of, in the same bytes, or NSK_NONE */
 } nsk_low_tensor;
 
+/* A multiplier of sums of products: factor / 2^shift, see src/device/arithmetic.h. */
+typedef struct nsk_finish_multiplier {
+    int factor, shift;
+} nsk_finish_multiplier;
+
 typedef struct nsk_low_layer {
     nsk_kind kind;
     const char *name;    /* the node's */
@@ -22,7 +27,8 @@ typedef struct nsk_low_layer {
                      * numbers; or NULL */
     float *bias;    /* [out], or NULL */
     int8_t *levels; /* the weights as integers, where they are not just rounded; or NULL */
-    float *steps;   /* [out]: the scales that the file stored its weights at, or NULL */
+    nsk_finish_multiplier *multipliers; /* [out]: those that the levels are for; or NULL */
+    float *steps;               /* [out]: the scales that the file stored its weights at, or NULL */
     const nsk_program *program; /* table: the function, or NULL for the clamp alone */
     int sign[2];                /* sum: of each input */
     bool total;                 /* average: the sum instead */

@@ -253,7 +253,12 @@ static void fit_layer(const fitter *f, int layer, bool turn, bool biases) {
     int outputs = outputs_of(f->lowered, l);
     int each = outputs / m->groups;
     size_t taps = (size_t)l->taps;
-    l->levels = g_new(int8_t, (gsize)outputs * taps);
+    nsk_finish_multiplier *multipliers = g_new0(nsk_finish_multiplier, outputs);
+    for (int o = 0; o < outputs; o++) {
+        multipliers[o] = nsk_weight_multiplier(l, o, outputs, f->scales[l->in], f->scales[l->out]);
+    }
+    l->multipliers = multipliers;
+    l->levels = g_new0(int8_t, (gsize)outputs * taps);
 #pragma omp parallel
     {
         double *spread = g_new0(double, taps *taps);

@@ -113,9 +113,9 @@ static void put_layer(const writer *w, int index) {
 static void append_words_of_layers(writer *w) {
     for (int i = 0; i < (int)w->parts->lowered->layers->len; i++) {
         const nsk_integer_layer *r = &w->parts->layers[i];
-        if (r->bias != NULL) {
-            uint32_t at = append_words(w, r->bias, (size_t)r->channels);
-            put32(layer_record(w, i) + NSK_L_BIAS_AT, at);
+        if (r->finish != NULL) {
+            uint32_t at = append_words(w, r->finish, (size_t)r->channels);
+            put32(layer_record(w, i) + NSK_L_FINISH_AT, at);
         }
         if (r->moves != NULL) {
             uint32_t at = append_words(w, r->moves, (size_t)r->move_count);
