@@ -38,6 +38,10 @@ bool nsk_window_is_good(const nsk_layer *l) {
                         l->dilate_across, l->pad_left);
 }
 
+bool nsk_scratch_is_good(const nsk_model *m, const nsk_layer *l) {
+    return l->scratch % 4 == 0 && l->scratch + nsk_layer_scratch(l) <= m->workspace_bytes;
+}
+
 static bool weights_fit(const nsk_layer *l, uint32_t channel, const nsk_weights_form *form) {
     const int8_t *weights = (const int8_t *)l->weights + channel * form->start;
     int32_t finish = nsk_word(l->finish, channel);

@@ -21,6 +21,9 @@ bool nsk_same_size(const nsk_tensor *a, const nsk_tensor *b);
  * cannot be meant is refused all the same. */
 bool nsk_window_is_good(const nsk_layer *layer);
 
+/* The scratch lies in the workspace, at a multiple of four. */
+bool nsk_scratch_is_good(const nsk_model *model, const nsk_layer *layer);
+
 /* How the weights of a layer stand: `bytes` in all, those of output c from c x `start` on, `taps`
  * of them, `step` apart. `reach`: the largest that a weight can meet. */
 typedef struct nsk_weights_form {

@@ -8,9 +8,8 @@
 
 static bool check(const nsk_model *m, const nsk_layer *l) {
     if (l->count < 1 || l->in.channels % l->count != 0 || l->out.channels % l->count != 0 ||
-        !nsk_window_is_good(l) || !l->has_second || l->second.place % 4 != 0 ||
-        (uint64_t)nsk_kernel_area(l) * l->in.channels > NSK_MOST_TAPS ||
-        nsk_tensor_bytes(&l->second) < (uint32_t)nsk_conv_scratch(l)) {
+        !nsk_window_is_good(l) || (uint64_t)nsk_kernel_area(l) * l->in.channels > NSK_MOST_TAPS ||
+        !nsk_scratch_is_good(m, l)) {
         return false;
     }
     uint32_t row = (uint32_t)nsk_row_bytes(nsk_conv_taps(l));
@@ -108,7 +107,7 @@ static void run_group(const nsk_layer *l, const int8_t *in, const nsk_product *p
 
 static void run(const nsk_layer *l, int8_t *workspace) {
     int32_t row = nsk_row_bytes(nsk_conv_taps(l));
-    int8_t *scratch = workspace + l->second.place;
+    int8_t *scratch = workspace + l->scratch;
     int8_t *windows = scratch + NSK_WIDENED * row;
     int32_t room = NSK_GATHERED;
 #if defined(NSK_STACK_ROOM)

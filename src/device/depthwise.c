@@ -16,8 +16,7 @@ static bool check(const nsk_model *m, const nsk_layer *l) {
     uint32_t channels = l->out.channels;
     uint32_t area = nsk_kernel_area(l);
     nsk_weights_form form = {(uint64_t)area * channels, 1, channels, area, 128};
-    return channels % l->in.channels == 0 && nsk_window_is_good(l) && l->has_second &&
-           l->second.place % 4 == 0 && nsk_tensor_bytes(&l->second) >= nsk_depthwise_scratch(l) &&
+    return channels % l->in.channels == 0 && nsk_window_is_good(l) && nsk_scratch_is_good(m, l) &&
            nsk_check_weights(m, l, &form);
 }
 
@@ -136,7 +135,7 @@ void NSK_PLAIN_DEPTHWISE(nsk_depthwise_run)(const nsk_layer *l, int8_t *workspac
     int32_t each = l->out.channels / l->in.channels;
     channel c;
     c.layer = l;
-    c.lines = workspace + l->second.place;
+    c.lines = workspace + l->scratch;
     c.length = (l->out.width - 1) * l->stride_across + (l->kernel_width - 1) * l->dilate_across + 1;
     c.lines_bytes = ((l->kernel_height - 1) * l->dilate_down + 1) * c.length;
     c.inside = l->in.width < c.length - l->pad_left ? l->in.width : c.length - l->pad_left;

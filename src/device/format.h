@@ -25,12 +25,12 @@ enum nsk_header_field {
     NSK_H_CHANNELS = 34,    /* u8: of a frame, 1 or 3 */
     NSK_H_COLOUR = 35,      /* u8: nsk_colour */
     NSK_H_FIT = 36,         /* u8: nsk_fit */
-    NSK_H_TABLES = 37,      /* u8: preparation tables, 1 or as many as channels */
+    NSK_H_TABLES = 37,      /* u8: preparation tables, 1 or as many as channels; 0: lines */
     NSK_H_RESAMPLE = 38,    /* u8: nsk_resample */
     NSK_H_STREAMED = 39,    /* u8: layers that run while the frame comes in, from the first */
     NSK_H_TENSORS_AT = 40,  /* u32: offset of the tensor records */
     NSK_H_LAYERS_AT = 44,   /* u32: offset of the layer records */
-    NSK_H_PREPARE_AT = 48,  /* u32: offset of tables of 256 int8 */
+    NSK_H_PREPARE_AT = 48,  /* u32: offset of tables of 256 int8, or of a line for each channel */
     NSK_H_LABELS_AT = 52,   /* u32: offset of one u32 a class, the offset of its name */
     NSK_H_FACTS_AT = 56,    /* u32: offset of one u32 a nsk_fact, the offset of its text */
     NSK_H_LEAST = 60,       /* u32: lower bound of the workspace, a fact for people */
@@ -54,7 +54,7 @@ enum nsk_layer_field {
     NSK_L_KIND = 0,            /* u8: nsk_kind */
     NSK_L_FLAGS = 1,           /* u8: NSK_FLAG_... */
     NSK_L_INPUT = 2,           /* u16: tensor */
-    NSK_L_SECOND = 4,          /* u16: tensor (a convolution's scratch), or NSK_NO_TENSOR */
+    NSK_L_SECOND = 4,          /* u16: tensor, or NSK_NO_TENSOR */
     NSK_L_OUTPUT = 6,          /* u16: tensor */
     NSK_L_KERNEL_HEIGHT = 8,   /* u8 */
     NSK_L_KERNEL_WIDTH = 9,    /* u8 */
@@ -66,13 +66,14 @@ enum nsk_layer_field {
     NSK_L_PAD_LEFT = 15,       /* u8 */
     NSK_L_LOW = 16,            /* i8: the output's clamp */
     NSK_L_HIGH = 17,           /* i8 */
-    NSK_L_COUNT = 18,          /* u16: conv: groups; softmax: entries of the table; move: loops */
+    NSK_L_COUNT = 18,          /* u16: conv: groups; move: loops */
     NSK_L_WEIGHTS_AT = 20,     /* u32: offset */
+    NSK_L_SHIFTS_AT = 20,      /* u32: of layers with multipliers: offset of u8 */
     NSK_L_FINISH_AT = 24,      /* u32: offset of int32, one an output channel */
     NSK_L_MULTIPLIERS_AT = 28, /* u32: offset of int32 */
-    NSK_L_SHIFTS_AT = 32,      /* u32: offset of u8 */
-    NSK_L_NAME_AT = 36,        /* u32: offset */
-    NSK_LAYER_BYTES = 40
+    NSK_L_SCRATCH_AT = 28,     /* u32: of a convolution: place of its scratch in the workspace */
+    NSK_L_NAME_AT = 32,        /* u32: offset */
+    NSK_LAYER_BYTES = 36
 };
 
 #define NSK_NO_TENSOR 0xffffU
@@ -83,6 +84,12 @@ enum nsk_flag {
     NSK_FLAG_TABLE = 4,   /* move: bytes pass through a table of 256 */
     NSK_FLAG_LEAST = 8    /* maximum: the minimum instead */
 };
+
+/* A line, two int32: camera byte b becomes level (b x slope + start) / 2^16. */
+enum nsk_line_field { NSK_P_SLOPE = 0, NSK_P_START = 1, NSK_LINE_BYTES = 8, NSK_LINE_BITS = 16 };
+
+/* Each of a softmax's two tables. */
+enum { NSK_SOFTMAX_ENTRIES = 16 };
 
 /* A move's numbers, int32, stand where other layers have multipliers. */
 enum nsk_move_field {

@@ -17,6 +17,7 @@ typedef struct nsk_layer {
     int32_t low, high;
     /* into the file; finish: a word an output, see arithmetic.h */
     const uint8_t *weights, *finish, *multipliers, *shifts;
+    uint32_t scratch; /* of a convolution: its place in the workspace */
 } nsk_layer;
 
 void nsk_layer_decode(const nsk_model *model, unsigned index, nsk_layer *layer);
@@ -173,6 +174,13 @@ static inline uint64_t nsk_depthwise_scratch(const nsk_layer *l) {
     uint64_t length = (uint64_t)((l->out.width - 1) * l->stride_across + across);
     bool plain = l->kernel_height == 3 && l->kernel_width == 3 && l->dilate_across == 1;
     return (length * (uint32_t)(plain ? 8 * l->kernel_height : down) + 3U) / 4U * 4U;
+}
+
+/* Bytes of a layer's scratch. */
+static inline uint64_t nsk_layer_scratch(const nsk_layer *l) {
+    return l->kind == NSK_CONV        ? (uint64_t)nsk_conv_scratch(l)
+           : l->kind == NSK_DEPTHWISE ? nsk_depthwise_scratch(l)
+                                      : 0U;
 }
 
 /* Whether outputs are clamped to what an int8 holds: nearly always. */

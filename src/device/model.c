@@ -59,6 +59,7 @@ void nsk_layer_decode(const nsk_model *model, unsigned index, nsk_layer *l) {
     l->high = (int8_t)at[NSK_L_HIGH];
     l->weights = model->bytes + nsk_load32(at + NSK_L_WEIGHTS_AT);
     l->finish = model->bytes + nsk_load32(at + NSK_L_FINISH_AT);
+    l->scratch = nsk_load32(at + NSK_L_SCRATCH_AT);
     l->multipliers = model->bytes + nsk_load32(at + NSK_L_MULTIPLIERS_AT);
     l->shifts = model->bytes + nsk_load32(at + NSK_L_SHIFTS_AT);
 }

@@ -34,9 +34,23 @@ static nsk_status check_layer(const nsk_model *m, unsigned index) {
                                                         : NSK_INCONSISTENT;
 }
 
+/* Both ends of every line are levels, and so is all between them. */
+static bool check_lines(const nsk_model *m, const uint8_t *lines) {
+    const int64_t least = -(INT64_C(128) << NSK_LINE_BITS);
+    const int64_t most = (INT64_C(128) << NSK_LINE_BITS) - 1;
+    bool good = nsk_lies_inside(m, lines, m->channels, NSK_LINE_BYTES, 4);
+    for (uint32_t c = 0; c < m->channels && good; c++, lines += NSK_LINE_BYTES) {
+        int64_t start = nsk_word(lines, NSK_P_START);
+        int64_t end = start + INT64_C(255) * nsk_word(lines, NSK_P_SLOPE);
+        good = start >= least && start <= most && end >= least && end <= most;
+    }
+    return good;
+}
+
 static bool check_frame(const nsk_model *m) {
     uint32_t tables = m->bytes[NSK_H_TABLES];
-    if ((m->channels != 1 && m->channels != 3) || (tables != 1 && tables != m->channels) ||
+    const uint8_t *prepare = m->bytes + nsk_load32(m->bytes + NSK_H_PREPARE_AT);
+    if ((m->channels != 1 && m->channels != 3) || (tables > 1 && tables != m->channels) ||
         (unsigned)m->colour > NSK_GREY || (unsigned)m->fit > NSK_PAD ||
         (unsigned)m->resample >= NSK_RESAMPLES || (m->colour == NSK_GREY) != (m->channels == 1) ||
         m->input >= m->tensors || m->output >= m->tensors) {
@@ -46,7 +60,7 @@ static bool check_frame(const nsk_model *m) {
     nsk_tensor out = nsk_tensor_at(m, m->output);
     return in.height == m->height && in.width == m->width && in.channels == m->channels &&
            out.height == 1 && out.width == 1 && out.channels == m->classes &&
-           nsk_lies_inside(m, m->bytes + nsk_load32(m->bytes + NSK_H_PREPARE_AT), tables, 256, 1);
+           (tables > 0 ? nsk_lies_inside(m, prepare, tables, 256, 1) : check_lines(m, prepare));
 }
 
 static bool check_texts(const nsk_model *m, uint32_t list, uint32_t count) {

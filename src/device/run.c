@@ -19,13 +19,31 @@ static void prepare_colours(const int8_t *tables, const uint8_t *from, size_t pi
     }
 }
 
+/* A line a channel. */
+static void prepare_lines(const uint8_t *lines, const uint8_t *from, size_t bytes, size_t channels,
+                          int8_t *to) {
+    for (size_t c = 0; c < channels; c++, lines += NSK_LINE_BYTES) {
+        int32_t slope = nsk_word(lines, NSK_P_SLOPE);
+        int32_t start = nsk_word(lines, NSK_P_START);
+        for (size_t i = c; i < bytes; i += channels) {
+            to[i] = (int8_t)((from[i] * slope + start) >> NSK_LINE_BITS);
+        }
+    }
+}
+
 static void prepare(const nsk_model *model, const uint8_t *from, int8_t *to) {
-    const int8_t *tables =
-        (const int8_t *)model->bytes + nsk_load32(model->bytes + NSK_H_PREPARE_AT);
-    if (model->bytes[NSK_H_TABLES] == 1) {
-        prepare_row(tables, from, (size_t)model->width * model->channels, to);
-    } else {
-        prepare_colours(tables, from, model->width, to);
+    const uint8_t *at = model->bytes + nsk_load32(model->bytes + NSK_H_PREPARE_AT);
+    size_t bytes = (size_t)model->width * model->channels;
+    switch (model->bytes[NSK_H_TABLES]) {
+    case 0:
+        prepare_lines(at, from, bytes, model->channels, to);
+        break;
+    case 1:
+        prepare_row((const int8_t *)at, from, bytes, to);
+        break;
+    default:
+        prepare_colours((const int8_t *)at, from, model->width, to);
+        break;
     }
 }
 

@@ -1,16 +1,18 @@
-/* Softmax over the channels of each pixel. The table holds round(65535 e^(-scale d)) as u16 for
- * d = 0, 1, ... steps below the highest input; past its end the share is nothing. */
+/* Softmax over the channels of each pixel. Two tables of sixteen u16: e^(-scale d) of d = 0, 16, 32
+ * ... and of d = 0, 1, 2 ... steps below the highest input, in units of 1/65535. */
 #include "arithmetic.h"
 #include "check.h"
 #include "format.h"
 
-static bool check(const nsk_model *m, const nsk_layer *l) {
-    return nsk_same_size(&l->in, &l->out) && l->count >= 1 && l->count <= 256 &&
-           nsk_lies_inside(m, l->weights, l->count, 2, 2) && nsk_load16(l->weights) > 0;
+static uint32_t part(const nsk_layer *l, int32_t below) {
+    const uint8_t *coarse = l->weights + 2 * (below >> 4);
+    const uint8_t *fine = l->weights + 2 * NSK_SOFTMAX_ENTRIES + 2 * (below & 15);
+    return (nsk_load16(coarse) * nsk_load16(fine) + 0x8000U) >> 16;
 }
 
-static uint32_t part(const nsk_layer *l, int32_t below) {
-    return (uint32_t)below < l->count ? nsk_load16(l->weights + 2 * below) : 0U;
+static bool check(const nsk_model *m, const nsk_layer *l) {
+    return nsk_same_size(&l->in, &l->out) &&
+           nsk_lies_inside(m, l->weights, 2 * NSK_SOFTMAX_ENTRIES, 2, 2) && part(l, 0) > 0;
 }
 
 static void softmax_pixel(const nsk_layer *l, const int8_t *in, int8_t *out) {

@@ -170,11 +170,6 @@ static bool check_link(const nsk_model *m, unsigned layer, uint32_t *made) {
         height_of(m, k.second) != height_of(m, k.in)) {
         return false;
     }
-    nsk_layer l;
-    nsk_layer_decode(m, layer, &l);
-    if (forms[kind] == WINDOWS && l.has_second && l.second.rows < l.second.height) {
-        return false; /* a scratch is there whole */
-    }
     *made |= UINT32_C(1) << k.out;
     return true;
 }

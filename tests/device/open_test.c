@@ -80,7 +80,8 @@ static void every_cut_is_refused(void) {
 /* What may stand in a header or record, and what nsk_open must say to it. */
 static void impossible_facts_are_refused(void) {
     static const struct {
-        int record; /* 0: header, 1: first tensor, 2: second layer (depthwise) */
+        int record; /* 0: header, 1: first tensor, 2: second layer (depthwise),
+                     * 3: preparation */
         int field, width;
         uint32_t value;
         nsk_status status;
@@ -102,6 +103,8 @@ static void impossible_facts_are_refused(void) {
         {0, NSK_H_COLOUR, 1, 3, NSK_INCONSISTENT},
         {0, NSK_H_FIT, 1, 3, NSK_INCONSISTENT},
         {0, NSK_H_TABLES, 1, 2, NSK_INCONSISTENT},
+        {3, NSK_P_SLOPE, 4, 0x20000, NSK_INCONSISTENT},
+        {3, 4 * NSK_P_START, 4, 0x00800000, NSK_INCONSISTENT},
         {0, NSK_H_TENSORS_AT, 4, 66, NSK_INCONSISTENT},
         {0, NSK_H_LAYERS_AT, 4, 0xfffffff0, NSK_INCONSISTENT},
         {0, NSK_H_PREPARE_AT, 4, 0xffffff00, NSK_INCONSISTENT},
@@ -112,7 +115,7 @@ static void impossible_facts_are_refused(void) {
         {1, NSK_T_CHANNELS, 2, 65535, NSK_INCONSISTENT},
         {2, NSK_L_KIND, 1, 0, NSK_INCONSISTENT},
         {2, NSK_L_KIND, 1, 200, NSK_INCONSISTENT},
-        {2, NSK_L_KIND, 1, NSK_SOFTMAX, NSK_INCONSISTENT},
+        {2, NSK_L_KIND, 1, NSK_MULTIPLY, NSK_INCONSISTENT},
         {2, NSK_L_KIND, 1, NSK_ADD, NSK_INCONSISTENT},
         {2, NSK_L_KIND, 1, NSK_DENSE, NSK_INCONSISTENT},
         {2, NSK_L_INPUT, 2, 500, NSK_INCONSISTENT},
@@ -125,13 +128,16 @@ static void impossible_facts_are_refused(void) {
         {2, NSK_L_PAD_TOP, 1, 200, NSK_INCONSISTENT},
         {2, NSK_L_WEIGHTS_AT, 4, 0xffffffff, NSK_INCONSISTENT},
         {2, NSK_L_FINISH_AT, 4, 2, NSK_INCONSISTENT},
+        {2, NSK_L_SCRATCH_AT, 4, 0xfffffffc, NSK_INCONSISTENT},
+        {2, NSK_L_SCRATCH_AT, 4, 2, NSK_INCONSISTENT},
         {2, NSK_L_NAME_AT, 4, 0x7fffffff, NSK_INCONSISTENT},
     };
     kiln k;
     kiln_load(&k, 6);
     uint8_t *bytes = k.file->bytes;
     size_t records[] = {0, get32(bytes + NSK_H_TENSORS_AT),
-                        get32(bytes + NSK_H_LAYERS_AT) + NSK_LAYER_BYTES};
+                        get32(bytes + NSK_H_LAYERS_AT) + NSK_LAYER_BYTES,
+                        get32(bytes + NSK_H_PREPARE_AT)};
     for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
         uint8_t *copy = g_memdup2(bytes, k.file->size);
         uint8_t *at = copy + records[cases[i].record] + cases[i].field;

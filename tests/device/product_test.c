@@ -176,7 +176,7 @@ static int draw_depthwise(depthwise_bed *d, bed *b) {
                          (uint16_t)height,
                          (int8_t)between(b, -128, 127),
                          0};
-    l->second.place = sizeof d->workspace[0];
+    l->scratch = sizeof d->workspace[0];
     l->out = (nsk_tensor){2 * sizeof d->workspace[0],
                           (uint16_t)((height + l->pad_top - down) / l->stride_down + 1),
                           (uint16_t)((width + l->pad_left - across) / l->stride_across + 1),

@@ -4,6 +4,7 @@
 
 #include "../suites.h"
 #include "../support.h"
+#include "device/format.h"
 #include "float/forward.h"
 #include "onnx/read.h"
 
@@ -80,7 +81,7 @@ static void byte_constant(onnx_maker *m, const char *name, int value) {
 static void write_pairs(const char *path, const char *rescaled, bool paired) {
     const int8_t weights[12] = {127, -64, 3, 5, 90, -127, 1, 2, 3, 4, 127, 6};
     onnx_maker *m = onnx_new(13, 3, 4, 4);
-    onnx_floats(m, "s", 0, NULL, NULL, 0.02F);
+    onnx_floats(m, "s", 0, NULL, NULL, 0.005F);
     onnx_floats(m, "s2", 0, NULL, NULL, 0.03F);
     onnx_floats(m, "w_s", 0, NULL, NULL, 0.01F);
     byte_constant(m, "z", 100);
@@ -119,8 +120,21 @@ static void carried_levels_are_taken(void) {
     nsk_tensor in = nsk_tensor_at(&model, model.input);
     float scale;
     memcpy(&scale, &in.scale_bits, sizeof scale);
-    CU_ASSERT_DOUBLE_EQUAL((double)scale, 0.02, 1e-9);
+    CU_ASSERT_DOUBLE_EQUAL((double)scale, 0.005, 1e-9);
     CU_ASSERT_EQUAL(in.zero, 100 - 128);
+    /* bright bytes are past the last level, so that no line fits: a table */
+    uint8_t frame[48];
+    int8_t *workspace = g_malloc(model.workspace_bytes);
+    CU_ASSERT_EQUAL(file->bytes[NSK_H_TABLES], 1);
+    for (int i = 0; i < 48; i++) {
+        frame[i] = (uint8_t)(i * 5 + 3);
+    }
+    nsk_prepare(&model, frame, 12, workspace);
+    for (int i = 0; i < 48; i++) {
+        double level = floor(frame[i] / 255.0 / 0.5 / (double)scale + 0.5) + in.zero;
+        CU_ASSERT_EQUAL(workspace[in.place + (uint32_t)i], fmin(level, 127.0));
+    }
+    g_free(workspace);
     nsk_model_file_free(file);
     nsk_network_free(network);
     nsk_images_free(images);

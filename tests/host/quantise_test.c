@@ -8,6 +8,7 @@
 #include "../suites.h"
 #include "../support.h"
 #include "device/arithmetic.h"
+#include "device/format.h"
 #include "quantise/integer.h"
 
 static void scales_cover_their_range(void) {
@@ -79,6 +80,15 @@ static void overflow_is_proven_away(void) {
     CU_ASSERT_FALSE(dense_fits(60000, &error));
     assert_error(&error, "layer 'wide': output channel 0 could add up to ");
     assert_error(&error, "more than the device's sums hold; give it fewer inputs (it has 60000)");
+}
+
+/* What the kiln line's model file has besides weights and biases: three parts in a hundred. */
+static void files_are_little_more_than_weights(void) {
+    kiln k;
+    kiln_load(&k, 6);
+    CU_ASSERT(k.file->size > k.file->weight_bytes);
+    CU_ASSERT((double)k.file->size <= 1.03 * (double)k.file->weight_bytes);
+    kiln_free(&k);
 }
 
 /* A bias that dwarfs its weights must neither overflow nor be lost. */
@@ -354,6 +364,7 @@ CU_TestInfo quantise_tests[] = {
     {"scales cover their range", scales_cover_their_range},
     {"multipliers are close", multipliers_are_close},
     {"overflow is proven away", overflow_is_proven_away},
+    {"files are little more than weights", files_are_little_more_than_weights},
     {"large biases survive", large_biases_survive},
     {"branching networks agree with float", branching_networks_agree},
     {"flattening keeps the order", flattening_keeps_the_order},

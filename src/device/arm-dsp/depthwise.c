@@ -238,7 +238,7 @@ void nsk_depthwise_run(const nsk_layer *l, int8_t *workspace) {
     f.length = (l->out.width - 1) * l->stride_across + KERNEL;
     f.inside = l->in.width < f.length - l->pad_left ? l->in.width : f.length - l->pad_left;
     for (int32_t k = 0; k < KERNEL; k++) {
-        f.line[k] = (uint32_t *)(void *)(workspace + l->second.place) + 2 * k * f.length;
+        f.line[k] = (uint32_t *)(void *)(workspace + l->scratch) + 2 * k * f.length;
         clear_line(l, f.line[k], f.length);
     }
     for (int32_t c = 0; c < l->out.channels; c += CHANNELS) {

@@ -310,17 +310,15 @@ static void make_resize(const nsk_low_layer *l, nsk_integer_layer *r) {
     }
 }
 
-/* round(65535 e^(-scale d)) until it falls to nothing. */
+/* 65535 e^(-scale d), of every sixteenth d and of the first sixteen. */
 static void make_softmax(nsk_scale in, nsk_integer_layer *r) {
-    r->table = g_malloc0(512);
-    for (int d = 0; d < 256; d++) {
+    r->table_count = 2 * NSK_SOFTMAX_ENTRIES;
+    r->table = g_malloc0((gsize)2 * (gsize)r->table_count);
+    for (int i = 0; i < r->table_count; i++) {
+        int d = i < NSK_SOFTMAX_ENTRIES ? i * NSK_SOFTMAX_ENTRIES : i - NSK_SOFTMAX_ENTRIES;
         int part = (int)rounded(65535.0 * exp(-(double)in.scale * d));
-        if (part == 0) {
-            break;
-        }
-        r->table[2 * d] = (uint8_t)(part & 255);
-        r->table[2 * d + 1] = (uint8_t)(part >> 8);
-        r->table_count = d + 1;
+        r->table[2 * i] = (uint8_t)(part & 255);
+        r->table[2 * i + 1] = (uint8_t)(part >> 8);
     }
 }
 

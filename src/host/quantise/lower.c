@@ -187,6 +187,7 @@ static int64_t scratch_bytes(const nsk_lowered *lowered, const nsk_low_layer *l)
     const nsk_low_tensor *in = nsk_low_tensor_at(lowered, l->in);
     const nsk_low_tensor *out = nsk_low_tensor_at(lowered, l->out);
     const nsk_layer layer = {
+        .kind = l->kind,
         .count = (uint32_t)l->window.groups,
         .in = {.height = (uint16_t)in->height,
                .width = (uint16_t)in->width,
@@ -199,9 +200,7 @@ static int64_t scratch_bytes(const nsk_lowered *lowered, const nsk_low_layer *l)
         .dilate_down = (int32_t)l->window.dilation[0],
         .dilate_across = (int32_t)l->window.dilation[1],
     };
-    return l->kind == NSK_CONV        ? nsk_conv_scratch(&layer)
-           : l->kind == NSK_DEPTHWISE ? (int64_t)nsk_depthwise_scratch(&layer)
-                                      : 0;
+    return (int64_t)nsk_layer_scratch(&layer);
 }
 
 bool nsk_low_add_scratch(nsk_lowered *lowered, nsk_error *error) {

@@ -46,13 +46,26 @@ static uint32_t append_text(writer *w, const char *text) {
     return append(w, text, strlen(text) + 1, 1);
 }
 
+/* Scratches stand behind all tensors that the device knows of. */
+static bool has_scratch(const nsk_low_layer *l) {
+    return l->second != NSK_NONE && (l->kind == NSK_CONV || l->kind == NSK_DEPTHWISE);
+}
+
+static uint32_t tensor_count(const nsk_lowered *lowered) {
+    uint32_t count = lowered->tensors->len;
+    for (int i = 0; i < (int)lowered->layers->len; i++) {
+        count -= has_scratch(nsk_low_layer_at(lowered, i));
+    }
+    return count;
+}
+
 static uint8_t *layer_record(const writer *w, int layer) {
-    return w->bytes->data + NSK_HEADER_BYTES + NSK_TENSOR_BYTES * w->parts->lowered->tensors->len +
+    return w->bytes->data + NSK_HEADER_BYTES + NSK_TENSOR_BYTES * tensor_count(w->parts->lowered) +
            (size_t)NSK_LAYER_BYTES * (size_t)layer;
 }
 
 static void put_tensors(const writer *w) {
-    for (int i = 0; i < (int)w->parts->lowered->tensors->len; i++) {
+    for (int i = 0; i < (int)tensor_count(w->parts->lowered); i++) {
         const nsk_low_tensor *t = nsk_low_tensor_at(w->parts->lowered, i);
         uint8_t *at = w->bytes->data + NSK_HEADER_BYTES + (size_t)NSK_TENSOR_BYTES * (size_t)i;
         uint32_t scale_bits;
@@ -68,12 +81,9 @@ static void put_tensors(const writer *w) {
     }
 }
 
-static uint32_t layer_count_field(const nsk_low_layer *l, const nsk_integer_layer *r) {
+static uint32_t layer_count_field(const nsk_low_layer *l) {
     bool groups = l->kind == NSK_CONV || l->kind == NSK_TRANSPOSED;
-    return groups                   ? (uint32_t)l->window.groups
-           : l->kind == NSK_SOFTMAX ? (uint32_t)r->table_count
-           : l->kind == NSK_MOVE    ? (uint32_t)l->loops
-                                    : 0U;
+    return groups ? (uint32_t)l->window.groups : l->kind == NSK_MOVE ? (uint32_t)l->loops : 0U;
 }
 
 static uint8_t flags_of(const nsk_low_layer *l, const nsk_integer_layer *r) {
@@ -96,7 +106,11 @@ static void put_layer(const writer *w, int index) {
     at[NSK_L_KIND] = (uint8_t)l->kind;
     at[NSK_L_FLAGS] = flags_of(l, r);
     put16(at + NSK_L_INPUT, (uint32_t)l->in);
-    put16(at + NSK_L_SECOND, l->second == NSK_NONE ? NSK_NO_TENSOR : (uint32_t)l->second);
+    bool pair = l->second != NSK_NONE && !has_scratch(l);
+    put16(at + NSK_L_SECOND, pair ? (uint32_t)l->second : NSK_NO_TENSOR);
+    if (has_scratch(l)) {
+        put32(at + NSK_L_SCRATCH_AT, w->parts->schedule->places[l->second]);
+    }
     put16(at + NSK_L_OUTPUT, (uint32_t)l->out);
     for (int axis = 0; axis < 2; axis++) {
         at[NSK_L_KERNEL_HEIGHT + axis] = (uint8_t)l->window.kernel[axis];
@@ -106,7 +120,7 @@ static void put_layer(const writer *w, int index) {
     }
     at[NSK_L_LOW] = (uint8_t)r->low;
     at[NSK_L_HIGH] = (uint8_t)r->high;
-    put16(at + NSK_L_COUNT, layer_count_field(l, r));
+    put16(at + NSK_L_COUNT, layer_count_field(l));
 }
 
 /* The arrays of all layers, the widest elements first so that nothing is lost to alignment. */
@@ -165,25 +179,51 @@ static void append_bytes_of_layers(writer *w) {
     }
 }
 
-/* From camera byte to input level, one table for all channels where they agree. */
+/* Whether a line of that slope gives all 256 levels exactly; which one. */
+static bool find_line(const int8_t *table, double slope, int32_t *line) {
+    enum { ONE = 1 << NSK_LINE_BITS };
+    line[NSK_P_SLOPE] = (int32_t)CLAMP(floor(slope * ONE + 0.5), -ONE * 256.0, ONE * 256.0);
+    int64_t least = G_MININT64;
+    int64_t most = G_MAXINT64;
+    for (int b = 0; b < 256; b++) {
+        int64_t from = (int64_t)table[b] * ONE - (int64_t)b * line[NSK_P_SLOPE];
+        least = MAX(least, from);
+        most = MIN(most, from + ONE - 1);
+    }
+    line[NSK_P_START] = (int32_t)((least + most) / 2);
+    return least <= most;
+}
+
+static double exact_level(const writer *w, size_t channel, int byte) {
+    return nsk_prepared(w->parts->graph, w->parts->input, channel, byte) /
+           (double)w->parts->scales[0].scale;
+}
+
+/* From camera byte to input level: a line for each channel, or tables, one for all channels where
+ * they agree. */
 static void append_preparation(writer *w) {
-    const nsk_input *input = w->parts->input;
-    nsk_scale scale = w->parts->scales[0];
-    size_t channels = input->colour == NSK_GREY ? 1 : 3;
+    size_t channels = w->parts->input->colour == NSK_GREY ? 1 : 3;
     int8_t tables[3][256];
+    int32_t lines[3][2];
     bool all_same = true;
+    bool all_lines = true;
     for (size_t c = 0; c < channels; c++) {
         for (int b = 0; b < 256; b++) {
-            double value = nsk_prepared(w->parts->graph, input, c, b);
-            double level = floor(value / (double)scale.scale + 0.5) + scale.zero;
+            double level = floor(exact_level(w, c, b) + 0.5) + w->parts->scales[0].zero;
             tables[c][b] = (int8_t)CLAMP(level, -128.0, 127.0);
         }
+        double slope = (exact_level(w, c, 255) - exact_level(w, c, 0)) / 255.0;
+        double ends = (tables[c][255] - tables[c][0]) / 255.0; /* where the last one is clamped */
         all_same = all_same && memcmp(tables[0], tables[c], 256) == 0;
+        all_lines =
+            (find_line(tables[c], slope, lines[c]) || find_line(tables[c], ends, lines[c])) &&
+            all_lines;
     }
-    channels = all_same ? 1 : channels;
-    uint32_t at = append(w, tables, 256 * channels, 1);
+    size_t count = all_lines ? 0 : all_same ? 1 : channels;
+    uint32_t at =
+        all_lines ? append_words(w, &lines[0][0], 2 * channels) : append(w, tables, 256 * count, 1);
     put32(w->bytes->data + NSK_H_PREPARE_AT, at);
-    w->bytes->data[NSK_H_TABLES] = (uint8_t)channels;
+    w->bytes->data[NSK_H_TABLES] = (uint8_t)count;
 }
 
 /* A list of offsets and the texts that they are of; returns the list's place. */
@@ -214,7 +254,7 @@ static void put_header(const writer *w) {
     const nsk_model_parts *p = w->parts;
     const nsk_low_tensor *in = nsk_low_tensor_at(p->lowered, 0);
     uint8_t *at = w->bytes->data;
-    uint32_t tensors = p->lowered->tensors->len;
+    uint32_t tensors = tensor_count(p->lowered);
     put32(at + NSK_H_MAGIC, NSK_MAGIC);
     put16(at + NSK_H_VERSION, NSK_VERSION);
     put16(at + NSK_H_HEADER_BYTES, NSK_HEADER_BYTES);
@@ -242,7 +282,7 @@ static void put_header(const writer *w) {
 
 nsk_model_file *nsk_model_write(const nsk_model_parts *parts, nsk_error *error) {
     writer w = {g_byte_array_new(), parts};
-    size_t records = NSK_HEADER_BYTES + NSK_TENSOR_BYTES * parts->lowered->tensors->len +
+    size_t records = NSK_HEADER_BYTES + NSK_TENSOR_BYTES * tensor_count(parts->lowered) +
                      NSK_LAYER_BYTES * parts->lowered->layers->len;
     uint8_t *zeroes = g_malloc0(records);
     append(&w, zeroes, records, 1);

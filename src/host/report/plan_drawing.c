@@ -12,7 +12,6 @@ enum { WIDTH = 1280, HEIGHT = 800, LEFT = 84, RIGHT = 24, TOP = 78, BOTTOM = 118
 typedef struct life {
     int first, last; /* last < first: it never lives */
     int writer;      /* layer; NSK_NONE for the frame */
-    bool scratch;
 } life;
 
 typedef struct drawing {
@@ -73,13 +72,10 @@ static void find_lives(const drawing *d) {
     for (unsigned i = 0; i < m->layers; i++) {
         unsigned tensors[3];
         nsk_layer_tensors(m, i, tensors);
-        nsk_kind kind = nsk_layer_kind(m, i);
-        bool scratch = kind == NSK_CONV || kind == NSK_DEPTHWISE;
         int column = column_of(m, i);
         live(source_of(d, tensors[0]), column);
         if (tensors[1] < m->tensors) {
-            live(scratch ? &d->lives[tensors[1]] : source_of(d, tensors[1]), column);
-            d->lives[tensors[1]].scratch = scratch;
+            live(source_of(d, tensors[1]), column);
         }
         live(&d->lives[tensors[2]], column);
         d->lives[tensors[2]].writer = (int)i;
@@ -93,6 +89,30 @@ static const char *kib(double bytes, char *text, size_t size) {
     return text;
 }
 
+static void draw_rectangle(const drawing *d, const life *l, double place, double bytes,
+                           unsigned colour) {
+    cairo_t *cr = d->canvas.cr;
+    double x = x_of(d, l->first) + 1.5;
+    double y = y_of(d, place + bytes);
+    nsk_canvas_colour(&d->canvas, colour);
+    cairo_rectangle(cr, x, y, x_of(d, l->last + 1) - 1.5 - x, y_of(d, place) - y);
+    cairo_fill_preserve(cr);
+    nsk_canvas_colour(&d->canvas, NSK_PAPER);
+    cairo_set_line_width(cr, 1.0);
+    cairo_stroke(cr);
+}
+
+static void draw_scratch(const drawing *d, unsigned index) {
+    nsk_layer l;
+    nsk_layer_decode(&d->model, index, &l);
+    int column = column_of(&d->model, index);
+    const life alone = {column, column, (int)index};
+    double bytes = (double)nsk_layer_scratch(&l);
+    if (bytes > 0.0) {
+        draw_rectangle(d, &alone, l.scratch, bytes, NSK_LINE);
+    }
+}
+
 static void draw_box(const drawing *d, unsigned tensor) {
     const life *l = &d->lives[tensor];
     nsk_tensor t = nsk_tensor_at(&d->model, tensor);
@@ -100,22 +120,15 @@ static void draw_box(const drawing *d, unsigned tensor) {
     if (l->last < l->first) {
         return;
     }
-    cairo_t *cr = d->canvas.cr;
     double x = x_of(d, l->first) + 1.5;
     double width = x_of(d, l->last + 1) - 1.5 - x;
     double y = y_of(d, t.place + (double)bytes_held(&t));
     double height = y_of(d, t.place) - y;
-    unsigned colour = l->scratch      ? NSK_LINE
-                      : part          ? NSK_SAND
-                      : l->writer < 0 ? NSK_GLAZE
-                                      : NSK_CLAY;
-    nsk_canvas_colour(&d->canvas, colour);
-    cairo_rectangle(cr, x, y, width, height);
-    cairo_fill_preserve(cr);
-    nsk_canvas_colour(&d->canvas, NSK_PAPER);
-    cairo_set_line_width(cr, 1.0);
-    cairo_stroke(cr);
-    if (height < 13.0 || l->scratch) {
+    draw_rectangle(d, l, t.place, bytes_held(&t),
+                   part            ? NSK_SAND
+                   : l->writer < 0 ? NSK_GLAZE
+                                   : NSK_CLAY);
+    if (height < 13.0) {
         return;
     }
     char size[32];
@@ -238,6 +251,9 @@ bool nsk_plan_draw(const nsk_model_file *file, const char *path, nsk_error *erro
     }
     for (unsigned i = 0; i < d.model.tensors; i++) {
         draw_box(&d, i);
+    }
+    for (unsigned i = 0; i < d.model.layers; i++) {
+        draw_scratch(&d, i);
     }
     draw_level(&d, d.top_address, NSK_INK, true);
     g_free(d.lives);
