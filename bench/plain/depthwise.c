@@ -13,7 +13,7 @@ static bool check(const nsk_model *m, const nsk_layer *l) {
 }
 
 static int32_t sum_at(const nsk_layer *l, const int8_t *in, int32_t y, int32_t x, int32_t c) {
-    int32_t acc = nsk_word(l->bias, (uint32_t)c);
+    int32_t acc = nsk_finish_bias(nsk_word(l->finish, (uint32_t)c));
     for (int32_t ky = 0; ky < l->kernel_height; ky++) {
         for (int32_t kx = 0; kx < l->kernel_width; kx++) {
             int32_t row = y * l->stride_down - l->pad_top + ky * l->dilate_down;

@@ -40,7 +40,7 @@ typedef struct cli_command {
 } cli_command;
 
 extern const cli_command cli_survey, cli_outline, cli_vet, cli_quantise, cli_compare, cli_drift,
-    cli_budget, cli_classify, cli_emit, cli_rehearse;
+    cli_stress, cli_budget, cli_classify, cli_emit, cli_rehearse;
 
 /* Each loads what it needs first, once. On failure job->error is set. */
 bool cli_load_brief(cli_job *job);

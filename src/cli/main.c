@@ -9,8 +9,8 @@
 extern void openblas_set_num_threads(int threads);
 
 static const cli_command *const commands[] = {
-    &cli_survey, &cli_outline, &cli_vet,      &cli_quantise, &cli_compare,
-    &cli_drift,  &cli_budget,  &cli_classify, &cli_emit,     &cli_rehearse};
+    &cli_survey, &cli_outline, &cli_vet,      &cli_quantise, &cli_compare, &cli_drift,
+    &cli_stress, &cli_budget,  &cli_classify, &cli_emit,     &cli_rehearse};
 
 static void print_help(FILE *to) {
     fputs("netsuke - from a trained image classifier to 8-bit integer C on a microcontroller\n\n"
@@ -52,12 +52,13 @@ static GArray *options_of(const cli_command *command, cli_job *job) {
          "Write the integer model as standard ONNX, too", "F.onnx"},
         {"plot", 0, 0, G_OPTION_ARG_FILENAME, &job->plot, "Draw it (.svg or .png)", "F.svg"},
         {"sample", 0, 0, G_OPTION_ARG_INT, &job->sample,
-         "Look at so many images, spread over the classes (default: 600)", "N"},
-        {"all", 'a', 0, G_OPTION_ARG_NONE, &job->all, "Print long lists whole", NULL},
+         "Look at so many images, spread over the classes (vet: 600, stress: 240)", "N"},
+        {"all", 'a', 0, G_OPTION_ARG_NONE, &job->all, "Print long lists whole, look at all images",
+         NULL},
         {"frames", 0, 0, G_OPTION_ARG_INT, &job->frames,
          "Frames to play (rehearse: all images) or to test with (emit: 4)", "N"},
-        {"seed", 0, 0, G_OPTION_ARG_INT, &job->seed, "Draws the order of the frames (default: 1)",
-         "N"},
+        {"seed", 0, 0, G_OPTION_ARG_INT, &job->seed,
+         "Draws the order of frames, and what is random about changes (default: 1)", "N"},
     };
     GArray *taken = g_array_new(TRUE, TRUE, sizeof(GOptionEntry));
     char **names = g_strsplit(command->options, " ", -1);

@@ -73,6 +73,7 @@ static const struct {
     {"printf '[stages]\nrounding = maybe\n' >> k", "netsuke drift k", "rounding"},
     {"printf '[schedule]\nstreamed = often\n' >> k", "netsuke budget k", "streamed"},
     {"true", "netsuke budget k --plot p.gif", "p.gif: end the name in .svg or .png"},
+    {"true", "netsuke stress k --sample 6 --plot p.gif", "p.gif: end the name in .svg or .png"},
     {"true", "netsuke budget k --plot nowhere/p.svg", "nowhere/p.svg: cannot be written"},
     {"true", "netsuke quantise k -o nowhere/k.nsk", "nowhere/k.nsk: cannot be written"},
     {"true", "netsuke compare k --predictions nowhere/p.csv", "nowhere/p.csv: cannot be written"},

@@ -77,6 +77,11 @@ static const struct {
     {"netsuke drift demo/kiln.ini --sample 30",
      0,
      {"on 30 held-out images", "conv11", "worst channel", "softmax12", NULL}},
+    {"netsuke stress demo/kiln.ini --sample 24 --plot \"$T/stress.svg\" && "
+     "grep -c 'xml' \"$T/stress.svg\"",
+     0,
+     {"on 24 held-out images", "darker, % of the light", "hidden, % of the frame", "seed 1",
+      "breaks earlier  nowhere", NULL}},
     {"netsuke budget demo/kiln.ini --board boards/needle.ini",
      1,
      {"On board 'needle'", "BROKEN,", "too much", NULL}},

@@ -60,6 +60,18 @@ static void drift_json(void) {
     json_node_unref(root);
 }
 
+static void stress_json(void) {
+    JsonNode *root = drive_json(0, "netsuke stress demo/kiln.ini --sample 18 --seed 4 --json");
+    CU_ASSERT_EQUAL(json_number(root, "images"), 18);
+    CU_ASSERT_EQUAL(json_number(root, "seed"), 4);
+    CU_ASSERT(json_number(root, "unchanged.float_correct") >= 15);
+    CU_ASSERT_EQUAL(json_length(root, "changes"), 55);
+    CU_ASSERT_STRING_EQUAL(json_text(root, "changes.4.change"), "darker");
+    CU_ASSERT_EQUAL(json_number(root, "changes.4.amount"), 25);
+    CU_ASSERT(json_number(root, "changes.4.float_correct") < 15);
+    json_node_unref(root);
+}
+
 static void outline_json(void) {
     static const char *const ways[] = {"demo/kiln.ini", "demo/kiln.onnx"};
     for (size_t i = 0; i < G_N_ELEMENTS(ways); i++) {
@@ -226,6 +238,7 @@ CU_TestInfo contract_tests[] = {
     {"survey --json", survey_json},
     {"outline --json", outline_json},
     {"drift --json", drift_json},
+    {"stress --json", stress_json},
     {"vet --json: mistakes in the brief are named", vet_json},
     {"quantise --json, the same bytes each time", quantise_json},
     {"compare --json and --predictions", compare_json_and_csv},

@@ -6,7 +6,6 @@
 
 #if defined(NSK_ARCH_ARM_MVE)
 
-#include "../arithmetic.h"
 #include "../format.h"
 #include "mve.h"
 
@@ -18,13 +17,13 @@ typedef struct sums {
     int32_t a, b, c, d;
 } sums;
 
-/* `v` and `w`: the rows of two outputs, what finishes which stands two words apart. The loop's last
- * round takes what is left. */
+/* `v` and `w`: the rows of two outputs, to whose biases their sums are added. The loop's last round
+ * takes what is left. */
 NSK_WITHIN sums dot_pairs(const int8_t *x, const int8_t *y, const int8_t *v, const int8_t *w,
-                          int32_t row, const uint8_t *finish) {
+                          int32_t row, int32_t v_bias, int32_t w_bias) {
     sums s;
-    s.a = s.b = nsk_finish_bias(nsk_word(finish, 0));
-    s.c = s.d = nsk_finish_bias(nsk_word(finish, 2));
+    s.a = s.b = v_bias;
+    s.c = s.d = w_bias;
     __asm__ volatile("dlstp.8 lr, %[row]\n"
                      "1:\n\t"
                      "vldrb.8 q0, [%[x]], #16\n\t"
@@ -64,16 +63,21 @@ static NSK_APART void four_outputs(const nsk_product *p, int32_t c, const int8_t
     const int32_t row = p->row;
     const int32_t zero = p->zero;
     const int8_t *weights = p->weights + c * row;
-    const uint8_t *finish = p->finish + 4 * c;
-    nsk_four f = nsk_four_of(words(finish));
+    const int32x4_t finish = words(p->finish + 4 * c);
+    const nsk_four f = nsk_four_of(finish);
+    const int32x4_t bias = vshrq_n_s32(finish, 9);
+    const int32_t bias0 = vgetq_lane_s32(bias, 0);
+    const int32_t bias1 = vgetq_lane_s32(bias, 1);
+    const int32_t bias2 = vgetq_lane_s32(bias, 2);
+    const int32_t bias3 = vgetq_lane_s32(bias, 3);
     int32x4_t first = vdupq_n_s32(0);
     int32x4_t second = first;
     for (; pairs > 0; pairs--) {
         const int8_t *other = in + in_step;
-        sums s = dot_pairs(in, other, weights, weights + 2 * row, row, finish);
+        sums s = dot_pairs(in, other, weights, weights + 2 * row, row, bias0, bias2);
         first = set_even(first, s.a, s.c);
         second = set_even(second, s.b, s.d);
-        s = dot_pairs(in, other, weights + row, weights + 3 * row, row, finish + 4);
+        s = dot_pairs(in, other, weights + row, weights + 3 * row, row, bias1, bias3);
         first = set_odd(first, s.a, s.c);
         second = set_odd(second, s.b, s.d);
         vstrbq_s32(out, nsk_finish_four(first, f, zero));

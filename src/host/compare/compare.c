@@ -1,19 +1,8 @@
 /* Both models on the same labelled images. */
 #include <math.h>
 
-#include "float/forward.h"
+#include "compare/runner.h"
 #include "quantise/check.h"
-
-/* One thread's means of running both. */
-typedef struct runner {
-    const nsk_network *network;
-    const nsk_model *model;
-    const nsk_images *images;
-    nsk_pass *pass;
-    uint8_t *frame;
-    int8_t *workspace;
-    float *probabilities;
-} runner;
 
 static int best_of(const float *probabilities, int classes) {
     int best = 0;
@@ -29,11 +18,25 @@ void nsk_probabilities(const nsk_model *model, const int8_t *scores, float *prob
     }
 }
 
-static bool answer_image(const runner *r, int index, nsk_answer *answer, nsk_error *error) {
-    if (!nsk_images_frame(r->images, index, r->frame, error)) {
-        return false;
-    }
-    answer->label = nsk_images_label(r->images, index);
+bool nsk_runner_start(nsk_runner *r, const nsk_network *network, const nsk_model *model,
+                      const nsk_images *images, nsk_error *error) {
+    *r = (nsk_runner){.network = network, .model = model, .images = images};
+    r->pass = nsk_pass_new(network->graph, error);
+    r->frame = g_malloc(nsk_images_frame_bytes(images));
+    r->workspace = g_malloc(model->workspace_bytes);
+    r->probabilities = g_new(float, model->classes);
+    return r->pass != NULL;
+}
+
+void nsk_runner_clear(nsk_runner *r) {
+    nsk_pass_free(r->pass);
+    g_free(r->frame);
+    g_free(r->workspace);
+    g_free(r->probabilities);
+}
+
+void nsk_runner_answer(const nsk_runner *r, int label, nsk_answer *answer) {
+    answer->label = label;
     nsk_float_prepare(r->network->graph, nsk_images_input(r->images), r->frame,
                       nsk_pass_input(r->pass));
     nsk_pass_run(r->pass);
@@ -46,6 +49,13 @@ static bool answer_image(const runner *r, int index, nsk_answer *answer, nsk_err
     nsk_probabilities(r->model, integers, r->probabilities);
     answer->integer_class = (int)nsk_best(r->model, integers);
     answer->integer_probability = r->probabilities[answer->integer_class];
+}
+
+static bool answer_image(const nsk_runner *r, int index, nsk_answer *answer, nsk_error *error) {
+    if (!nsk_images_frame(r->images, index, r->frame, error)) {
+        return false;
+    }
+    nsk_runner_answer(r, nsk_images_label(r->images, index), answer);
     return true;
 }
 
@@ -57,12 +67,8 @@ static bool run_all(const nsk_network *network, const nsk_model *model, const ns
 #pragma omp parallel
     {
         nsk_error trouble;
-        runner r = {.network = network, .model = model, .images = images};
-        r.pass = nsk_pass_new(network->graph, &trouble);
-        r.frame = g_malloc(nsk_images_frame_bytes(images));
-        r.workspace = g_malloc(model->workspace_bytes);
-        r.probabilities = g_new(float, model->classes);
-        bool fine = r.pass != NULL;
+        nsk_runner r;
+        bool fine = nsk_runner_start(&r, network, model, images, &trouble);
 #pragma omp for schedule(dynamic, 4)
         for (int i = 0; i < total; i++) {
             fine = fine && answer_image(&r, i, &answers[i], &trouble);
@@ -78,10 +84,7 @@ static bool run_all(const nsk_network *network, const nsk_model *model, const ns
                 *error = trouble;
             }
         }
-        nsk_pass_free(r.pass);
-        g_free(r.frame);
-        g_free(r.workspace);
-        g_free(r.probabilities);
+        nsk_runner_clear(&r);
     }
     return good;
 }

@@ -1,0 +1,260 @@
+#include "stress/changes.h"
+
+#include <math.h>
+#include <stdio.h> /* jpeglib.h wants it */
+#include <stdlib.h>
+#include <string.h>
+
+#include <jpeglib.h>
+
+#include "images/decoders.h"
+
+/* splitmix64 (G. L. Steele and others, 2014): a number in [0, 1). */
+static double draw(uint64_t *state) {
+    uint64_t z = (*state += UINT64_C(0x9e3779b97f4a7c15));
+    z = (z ^ (z >> 30)) * UINT64_C(0xbf58476d1ce4e5b9);
+    z = (z ^ (z >> 27)) * UINT64_C(0x94d049bb133111eb);
+    return (double)((z ^ (z >> 31)) >> 11) * 0x1p-53;
+}
+
+static double draw_sign(uint64_t *state) {
+    return draw(state) < 0.5 ? -1.0 : 1.0;
+}
+
+/* Standard normal, by Box and Muller. */
+static double draw_normal(uint64_t *state) {
+    double radius = sqrt(-2.0 * log(1.0 - draw(state)));
+    return radius * cos(2.0 * G_PI * draw(state));
+}
+
+static uint8_t to_byte(double value) {
+    return (uint8_t)CLAMP(value + 0.5, 0.0, 255.0);
+}
+
+static size_t bytes_of(const nsk_frame *f) {
+    return (size_t)f->width * (size_t)f->height * (size_t)f->channels;
+}
+
+/* ---- light and colour ---- */
+
+static bool light(nsk_frame *f, double percent, uint64_t *random, nsk_error *error) {
+    (void)random;
+    (void)error;
+    for (size_t i = 0; i < bytes_of(f); i++) {
+        f->bytes[i] = to_byte(f->bytes[i] * percent / 100.0);
+    }
+    return true;
+}
+
+/* Nearer to the frame's mean. */
+static bool contrast(nsk_frame *f, double percent, uint64_t *random, nsk_error *error) {
+    double sum = 0.0;
+    (void)random;
+    (void)error;
+    for (size_t i = 0; i < bytes_of(f); i++) {
+        sum += f->bytes[i];
+    }
+    double mean = sum / (double)bytes_of(f);
+    for (size_t i = 0; i < bytes_of(f); i++) {
+        f->bytes[i] = to_byte(mean + (f->bytes[i] - mean) * percent / 100.0);
+    }
+    return true;
+}
+
+/* More of one of red and blue, less of the other. */
+static bool cast(nsk_frame *f, double percent, uint64_t *random, nsk_error *error) {
+    double part = draw_sign(random) * percent / 100.0;
+    (void)error;
+    for (size_t i = 0; i + 2 < bytes_of(f); i += 3) {
+        f->bytes[i] = to_byte(f->bytes[i] * (1.0 + part));
+        f->bytes[i + 2] = to_byte(f->bytes[i + 2] * (1.0 - part));
+    }
+    return true;
+}
+
+/* ---- sharpness ---- */
+
+/* One axis: `step` bytes from a pixel to the next, the edge going on outside. */
+static void blur_line(const double *weights, int reach, uint8_t *at, int count, size_t step,
+                      double *line) {
+    for (int i = 0; i < count; i++) {
+        line[i] = 0.0;
+        for (int k = -reach; k <= reach; k++) {
+            line[i] += weights[k + reach] * at[(size_t)CLAMP(i + k, 0, count - 1) * step];
+        }
+    }
+    for (int i = 0; i < count; i++) {
+        at[(size_t)i * step] = to_byte(line[i]);
+    }
+}
+
+/* By a Gaussian. */
+static bool blur(nsk_frame *f, double sigma, uint64_t *random, nsk_error *error) {
+    int reach = (int)ceil(3.0 * sigma);
+    double *weights = g_new(double, 2 * reach + 1);
+    double *line = g_new(double, MAX(f->width, f->height));
+    size_t channels = (size_t)f->channels;
+    size_t row = (size_t)f->width * channels;
+    double sum = 0.0;
+    (void)random;
+    (void)error;
+    for (int k = -reach; k <= reach; k++) {
+        sum += weights[k + reach] = exp(-k * k / (2.0 * sigma * sigma));
+    }
+    for (int k = 0; k <= 2 * reach; k++) {
+        weights[k] /= sum;
+    }
+    for (size_t c = 0; c < channels; c++) {
+        for (size_t y = 0; y < (size_t)f->height; y++) {
+            blur_line(weights, reach, f->bytes + y * row + c, f->width, channels, line);
+        }
+        for (size_t x = 0; x < (size_t)f->width; x++) {
+            blur_line(weights, reach, f->bytes + x * channels + c, f->height, row, line);
+        }
+    }
+    g_free(weights);
+    g_free(line);
+    return true;
+}
+
+static bool noise(nsk_frame *f, double sigma, uint64_t *random, nsk_error *error) {
+    (void)error;
+    for (size_t i = 0; i < bytes_of(f); i++) {
+        f->bytes[i] = to_byte(f->bytes[i] + sigma * draw_normal(random));
+    }
+    return true;
+}
+
+/* The frame as a JPEG in memory. */
+static unsigned char *compress(const nsk_frame *f, int quality, unsigned long *size) {
+    struct jpeg_compress_struct c;
+    struct jpeg_error_mgr manager;
+    unsigned char *bytes = NULL;
+    c.err = jpeg_std_error(&manager);
+    jpeg_create_compress(&c);
+    jpeg_mem_dest(&c, &bytes, size);
+    c.image_width = (JDIMENSION)f->width;
+    c.image_height = (JDIMENSION)f->height;
+    c.input_components = f->channels;
+    c.in_color_space = f->channels == 3 ? JCS_RGB : JCS_GRAYSCALE;
+    jpeg_set_defaults(&c);
+    jpeg_set_quality(&c, quality, TRUE);
+    jpeg_start_compress(&c, TRUE);
+    while (c.next_scanline < c.image_height) {
+        JSAMPROW row = f->bytes + (size_t)c.next_scanline * (size_t)f->width * (size_t)f->channels;
+        jpeg_write_scanlines(&c, &row, 1);
+    }
+    jpeg_finish_compress(&c);
+    jpeg_destroy_compress(&c);
+    return bytes;
+}
+
+/* There and back. */
+static bool jpeg(nsk_frame *f, double quality, uint64_t *random, nsk_error *error) {
+    unsigned long size = 0;
+    nsk_picture picture = {0};
+    (void)random;
+    unsigned char *bytes = compress(f, (int)quality, &size);
+    bool good = nsk_decode_jpeg(bytes, size, &picture, error);
+    for (size_t i = 0; good && i < bytes_of(f); i++) {
+        f->bytes[i] = picture.rgb[f->channels == 3 ? i : 3 * i];
+    }
+    nsk_picture_clear(&picture);
+    free(bytes); /* the library's malloc */
+    return good;
+}
+
+/* ---- place ---- */
+
+/* Where a pixel of the result comes from, about the middle of the frame. */
+typedef struct motion {
+    double xx, xy, yx, yy, x, y;
+} motion;
+
+static double sample(const nsk_frame *f, const uint8_t *from, double x, double y, int channel) {
+    x = CLAMP(x, 0.0, f->width - 1.0);
+    y = CLAMP(y, 0.0, f->height - 1.0);
+    int left = (int)x;
+    int top = (int)y;
+    int right = MIN(left + 1, f->width - 1);
+    int bottom = MIN(top + 1, f->height - 1);
+    double across = x - left;
+    double down = y - top;
+#define AT(px, py)                                                                                 \
+    from[((size_t)(py) * (size_t)f->width + (size_t)(px)) * (size_t)f->channels + (size_t)channel]
+    double above = AT(left, top) * (1.0 - across) + AT(right, top) * across;
+    double below = AT(left, bottom) * (1.0 - across) + AT(right, bottom) * across;
+#undef AT
+    return above * (1.0 - down) + below * down;
+}
+
+/* Linear between pixels; the edge goes on outside. */
+static bool move(nsk_frame *f, const motion *m) {
+    uint8_t *from = g_memdup2(f->bytes, bytes_of(f));
+    uint8_t *to = f->bytes;
+    for (int y = 0; y < f->height; y++) {
+        double down = y - (f->height - 1) / 2.0;
+        for (int x = 0; x < f->width; x++) {
+            double across = x - (f->width - 1) / 2.0;
+            double at_x = m->xx * across + m->xy * down + m->x + (f->width - 1) / 2.0;
+            double at_y = m->yx * across + m->yy * down + m->y + (f->height - 1) / 2.0;
+            for (int c = 0; c < f->channels; c++) {
+                *to++ = to_byte(sample(f, from, at_x, at_y, c));
+            }
+        }
+    }
+    g_free(from);
+    return true;
+}
+
+static bool shift(nsk_frame *f, double percent, uint64_t *random, nsk_error *error) {
+    double angle = 2.0 * G_PI * draw(random);
+    double length = percent / 100.0 * f->width;
+    (void)error;
+    const motion m = {1.0, 0.0, 0.0, 1.0, length * cos(angle), length * sin(angle)};
+    return move(f, &m);
+}
+
+static bool turn(nsk_frame *f, double degrees, uint64_t *random, nsk_error *error) {
+    double angle = draw_sign(random) * degrees * G_PI / 180.0;
+    (void)error;
+    const motion m = {cos(angle), -sin(angle), sin(angle), cos(angle), 0.0, 0.0};
+    return move(f, &m);
+}
+
+/* Nearer or farther. */
+static bool zoom(nsk_frame *f, double percent, uint64_t *random, nsk_error *error) {
+    double scale = draw(random) < 0.5 ? percent / 100.0 : 100.0 / percent;
+    (void)error;
+    const motion m = {scale, 0.0, 0.0, scale, 0.0, 0.0};
+    return move(f, &m);
+}
+
+/* A grey square over some of the frame. */
+static bool hide(nsk_frame *f, double percent, uint64_t *random, nsk_error *error) {
+    int width = (int)(f->width * sqrt(percent / 100.0) + 0.5);
+    int height = (int)(f->height * sqrt(percent / 100.0) + 0.5);
+    int left = (int)(draw(random) * (f->width - width + 1));
+    int top = (int)(draw(random) * (f->height - height + 1));
+    (void)error;
+    for (int y = top; y < top + height; y++) {
+        size_t at = ((size_t)y * (size_t)f->width + (size_t)left) * (size_t)f->channels;
+        memset(f->bytes + at, 128, (size_t)width * (size_t)f->channels);
+    }
+    return true;
+}
+
+const nsk_change nsk_changes[] = {
+    {"darker", "% of the light", {85, 70, 55, 40, 25}, false, light},
+    {"brighter", "% of the light", {115, 135, 160, 190, 230}, false, light},
+    {"flatter", "% of the contrast", {80, 60, 45, 30, 20}, false, contrast},
+    {"colour cast", "% more red or blue", {5, 10, 18, 27, 40}, true, cast},
+    {"blur", "pixels of sigma", {0.5, 0.8, 1.2, 1.8, 2.6}, false, blur},
+    {"noise", "levels of sigma", {4, 8, 16, 28, 44}, false, noise},
+    {"JPEG", "quality", {60, 35, 20, 10, 5}, false, jpeg},
+    {"shift", "% of the width", {2, 4, 7, 11, 16}, false, shift},
+    {"turn", "degrees", {3, 7, 12, 20, 32}, false, turn},
+    {"zoom", "% in or out", {105, 112, 122, 135, 155}, false, zoom},
+    {"hidden", "% of the frame", {2, 5, 10, 18, 30}, false, hide},
+};
+const int nsk_change_count = G_N_ELEMENTS(nsk_changes);

@@ -1,0 +1,161 @@
+/* Both models on the same pictures, changed. */
+#include <string.h>
+
+#include "compare/runner.h"
+#include "quantise/check.h"
+#include "stress/changes.h"
+
+/* One thread's tallies: unchanged, then every change at every strength. */
+enum { KEPT = 0 };
+
+static void note(nsk_stress_count *count, const nsk_answer *a) {
+    bool float_right = a->float_class == a->label;
+    bool integer_right = a->integer_class == a->label;
+    count->float_correct += float_right;
+    count->integer_correct += integer_right;
+    count->lost += float_right && !integer_right;
+    count->won += integer_right && !float_right;
+}
+
+static void add(nsk_stress_count *to, const nsk_stress_count *from) {
+    to->float_correct += from->float_correct;
+    to->integer_correct += from->integer_correct;
+    to->lost += from->lost;
+    to->won += from->won;
+}
+
+static nsk_frame frame_of(const nsk_runner *r) {
+    return (nsk_frame){r->frame, r->model->width, r->model->height, r->model->channels,
+                       r->model->colour};
+}
+
+/* One image, in all ways. `random` differs by image and by change, not by strength: a stronger
+ * shift goes farther the same way. */
+static bool stress_image(const nsk_runner *r, const nsk_stress *s, const nsk_change *const *changes,
+                         int index, uint64_t seed, nsk_stress_count *counts, nsk_error *error) {
+    nsk_answer answer;
+    int label = nsk_images_label(r->images, index);
+    if (!nsk_images_frame(r->images, index, r->frame, error)) {
+        return false;
+    }
+    size_t bytes = nsk_images_frame_bytes(r->images);
+    uint8_t *plain = g_memdup2(r->frame, bytes);
+    bool good = true;
+    nsk_runner_answer(r, label, &answer);
+    note(&counts[KEPT], &answer);
+    for (int c = 0; c < s->changes && good; c++) {
+        for (int k = 0; k < NSK_STRENGTHS && good; k++) {
+            nsk_frame frame = frame_of(r);
+            uint64_t random = seed + ((uint64_t)index << 16) + ((uint64_t)c << 8);
+            memcpy(r->frame, plain, bytes);
+            good = changes[c]->apply(&frame, changes[c]->amount[k], &random, error);
+            nsk_runner_answer(r, label, &answer);
+            note(&counts[KEPT + 1 + c * NSK_STRENGTHS + k], &answer);
+        }
+    }
+    g_free(plain);
+    return good;
+}
+
+typedef struct job {
+    const nsk_network *network;
+    const nsk_model *model;
+    const nsk_images *images;
+    const nsk_change **changes;
+    uint64_t seed;
+    nsk_progress progress;
+    void *context;
+} job;
+
+static void collect(nsk_stress *s, const nsk_stress_count *counts) {
+    add(&s->unchanged, &counts[KEPT]);
+    for (int c = 0; c < s->changes; c++) {
+        for (int k = 0; k < NSK_STRENGTHS; k++) {
+            add(&s->change[c].count[k], &counts[KEPT + 1 + c * NSK_STRENGTHS + k]);
+        }
+    }
+}
+
+static bool stress_all(const job *j, nsk_stress *s, nsk_error *error) {
+    int done = 0;
+    bool good = true;
+#pragma omp parallel
+    {
+        nsk_error trouble;
+        nsk_runner r;
+        nsk_stress_count *counts = g_new0(nsk_stress_count, 1 + s->changes * NSK_STRENGTHS);
+        bool fine = nsk_runner_start(&r, j->network, j->model, j->images, &trouble);
+#pragma omp for schedule(dynamic, 1)
+        for (int i = 0; i < s->images; i++) {
+            fine = fine && stress_image(&r, s, j->changes, i, j->seed, counts, &trouble);
+            if (j->progress != NULL) {
+#pragma omp critical(nsk_stress_progress)
+                j->progress(j->context, ++done, s->images);
+            }
+        }
+#pragma omp critical(nsk_stress_result)
+        {
+            collect(s, counts);
+            if (!fine) {
+                good = false;
+                *error = trouble;
+            }
+        }
+        nsk_runner_clear(&r);
+        g_free(counts);
+    }
+    return good;
+}
+
+static void find_chances(nsk_stress *s) {
+    s->unchanged.chance = nsk_paired_chance(s->unchanged.lost, s->unchanged.won);
+    for (int c = 0; c < s->changes; c++) {
+        for (int k = 0; k < NSK_STRENGTHS; k++) {
+            nsk_stress_count *count = &s->change[c].count[k];
+            count->chance = nsk_paired_chance(count->lost, count->won);
+        }
+    }
+}
+
+nsk_stress *nsk_stress_measure(const nsk_network *network, const nsk_model_file *file,
+                               const nsk_images *images, uint64_t seed, nsk_progress progress,
+                               void *context, nsk_error *error) {
+    nsk_model model;
+    if (!nsk_model_open_for(network, file, images, &model, error)) {
+        return NULL;
+    }
+    nsk_stress *s = g_new0(nsk_stress, 1);
+    job j = {network, &model,   images, g_new(const nsk_change *, nsk_change_count),
+             seed,    progress, context};
+    s->images = nsk_images_count(images);
+    s->change = g_new0(nsk_stress_change, nsk_change_count);
+    for (int i = 0; i < nsk_change_count; i++) {
+        const nsk_change *c = &nsk_changes[i];
+        if (model.channels == 3 || !c->colours) {
+            nsk_stress_change *to = &s->change[s->changes];
+            to->name = c->name;
+            to->unit = c->unit;
+            memcpy(to->amount, c->amount, sizeof to->amount);
+            j.changes[s->changes++] = c;
+        }
+    }
+    bool good = stress_all(&j, s, error);
+    g_free(j.changes);
+    if (!good) {
+        nsk_stress_free(s);
+        return NULL;
+    }
+    find_chances(s);
+    return s;
+}
+
+bool nsk_stress_breaks(const nsk_stress *s, const nsk_stress_count *count) {
+    return count->lost > count->won && count->chance < 0.05 / (s->changes * NSK_STRENGTHS);
+}
+
+void nsk_stress_free(nsk_stress *s) {
+    if (s != NULL) {
+        g_free(s->change);
+        g_free(s);
+    }
+}
