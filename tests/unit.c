@@ -28,6 +28,7 @@ int main(int argc, char **argv) {
         {"vet", NULL, NULL, NULL, NULL, vet_tests},
         {"drawings", NULL, NULL, NULL, NULL, report_tests},
         {"stress", NULL, NULL, NULL, NULL, stress_tests},
+        {"atlas", NULL, NULL, NULL, NULL, atlas_tests},
         {"emulated cores", NULL, NULL, NULL, NULL, core_tests},
         {"budget", NULL, NULL, NULL, NULL, budget_tests},
         {"simulated board", NULL, NULL, NULL, NULL, sim_tests},

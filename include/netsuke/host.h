@@ -327,8 +327,16 @@ typedef struct nsk_class_score {
     double precision, recall, f1; /* fractions of 1 */
 } nsk_class_score;
 
+/* Answers of about one probability. */
+enum { NSK_CALIBRATION_BINS = 15 };
+typedef struct nsk_calibration_bin {
+    int images;
+    double said, right; /* mean probability; share that is right */
+} nsk_calibration_bin;
+
 typedef struct nsk_scoring {
     nsk_class_score *classes; /* one a class */
+    nsk_calibration_bin bins[NSK_CALIBRATION_BINS];
     double balanced_accuracy; /* mean recall of the classes that there are images of */
     /* How far the probability of an answer is from how often such answers are right: the mean over
      * 15 bins, weighted by their images (M. P. Naeini, G. F. Cooper, M. Hauskrecht, AAAI 2015). */
@@ -337,6 +345,14 @@ typedef struct nsk_scoring {
 
 nsk_scoring *nsk_scoring_of(const nsk_comparison *comparison, bool integer);
 void nsk_scoring_free(nsk_scoring *scoring);
+
+/* Draws how often answers are right over their probability, as a .png or .svg file. */
+bool nsk_reliability_draw(const nsk_comparison *comparison, const char *name, const char *path,
+                          nsk_error *error);
+
+/* Draws the pictures that both answer differently, up to 48 of them, as a .png file. */
+bool nsk_flips_sheet(const nsk_comparison *comparison, const nsk_images *images, const char *path,
+                     nsk_error *error);
 
 /* How many images it takes in all to tell a true loss (a fraction of 1) from none with 80 %
  * certainty at the 5 % level, two-sided, where models differ as often as counted (R. J. Connor,
@@ -373,7 +389,7 @@ nsk_drift *nsk_drift_measure(const nsk_network *network, const nsk_model_file *m
                              nsk_error *error);
 void nsk_drift_free(nsk_drift *drift);
 
-/* ---- Stress: both models on changed pictures -------------------------------------------------- */
+/* ---- Stress: both models on changed pictures ------------------------------------------------ */
 
 enum { NSK_STRENGTHS = 5 };
 
@@ -411,6 +427,46 @@ bool nsk_stress_breaks(const nsk_stress *stress, const nsk_stress_count *count);
 /* Draws accuracy over strength, a panel a change, as a .png or .svg file. */
 bool nsk_stress_draw(const nsk_stress *stress, const char *name, const char *path,
                      nsk_error *error);
+
+/* ---- Atlas: the images on a plane, by what the layer before the last says of them ------------ */
+
+enum { NSK_NEIGHBOURS = 10 };
+
+typedef struct nsk_atlas_side {
+    double x, y;    /* along the two directions in which the float network's images differ most */
+    int answer;     /* class */
+    int of_its_own; /* of its nearest neighbours, how many have its label */
+    int other, of_other; /* the label that most of the rest have, and how many */
+} nsk_atlas_side;
+
+typedef struct nsk_atlas_image {
+    int label;
+    nsk_atlas_side in_float, in_integer;
+} nsk_atlas_image;
+
+typedef struct nsk_atlas {
+    int images, numbers;    /* numbers: that the layer gives for an image */
+    double spread[2];       /* shares of the whole spread that the two directions carry */
+    nsk_atlas_image *image; /* in the set's order */
+} nsk_atlas;
+
+/* The network must be the one that the model was made from, as for nsk_drift_measure. The two
+ * directions are the first principal components of the float network's numbers (K. Pearson,
+ * Philosophical Magazine 2, 1901); the integer model's are put along the same two. Neighbours are
+ * found among all numbers, not on the plane. At most NSK_ATLAS_MOST images. */
+enum { NSK_ATLAS_MOST = 2000 };
+nsk_atlas *nsk_atlas_make(const nsk_network *network, const nsk_model_file *file,
+                          const nsk_images *images, nsk_progress progress, void *context,
+                          nsk_error *error);
+void nsk_atlas_free(nsk_atlas *atlas);
+
+/* Whether most of an image's neighbours, in both models, have one other label: it may be labelled
+ * wrongly, or look like that class. */
+bool nsk_atlas_is_astray(const nsk_atlas_image *image);
+
+/* Draws both planes beside each other, as a .png or .svg file. */
+bool nsk_atlas_draw(const nsk_atlas *atlas, const nsk_labels *labels, const char *name,
+                    const char *path, nsk_error *error);
 
 /* ---- Vetting: is the float network fed as it was in training? ------------------------------- */
 

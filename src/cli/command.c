@@ -15,7 +15,7 @@ void cli_job_clear(cli_job *job) {
     char *const texts[] = {job->model_path,    job->board_path,  job->calibration_path,
                            job->held_out_path, job->output,      job->array,
                            job->array_name,    job->predictions, job->sheet,
-                           job->plot,          job->onnx};
+                           job->plot,          job->onnx,        job->points};
     for (size_t i = 0; i < G_N_ELEMENTS(texts); i++) {
         g_free(texts[i]);
     }
@@ -24,6 +24,7 @@ void cli_job_clear(cli_job *job) {
     nsk_images_free(job->calibration);
     nsk_images_free(job->held_out);
     nsk_network_free(job->network);
+    nsk_network_free(job->evened);
     nsk_board_free(job->board);
     nsk_brief_free(job->brief);
 }
@@ -116,6 +117,17 @@ bool cli_load_model(cli_job *job) {
         return quantise(job);
     }
     return job->model != NULL;
+}
+
+bool cli_load_evened(cli_job *job) {
+    if (!cli_load_network(job) || (job->brief->recipe.equalise && !cli_load_calibration(job))) {
+        return false;
+    }
+    if (job->evened == NULL && job->brief->recipe.equalise) {
+        job->evened = nsk_network_equalised(job->network, job->calibration, &job->error);
+        return job->evened != NULL;
+    }
+    return true;
 }
 
 bool cli_load_board(cli_job *job) {

@@ -17,13 +17,13 @@ typedef struct cli_job {
     char *model_path, *board_path, *calibration_path, *held_out_path;
     gboolean json, tolerant;
     /* options of one command */
-    char *output, *array, *array_name, *predictions, *sheet, *plot, *onnx;
+    char *output, *array, *array_name, *predictions, *sheet, *plot, *onnx, *points;
     gboolean all;
     gint frames, seed, sample;
     char **arguments; /* BRIEF and what follows it */
 
     nsk_brief *brief;
-    nsk_network *network;
+    nsk_network *network, *evened;
     nsk_images *calibration, *held_out;
     nsk_model_file *model;
     nsk_board *board;
@@ -40,7 +40,7 @@ typedef struct cli_command {
 } cli_command;
 
 extern const cli_command cli_survey, cli_outline, cli_vet, cli_quantise, cli_compare, cli_drift,
-    cli_stress, cli_budget, cli_classify, cli_emit, cli_rehearse;
+    cli_stress, cli_atlas, cli_budget, cli_classify, cli_emit, cli_rehearse;
 
 /* Each loads what it needs first, once. On failure job->error is set. */
 bool cli_load_brief(cli_job *job);
@@ -50,6 +50,8 @@ bool cli_load_held_out(cli_job *job);
 /* The file of --model, or else the network quantised now. */
 bool cli_load_model(cli_job *job);
 bool cli_load_board(cli_job *job);
+/* The network that the model is made of: with its channels evened out, where the brief says so. */
+bool cli_load_evened(cli_job *job);
 /* Is the model for the brief's labels and preparation? */
 bool cli_check_model(cli_job *job, const nsk_model *model);
 

@@ -259,13 +259,57 @@ static void print_flips(const cli_job *job, const nsk_comparison *c) {
     }
 }
 
+/* The class that more wrong answers name than before, and the pairs that got worse. */
+static void print_worse(const cli_job *job, const nsk_comparison *c) {
+    GString *text = g_string_new(NULL);
+    int most = 0;
+    int gained = -1;
+    for (int answer = 0; answer < c->classes; answer++) {
+        int more = 0;
+        for (int truth = 0; truth < c->classes; truth++) {
+            int change = truth == answer
+                             ? 0
+                             : confused(c, truth, answer, true) - confused(c, truth, answer, false);
+            more += change;
+            if (change > 0) {
+                g_string_append_printf(text, "%s%s for %s (%d more)", text->len > 0 ? ", " : "",
+                                       label_of(job, answer), label_of(job, truth), change);
+            }
+        }
+        if (more > most) {
+            most = more;
+            gained = answer;
+        }
+    }
+    if (text->len > 0) {
+        char *gain = gained < 0 ? g_strdup("no class gains wrong answers")
+                                : g_strdup_printf("'%s' gains most wrong answers, %d",
+                                                  label_of(job, gained), most);
+        char *line =
+            g_strdup_printf("%s; taken more often than by the float model: %s", gain, text->str);
+        putchar('\n');
+        cli_paragraph("worse      ", line);
+        g_free(gain);
+        g_free(line);
+    }
+    g_string_free(text, TRUE);
+}
+
+static bool draw(cli_job *job, const nsk_comparison *c) {
+    nsk_model model;
+    nsk_open(&model, job->model->bytes, job->model->size);
+    return (job->sheet == NULL || nsk_flips_sheet(c, job->held_out, job->sheet, &job->error)) &&
+           (job->plot == NULL ||
+            nsk_reliability_draw(c, nsk_model_fact(&model, NSK_FACT_NAME), job->plot, &job->error));
+}
+
 static int run(cli_job *job) {
     if (!cli_load_network(job) || !cli_load_held_out(job) || !cli_load_model(job)) {
         return cli_fail(job);
     }
     nsk_comparison *c =
         nsk_compare(job->network, job->model, job->held_out, cli_progress, NULL, &job->error);
-    if (c == NULL || (job->predictions != NULL && !write_predictions(job, c))) {
+    if (c == NULL || (job->predictions != NULL && !write_predictions(job, c)) || !draw(job, c)) {
         nsk_comparison_free(c);
         return cli_fail(job);
     }
@@ -276,6 +320,7 @@ static int run(cli_job *job) {
         print_summary(job, c);
         print_classes(job, c);
         print_confusion(job, c);
+        print_worse(job, c);
         print_flips(job, c);
     }
     bool broken = c->loss_points > job->brief->limits.loss;
@@ -288,9 +333,10 @@ const cli_command cli_compare = {
     "float against integer on the held-out images",
     "BRIEF",
     "  netsuke compare demo/kiln.ini --predictions answers.csv\n"
-    "says what quantising costs in accuracy, and on which images.",
+    "says what quantising costs in accuracy, and on which images; --sheet F.png shows those, and\n"
+    "--plot F.svg whether the probabilities can be trusted.",
     1,
     1,
-    "model calibration held-out tolerant predictions all",
+    "model calibration held-out tolerant predictions all sheet plot",
     run,
 };

@@ -71,20 +71,11 @@ static int run(cli_job *job) {
         return cli_fail(job);
     }
     job->brief->recipe.streaming = NSK_STREAM_NEVER; /* to look at whole tensors */
-    if (!cli_load_model(job) || !cli_load_network(job) || !cli_load_held_out(job)) {
+    if (!cli_load_model(job) || !cli_load_evened(job) || !cli_load_held_out(job)) {
         return cli_fail(job);
     }
-    /* the model is made of the network with its channels evened out: those tensors are beside it */
-    nsk_network *evened = NULL;
-    if (job->brief->recipe.equalise) {
-        evened = nsk_network_equalised(job->network, job->calibration, &job->error);
-        if (evened == NULL) {
-            return cli_fail(job);
-        }
-    }
-    nsk_drift *d = nsk_drift_measure(evened != NULL ? evened : job->network, job->model,
+    nsk_drift *d = nsk_drift_measure(job->evened != NULL ? job->evened : job->network, job->model,
                                      job->held_out, cli_progress, NULL, &job->error);
-    nsk_network_free(evened);
     if (d == NULL) {
         return cli_fail(job);
     }

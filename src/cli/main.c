@@ -9,8 +9,8 @@
 extern void openblas_set_num_threads(int threads);
 
 static const cli_command *const commands[] = {
-    &cli_survey, &cli_outline, &cli_vet,      &cli_quantise, &cli_compare, &cli_drift,
-    &cli_stress, &cli_budget,  &cli_classify, &cli_emit,     &cli_rehearse};
+    &cli_survey, &cli_outline, &cli_vet,    &cli_quantise, &cli_compare, &cli_drift,
+    &cli_stress, &cli_atlas,   &cli_budget, &cli_classify, &cli_emit,    &cli_rehearse};
 
 static void print_help(FILE *to) {
     fputs("netsuke - from a trained image classifier to 8-bit integer C on a microcontroller\n\n"
@@ -41,6 +41,8 @@ static GArray *options_of(const cli_command *command, cli_job *job) {
         {"tolerant", 't', 0, G_OPTION_ARG_NONE, &job->tolerant,
          "Go on without unreadable pictures, empty classes and unknown folders", NULL},
         {"output", 'o', 0, G_OPTION_ARG_FILENAME, &job->output, "Where to write", "PATH"},
+        {"points", 0, 0, G_OPTION_ARG_FILENAME, &job->points, "Write every image's place as CSV",
+         "F.csv"},
         {"array", 0, 0, G_OPTION_ARG_FILENAME, &job->array, "Write the model as C source, too",
          "M.c"},
         {"array-name", 0, 0, G_OPTION_ARG_STRING, &job->array_name,
@@ -52,7 +54,7 @@ static GArray *options_of(const cli_command *command, cli_job *job) {
          "Write the integer model as standard ONNX, too", "F.onnx"},
         {"plot", 0, 0, G_OPTION_ARG_FILENAME, &job->plot, "Draw it (.svg or .png)", "F.svg"},
         {"sample", 0, 0, G_OPTION_ARG_INT, &job->sample,
-         "Look at so many images, spread over the classes (vet: 600, stress: 240)", "N"},
+         "Look at so many images, spread over the classes (vet, atlas: 600, stress: 240)", "N"},
         {"all", 'a', 0, G_OPTION_ARG_NONE, &job->all, "Print long lists whole, look at all images",
          NULL},
         {"frames", 0, 0, G_OPTION_ARG_INT, &job->frames,

@@ -63,6 +63,10 @@ static const struct {
      0,
      {"on 1200 held-out images of 6 classes", "95 % interval for paired results",
       "1.00 points: holds", "float says", "integer says", NULL}},
+    {"netsuke compare demo/kiln.ini --sheet \"$T/flips.png\" --plot \"$T/trust.svg\" && "
+     "grep -c 'xml' \"$T/trust.svg\" && head -c 4 \"$T/flips.png\"",
+     0,
+     {"gains most wrong answers", "taken more often than by the float model", "PNG", NULL}},
     {"netsuke budget demo/kiln.ini",
      0,
      {"On board 'trimmer'", "holds,", "How each figure was obtained", "emulator", NULL}},
@@ -82,6 +86,11 @@ static const struct {
      0,
      {"on 24 held-out images", "darker, % of the light", "hidden, % of the frame", "seed 1",
       "breaks earlier  nowhere", NULL}},
+    {"netsuke atlas demo/kiln.ini --sample 120 --points \"$T/atlas.csv\" --plot \"$T/atlas.svg\" "
+     "&& "
+     "grep -c 'xml' \"$T/atlas.svg\" && grep -c belt- \"$T/atlas.csv\"",
+     0,
+     {"of 120 held-out images: 128 numbers each", "among another class", "10 sound", NULL}},
     {"netsuke budget demo/kiln.ini --board boards/needle.ini",
      1,
      {"On board 'needle'", "BROKEN,", "too much", NULL}},

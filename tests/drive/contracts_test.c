@@ -72,6 +72,17 @@ static void stress_json(void) {
     json_node_unref(root);
 }
 
+static void atlas_json(void) {
+    JsonNode *root = drive_json(0, "netsuke atlas demo/kiln.ini --sample 60 --json");
+    CU_ASSERT_EQUAL(json_number(root, "numbers"), 128);
+    CU_ASSERT_EQUAL(json_length(root, "images"), 60);
+    CU_ASSERT_STRING_EQUAL(json_text(root, "images.0.label"), "belt");
+    CU_ASSERT_STRING_EQUAL(json_text(root, "images.0.integer.answer"), "belt");
+    CU_ASSERT(json_number(root, "images.0.float.neighbours_of_its_own") >= 8);
+    CU_ASSERT(json_number(root, "spread.0") > json_number(root, "spread.1"));
+    json_node_unref(root);
+}
+
 static void outline_json(void) {
     static const char *const ways[] = {"demo/kiln.ini", "demo/kiln.onnx"};
     for (size_t i = 0; i < G_N_ELEMENTS(ways); i++) {
@@ -239,6 +250,7 @@ CU_TestInfo contract_tests[] = {
     {"outline --json", outline_json},
     {"drift --json", drift_json},
     {"stress --json", stress_json},
+    {"atlas --json", atlas_json},
     {"vet --json: mistakes in the brief are named", vet_json},
     {"quantise --json, the same bytes each time", quantise_json},
     {"compare --json and --predictions", compare_json_and_csv},

@@ -69,6 +69,10 @@ static void scores_by_hand(void) {
     /* each probability has a bin of its own but 1.0, twice right: 0 + .1 + .6 + .2 + .3 + .5 + .4
      */
     CU_ASSERT_DOUBLE_EQUAL(s->calibration_error, 2.1 / 8.0, 1e-6);
+    CU_ASSERT(s->bins[14].images == 2 && s->bins[7].images == 1 && s->bins[0].images == 0);
+    CU_ASSERT_DOUBLE_EQUAL(s->bins[14].right, 1.0, 1e-12);
+    CU_ASSERT_DOUBLE_EQUAL(s->bins[7].said, 0.5, 1e-6);
+    CU_ASSERT_DOUBLE_EQUAL(s->bins[7].right, 0.0, 1e-12);
     nsk_scoring_free(s);
     s = nsk_scoring_of(&c, true);
     CU_ASSERT_DOUBLE_EQUAL(s->classes[1].precision, 2.0 / 4.0, 1e-12);

@@ -3,8 +3,6 @@
 
 #include "base/base.h"
 
-enum { BINS = 15 };
-
 static double ratio(double part, double whole) {
     return whole > 0.0 ? part / whole : 0.0;
 }
@@ -29,21 +27,28 @@ static void count_classes(const nsk_comparison *c, bool integer, nsk_class_score
     }
 }
 
-static double calibration_error(const nsk_comparison *c, bool integer) {
-    double said[BINS] = {0.0};
-    double right[BINS] = {0.0};
-    double sum = 0.0;
+static void fill_bins(const nsk_comparison *c, bool integer, nsk_calibration_bin *bins) {
     for (int i = 0; i < c->images; i++) {
         const nsk_answer *a = &c->answers[i];
         double p = (double)(integer ? a->integer_probability : a->float_probability);
-        int bin = (int)fmin(fmax(ceil(p * BINS) - 1.0, 0.0), BINS - 1);
-        said[bin] += p;
-        right[bin] += class_of(a, integer) == a->label;
+        double bin = fmax(ceil(p * NSK_CALIBRATION_BINS) - 1.0, 0.0);
+        nsk_calibration_bin *b = &bins[(int)fmin(bin, NSK_CALIBRATION_BINS - 1)];
+        b->images++;
+        b->said += p;
+        b->right += class_of(a, integer) == a->label;
     }
-    for (int b = 0; b < BINS; b++) {
-        sum += fabs(said[b] - right[b]);
+    for (int b = 0; b < NSK_CALIBRATION_BINS; b++) {
+        bins[b].said = ratio(bins[b].said, bins[b].images);
+        bins[b].right = ratio(bins[b].right, bins[b].images);
     }
-    return ratio(sum, c->images);
+}
+
+static double calibration_error(const nsk_scoring *s, int images) {
+    double sum = 0.0;
+    for (int b = 0; b < NSK_CALIBRATION_BINS; b++) {
+        sum += fabs(s->bins[b].said - s->bins[b].right) * s->bins[b].images;
+    }
+    return ratio(sum, images);
 }
 
 nsk_scoring *nsk_scoring_of(const nsk_comparison *c, bool integer) {
@@ -56,7 +61,8 @@ nsk_scoring *nsk_scoring_of(const nsk_comparison *c, bool integer) {
         s->balanced_accuracy += s->classes[k].recall;
     }
     s->balanced_accuracy = ratio(s->balanced_accuracy, present);
-    s->calibration_error = calibration_error(c, integer);
+    fill_bins(c, integer, s->bins);
+    s->calibration_error = calibration_error(s, c->images);
     return s;
 }
 

@@ -1,0 +1,179 @@
+/* netsuke atlas: the images on a plane, and those among another class. */
+#include <stdio.h>
+
+#include "command.h"
+#include "csv.h"
+#include "table.h"
+
+enum { SAMPLE = 600, SHORT_LIST = 20 };
+
+static const char *label_of(const cli_job *job, int class_index) {
+    return class_index >= 0 ? job->brief->labels.names[class_index] : "";
+}
+
+static void json_side(const cli_job *job, JsonBuilder *b, const char *name,
+                      const nsk_atlas_side *side) {
+    json_builder_set_member_name(b, name);
+    json_builder_begin_object(b);
+    cli_json_real(b, "x", side->x);
+    cli_json_real(b, "y", side->y);
+    cli_json_text(b, "answer", label_of(job, side->answer));
+    cli_json_int(b, "neighbours_of_its_own", side->of_its_own);
+    cli_json_text(b, "other", label_of(job, side->other));
+    cli_json_int(b, "neighbours_of_other", side->of_other);
+    json_builder_end_object(b);
+}
+
+static void print_json(const cli_job *job, const nsk_atlas *a) {
+    JsonBuilder *b = cli_json_start(job);
+    cli_json_int(b, "numbers", a->numbers);
+    json_builder_set_member_name(b, "spread");
+    json_builder_begin_array(b);
+    json_builder_add_double_value(b, a->spread[0]);
+    json_builder_add_double_value(b, a->spread[1]);
+    json_builder_end_array(b);
+    json_builder_set_member_name(b, "images");
+    json_builder_begin_array(b);
+    for (int i = 0; i < a->images; i++) {
+        const nsk_atlas_image *image = &a->image[i];
+        json_builder_begin_object(b);
+        cli_json_text(b, "image", nsk_images_path(job->held_out, i));
+        cli_json_text(b, "label", label_of(job, image->label));
+        json_builder_set_member_name(b, "astray");
+        json_builder_add_boolean_value(b, nsk_atlas_is_astray(image));
+        json_side(job, b, "float", &image->in_float);
+        json_side(job, b, "integer", &image->in_integer);
+        json_builder_end_object(b);
+    }
+    json_builder_end_array(b);
+    json_builder_end_object(b);
+    cli_print_json(b);
+}
+
+static void csv_side(const cli_job *job, cli_csv *csv, const nsk_atlas_side *side) {
+    cli_csv_number(csv, side->x);
+    cli_csv_number(csv, side->y);
+    cli_csv_text(csv, label_of(job, side->answer));
+    cli_csv_number(csv, side->of_its_own);
+    cli_csv_text(csv, label_of(job, side->other));
+    cli_csv_number(csv, side->of_other);
+}
+
+static bool write_points(cli_job *job, const nsk_atlas *a) {
+    cli_csv *csv =
+        cli_csv_new("image,label,float_x,float_y,float_class,float_own,float_other,float_of_other,"
+                    "integer_x,integer_y,integer_class,integer_own,integer_other,integer_of_other");
+    for (int i = 0; i < a->images; i++) {
+        cli_csv_text(csv, nsk_images_path(job->held_out, i));
+        cli_csv_text(csv, label_of(job, a->image[i].label));
+        csv_side(job, csv, &a->image[i].in_float);
+        csv_side(job, csv, &a->image[i].in_integer);
+        cli_csv_end(csv);
+    }
+    return cli_csv_write(csv, job->points, &job->error);
+}
+
+static void print_classes(const cli_job *job, const nsk_atlas *a) {
+    cli_table *table = cli_table_new("lrrrr");
+    cli_table_row(table, "class\timages\tfloat\tinteger\tamong another");
+    for (int c = 0; c < job->brief->labels.count; c++) {
+        int images = 0;
+        int astray = 0;
+        double own[2] = {0.0, 0.0};
+        for (int i = 0; i < a->images; i++) {
+            const nsk_atlas_image *image = &a->image[i];
+            if (image->label == c) {
+                images++;
+                own[0] += image->in_float.of_its_own;
+                own[1] += image->in_integer.of_its_own;
+                astray += nsk_atlas_is_astray(image);
+            }
+        }
+        if (images > 0) {
+            cli_table_row(table, "%s\t%d\t%.1f\t%.1f\t%d", label_of(job, c), images,
+                          own[0] / images, own[1] / images, astray);
+        }
+    }
+    cli_table_print(table);
+}
+
+static void print_astray(const cli_job *job, const nsk_atlas *a) {
+    int left = job->all ? a->images : SHORT_LIST;
+    int astray = 0;
+    cli_table *table = cli_table_new("llrl");
+    cli_table_row(table, "among another class\tlabel\tneighbours\tinteger says");
+    for (int i = 0; i < a->images; i++) {
+        const nsk_atlas_image *image = &a->image[i];
+        if (!nsk_atlas_is_astray(image) || astray++ >= left) {
+            continue;
+        }
+        char *name = g_path_get_basename(nsk_images_path(job->held_out, i));
+        cli_table_row(table, "%s\t%s\t%d of %d %s\t%s", name, label_of(job, image->label),
+                      image->in_integer.of_other, NSK_NEIGHBOURS,
+                      label_of(job, image->in_integer.other),
+                      label_of(job, image->in_integer.answer));
+        g_free(name);
+    }
+    putchar('\n');
+    cli_table_print(table);
+    if (astray > left) {
+        printf("... and %d more; --all lists them\n", astray - left);
+    } else if (astray == 0) {
+        puts("none");
+    }
+}
+
+static void print_text(const cli_job *job, const nsk_atlas *a) {
+    cli_print_facts(job);
+    printf("What the layer before the last says of %d held-out images: %d numbers each; of how\n"
+           "they differ, the two directions drawn carry %.0f %% and %.0f %%\n\n",
+           a->images, a->numbers, 100.0 * a->spread[0], 100.0 * a->spread[1]);
+    print_classes(job, a);
+    print_astray(job, a);
+    putchar('\n');
+    cli_paragraph("float, integer     ",
+                  "how many of an image's ten nearest are of its class, on the average");
+    cli_paragraph("among another      ", "most of them are of one other class, in both models: it "
+                                         "looks like that one, or is labelled wrongly");
+}
+
+static int run(cli_job *job) {
+    job->sample = job->sample > 0 ? job->sample : SAMPLE;
+    if (!cli_load_brief(job)) {
+        return cli_fail(job);
+    }
+    job->brief->recipe.streaming = NSK_STREAM_NEVER; /* to look at whole tensors */
+    if (!cli_load_model(job) || !cli_load_evened(job) || !cli_load_held_out(job)) {
+        return cli_fail(job);
+    }
+    nsk_model model;
+    nsk_open(&model, job->model->bytes, job->model->size);
+    nsk_atlas *a = nsk_atlas_make(job->evened != NULL ? job->evened : job->network, job->model,
+                                  job->held_out, cli_progress, NULL, &job->error);
+    if (a == NULL || (job->points != NULL && !write_points(job, a)) ||
+        (job->plot != NULL &&
+         !nsk_atlas_draw(a, &job->brief->labels, nsk_model_fact(&model, NSK_FACT_NAME), job->plot,
+                         &job->error))) {
+        nsk_atlas_free(a);
+        return cli_fail(job);
+    }
+    if (job->json) {
+        print_json(job, a);
+    } else {
+        print_text(job, a);
+    }
+    nsk_atlas_free(a);
+    return CLI_DONE;
+}
+
+const cli_command cli_atlas = {
+    "atlas",
+    "images on a plane, as the network sees them; likely wrong labels",
+    "BRIEF",
+    "  netsuke atlas demo/kiln.ini --plot atlas.svg --points atlas.csv\n"
+    "finds held-out pictures among another class: they look like it, or are labelled wrongly.",
+    1,
+    1,
+    "calibration held-out tolerant sample all plot points",
+    run,
+};

@@ -1,0 +1,308 @@
+/* What the layer before the last says of each image, in float and in integers, brought onto a
+ * plane. */
+#include <cblas.h>
+#include <lapacke.h>
+#include <math.h>
+#include <string.h>
+
+#include "compare/runner.h"
+#include "device/layer.h"
+#include "quantise/check.h"
+#include "quantise/lowering.h"
+#include "quantise/views.h"
+
+typedef struct atlas_maker {
+    const nsk_network *network;
+    const nsk_model *model;
+    const nsk_images *images;
+    int layer;              /* the last with weights, whose input is looked at */
+    const nsk_value *value; /* that input in the float network */
+    int value_index;
+    int images_count, numbers;
+    double *in_float, *in_integer; /* [image][number] */
+} atlas_maker;
+
+/* What the last layer with weights reads, where both models hold the same numbers. */
+static bool find_layer(atlas_maker *m, const nsk_lowered *lowered, nsk_error *error) {
+    nsk_layer l;
+    nsk_low_tensor plain;
+    if (lowered->layers->len != m->model->layers) {
+        return nsk_fail(error, "the model was not made from this network");
+    }
+    for (m->layer = m->model->layers - 1; m->layer >= 0; m->layer--) {
+        nsk_layer_decode(m->model, (unsigned)m->layer, &l);
+        if (l.kind == NSK_DENSE || l.kind == NSK_CONV) {
+            break;
+        }
+    }
+    if (m->layer < (int)m->model->streamed) {
+        return nsk_fail(error, "the network has no layer with weights behind its streamed ones");
+    }
+    const nsk_low_layer *low = nsk_low_layer_at(lowered, m->layer);
+    m->value_index = nsk_low_tensor_at(lowered, low->in)->value;
+    m->value =
+        m->value_index != NSK_NONE ? nsk_graph_value(m->network->graph, m->value_index) : NULL;
+    m->numbers = (int)nsk_tensor_bytes(&l.in);
+    return (m->value != NULL && nsk_plain_layout(m->value, &plain) &&
+            nsk_value_count(m->value) == (size_t)m->numbers) ||
+           nsk_fail(error, "what layer '%s' reads stands in another order than in the network",
+                    low->name);
+}
+
+/* ---- one image ---- */
+
+typedef struct listener {
+    const atlas_maker *maker;
+    const int8_t *workspace;
+    double *to;
+} listener;
+
+static void before_layer(void *context, const nsk_model *model, unsigned index) {
+    const listener *w = context;
+    nsk_layer l;
+    float scale;
+    if ((int)index != w->maker->layer) {
+        return;
+    }
+    nsk_layer_decode(model, index, &l);
+    memcpy(&scale, &l.in.scale_bits, sizeof scale);
+    for (int i = 0; i < w->maker->numbers; i++) {
+        int32_t place = nsk_plain_place(w->maker->value, (size_t)i);
+        w->to[i] = (double)scale * (w->workspace[l.in.place + (uint32_t)place] - l.in.zero);
+    }
+}
+
+static bool map_image(const atlas_maker *m, const nsk_runner *r, int index, nsk_atlas_image *image,
+                      nsk_error *error) {
+    nsk_answer answer;
+    size_t at = (size_t)index * (size_t)m->numbers;
+    const listener listening = {m, r->workspace, m->in_integer + at};
+    const nsk_observer observer = {before_layer, NULL, (void *)&listening};
+    if (!nsk_images_frame(m->images, index, r->frame, error)) {
+        return false;
+    }
+    image->label = nsk_images_label(m->images, index);
+    nsk_runner_answer(r, image->label, &answer);
+    image->in_float.answer = answer.float_class;
+    image->in_integer.answer = answer.integer_class;
+    const float *x = nsk_pass_value(r->pass, m->value_index);
+    for (int i = 0; i < m->numbers; i++) {
+        m->in_float[at + (size_t)i] = (double)x[i];
+    }
+    nsk_prepare(m->model, r->frame, (size_t)m->model->width * m->model->channels, r->workspace);
+    nsk_run(m->model, r->workspace, &observer);
+    return true;
+}
+
+static bool map_images(const atlas_maker *m, nsk_atlas *atlas, nsk_progress progress, void *context,
+                       nsk_error *error) {
+    int done = 0;
+    bool good = true;
+#pragma omp parallel
+    {
+        nsk_error trouble;
+        nsk_runner r;
+        bool fine = nsk_runner_start(&r, m->network, m->model, m->images, &trouble);
+#pragma omp for schedule(dynamic, 4)
+        for (int i = 0; i < m->images_count; i++) {
+            fine = fine && map_image(m, &r, i, &atlas->image[i], &trouble);
+            if (progress != NULL) {
+#pragma omp critical(nsk_atlas_progress)
+                progress(context, ++done, m->images_count);
+            }
+        }
+        if (!fine) {
+#pragma omp critical(nsk_atlas_failure)
+            {
+                good = false;
+                *error = trouble;
+            }
+        }
+        nsk_runner_clear(&r);
+    }
+    return good;
+}
+
+/* ---- the plane ---- */
+
+/* The two directions, [2][numbers], of unit length, from the eigenvectors of the images' products
+ * with each other; zeroes where images do not differ. `x` is centred. */
+static bool find_directions(const atlas_maker *m, const double *x, double *directions,
+                            double *spread) {
+    int n = m->images_count;
+    size_t rows = (size_t)n;
+    double *gram = g_malloc0(sizeof(double) * rows * rows);
+    double *values = g_malloc0(sizeof(double) * rows);
+    double *vectors = g_malloc0(sizeof(double) * 2 * rows);
+    lapack_int *support = g_malloc0(sizeof(lapack_int) * 2 * rows);
+    lapack_int found = 0;
+    double all = 0.0;
+    cblas_dsyrk(CblasRowMajor, CblasUpper, CblasNoTrans, n, m->numbers, 1.0, x, m->numbers, 0.0,
+                gram, n);
+    for (int i = 0; i < n; i++) {
+        all += gram[(size_t)i * rows + (size_t)i];
+    }
+    bool good = LAPACKE_dsyevr(LAPACK_ROW_MAJOR, 'V', 'I', 'U', n, gram, n, 0.0, 0.0, n - 1, n, 0.0,
+                               &found, values, vectors, 2, support) == 0 &&
+                found == 2;
+    for (int k = 0; k < 2 && good; k++) { /* the largest comes last */
+        double value = fmax(values[1 - k], 0.0);
+        spread[k] = all > 0.0 ? value / all : 0.0;
+        for (int i = 0; i < n && value > 1e-12 * all; i++) {
+            cblas_daxpy(m->numbers, vectors[(size_t)i * 2 + (size_t)(1 - k)] / sqrt(value),
+                        x + (size_t)i * (size_t)m->numbers, 1,
+                        directions + (size_t)k * (size_t)m->numbers, 1);
+        }
+    }
+    g_free(gram);
+    g_free(values);
+    g_free(vectors);
+    g_free(support);
+    return good;
+}
+
+static void centre(const atlas_maker *m, const double *mean, double *x) {
+    for (int i = 0; i < m->images_count; i++) {
+        cblas_daxpy(m->numbers, -1.0, mean, 1, x + (size_t)i * (size_t)m->numbers, 1);
+    }
+}
+
+static void place(const atlas_maker *m, const double *x, const double *directions, int image,
+                  nsk_atlas_side *side) {
+    const double *row = x + (size_t)image * (size_t)m->numbers;
+    side->x = cblas_ddot(m->numbers, row, 1, directions, 1);
+    side->y = cblas_ddot(m->numbers, row, 1, directions + m->numbers, 1);
+}
+
+/* ---- neighbours ---- */
+
+typedef struct nearest {
+    double distance[NSK_NEIGHBOURS];
+    int image[NSK_NEIGHBOURS];
+    int count;
+} nearest;
+
+static void offer(nearest *near, double distance, int image) {
+    if (near->count == NSK_NEIGHBOURS && distance >= near->distance[NSK_NEIGHBOURS - 1]) {
+        return;
+    }
+    int at = near->count < NSK_NEIGHBOURS ? near->count++ : NSK_NEIGHBOURS - 1;
+    for (; at > 0 && near->distance[at - 1] > distance; at--) {
+        near->distance[at] = near->distance[at - 1];
+        near->image[at] = near->image[at - 1];
+    }
+    near->distance[at] = distance;
+    near->image[at] = image;
+}
+
+static void count_neighbours(const nsk_atlas *atlas, const nearest *near, int label, int classes,
+                             nsk_atlas_side *side) {
+    int *of = g_new0(int, classes);
+    for (int k = 0; k < near->count; k++) {
+        of[atlas->image[near->image[k]].label]++;
+    }
+    side->of_its_own = of[label];
+    side->other = -1;
+    for (int c = 0; c < classes; c++) {
+        if (c != label && of[c] > side->of_other) {
+            side->other = c;
+            side->of_other = of[c];
+        }
+    }
+    g_free(of);
+}
+
+static void find_neighbours(const atlas_maker *m, const double *x, nsk_atlas *atlas, int image,
+                            nsk_atlas_side *side) {
+    nearest near = {.count = 0};
+    const double *own = x + (size_t)image * (size_t)m->numbers;
+    for (int i = 0; i < m->images_count; i++) {
+        const double *other = x + (size_t)i * (size_t)m->numbers;
+        double distance = 0.0;
+        for (int k = 0; k < m->numbers; k++) {
+            distance += (own[k] - other[k]) * (own[k] - other[k]);
+        }
+        if (i != image) {
+            offer(&near, distance, i);
+        }
+    }
+    count_neighbours(atlas, &near, atlas->image[image].label, m->model->classes, side);
+}
+
+static bool lay_out(const atlas_maker *m, nsk_atlas *atlas, nsk_error *error) {
+    double *mean = g_new0(double, m->numbers);
+    double *directions = g_new0(double, (size_t)2 * (size_t)m->numbers);
+    for (int i = 0; i < m->images_count; i++) {
+        cblas_daxpy(m->numbers, 1.0 / m->images_count, m->in_float + (size_t)i * (size_t)m->numbers,
+                    1, mean, 1);
+    }
+    centre(m, mean, m->in_float);
+    centre(m, mean, m->in_integer);
+    bool good = find_directions(m, m->in_float, directions, atlas->spread) ||
+                nsk_fail(error, "the images' principal components cannot be found");
+#pragma omp parallel for schedule(static)
+    for (int i = 0; i < m->images_count; i++) {
+        nsk_atlas_image *image = &atlas->image[i];
+        place(m, m->in_float, directions, i, &image->in_float);
+        place(m, m->in_integer, directions, i, &image->in_integer);
+        find_neighbours(m, m->in_float, atlas, i, &image->in_float);
+        find_neighbours(m, m->in_integer, atlas, i, &image->in_integer);
+    }
+    g_free(mean);
+    g_free(directions);
+    return good;
+}
+
+nsk_atlas *nsk_atlas_make(const nsk_network *network, const nsk_model_file *file,
+                          const nsk_images *images, nsk_progress progress, void *context,
+                          nsk_error *error) {
+    nsk_model model;
+    if (!nsk_model_open_for(network, file, images, &model, error)) {
+        return NULL;
+    }
+    atlas_maker m = {.network = network,
+                     .model = &model,
+                     .images = images,
+                     .images_count = nsk_images_count(images)};
+    if (m.images_count < 3 || m.images_count > NSK_ATLAS_MOST) {
+        nsk_fail(error, "%d images: an atlas takes 3 to %d; say how many by --sample",
+                 m.images_count, NSK_ATLAS_MOST);
+        return NULL;
+    }
+    nsk_lowered *lowered = nsk_lower(network->graph, error);
+    bool good = lowered != NULL && find_layer(&m, lowered, error);
+    nsk_atlas *atlas = g_new0(nsk_atlas, 1);
+    if (good) {
+        size_t count = (size_t)m.images_count * (size_t)m.numbers;
+        atlas->images = m.images_count;
+        atlas->numbers = m.numbers;
+        atlas->image = g_new0(nsk_atlas_image, m.images_count);
+        m.in_float = g_new0(double, count);
+        m.in_integer = g_new0(double, count);
+        good = map_images(&m, atlas, progress, context, error) && lay_out(&m, atlas, error);
+    }
+    g_free(m.in_float);
+    g_free(m.in_integer);
+    nsk_lowered_free(lowered);
+    if (!good) {
+        nsk_atlas_free(atlas);
+        return NULL;
+    }
+    return atlas;
+}
+
+static bool side_is_astray(const nsk_atlas_side *side) {
+    return side->of_other > NSK_NEIGHBOURS / 2;
+}
+
+bool nsk_atlas_is_astray(const nsk_atlas_image *image) {
+    return side_is_astray(&image->in_float) && side_is_astray(&image->in_integer) &&
+           image->in_float.other == image->in_integer.other;
+}
+
+void nsk_atlas_free(nsk_atlas *atlas) {
+    if (atlas != NULL) {
+        g_free(atlas->image);
+        g_free(atlas);
+    }
+}
