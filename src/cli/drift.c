@@ -50,6 +50,53 @@ static void print_layer(cli_table *table, const nsk_drift_layer *l) {
                   cli_bar(fmax(l->sqnr_db, 0.0) / MOST_DB, BAR, bar));
 }
 
+/* What stands out, and what may be tried: figures that a specialist would look at twice. */
+static void print_advice(const cli_job *job, const nsk_drift *d) {
+    enum { FEW_LEVELS = 32 };
+    const double MUCH_WORSE_DB = 12.0;
+    const double OFTEN_AT_END = 0.01;
+    const nsk_drift_layer *worst = NULL;
+    const nsk_drift_layer *narrow = NULL;
+    char text[320];
+    for (int i = 0; i < d->layers - 1; i++) { /* the last one's outputs are the answer */
+        const nsk_drift_layer *l = &d->layer[i];
+        if (!l->measured) {
+            continue;
+        }
+        if (!isnan(l->alone_db) && (worst == NULL || l->alone_db < worst->alone_db)) {
+            worst = l;
+        }
+        if (l->levels <= FEW_LEVELS && (narrow == NULL || l->levels < narrow->levels)) {
+            narrow = l;
+        }
+        if (l->at_high > OFTEN_AT_END) {
+            g_snprintf(text, sizeof text,
+                       "%.1f %% of the outputs of %s are at the highest level, and cut off there: "
+                       "try '%s = extremes' under [ranges]",
+                       100.0 * l->at_high, l->name, l->name);
+            cli_paragraph("advice  ", text);
+        }
+    }
+    if (narrow != NULL) {
+        g_snprintf(text, sizeof text,
+                   "%s uses %d of 256 levels for nine tenths of its outputs, the others for a few "
+                   "large ones: try '%s = percentile' under [ranges], which cuts those off",
+                   narrow->name, narrow->levels, narrow->name);
+        cli_paragraph("advice  ", text);
+    }
+    if (worst != NULL) {
+        bool even_out = worst->alone_db - worst->worst_channel_db > MUCH_WORSE_DB &&
+                        !job->brief->recipe.equalise;
+        g_snprintf(text, sizeof text,
+                   "%s adds most by itself (%.1f dB): try %s; 'netsuke compare' "
+                   "says what it is worth",
+                   worst->name, worst->alone_db,
+                   even_out ? "'equalise = yes' under [stages], as its channels differ much"
+                            : "another of its ranges");
+        cli_paragraph("advice  ", text);
+    }
+}
+
 static void print_text(const cli_job *job, const nsk_drift *d) {
     cli_print_facts(job);
     printf("Signal over error of every layer's output, on %d held-out images\n\n", d->images);
@@ -64,6 +111,8 @@ static void print_text(const cli_job *job, const nsk_drift *d) {
     cli_paragraph("alone   ", "what this one does where its inputs are the float network's");
     cli_paragraph("levels  ", "so few of the 256 hold nine tenths of its outputs");
     cli_paragraph("lowest, highest  ", "shares of its outputs at the ends of its levels");
+    puts("");
+    print_advice(job, d);
 }
 
 static int run(cli_job *job) {
