@@ -48,13 +48,13 @@ static void draw_line(const panel *p, const double *percent, unsigned colour, do
 static void draw_scale(const panel *p, const nsk_stress_change *c) {
     char text[32];
     cairo_t *cr = p->canvas->cr;
-    for (double percent = 100.0; percent > p->lowest - 1.0; percent -= 20.0) {
+    for (int percent = 100; percent > p->lowest - 1.0; percent -= 20) {
         nsk_canvas_colour(p->canvas, NSK_LINE);
         cairo_set_line_width(cr, 0.6);
         cairo_move_to(cr, p->x, y_of(p, percent));
         cairo_line_to(cr, p->x + p->width, y_of(p, percent));
         cairo_stroke(cr);
-        snprintf(text, sizeof text, "%.0f %%", percent);
+        snprintf(text, sizeof text, "%d %%", percent);
         nsk_canvas_colour(p->canvas, NSK_FAINT);
         double width = nsk_canvas_text_width(p->canvas, 9.5, false, text);
         nsk_canvas_text(p->canvas, p->x - 8 - width, y_of(p, percent) + 3.5, 9.5, false, 0.0, text);

@@ -91,8 +91,8 @@ static void blur_line(const double *weights, int reach, uint8_t *at, int count, 
 /* By a Gaussian. */
 static bool blur(nsk_frame *f, double sigma, uint64_t *random, nsk_error *error) {
     int reach = (int)ceil(3.0 * sigma);
-    double *weights = g_new(double, 2 * reach + 1);
-    double *line = g_new(double, MAX(f->width, f->height));
+    double *weights = g_new0(double, 2 * reach + 1);
+    double *line = g_new0(double, MAX(f->width, f->height));
     size_t channels = (size_t)f->channels;
     size_t row = (size_t)f->width * channels;
     double sum = 0.0;
