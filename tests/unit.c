@@ -29,6 +29,7 @@ int main(int argc, char **argv) {
         {"drawings", NULL, NULL, NULL, NULL, report_tests},
         {"stress", NULL, NULL, NULL, NULL, stress_tests},
         {"atlas", NULL, NULL, NULL, NULL, atlas_tests},
+        {"costs", NULL, NULL, NULL, NULL, cost_tests},
         {"emulated cores", NULL, NULL, NULL, NULL, core_tests},
         {"budget", NULL, NULL, NULL, NULL, budget_tests},
         {"simulated board", NULL, NULL, NULL, NULL, sim_tests},

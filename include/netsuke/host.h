@@ -346,6 +346,18 @@ typedef struct nsk_scoring {
 nsk_scoring *nsk_scoring_of(const nsk_comparison *comparison, bool integer);
 void nsk_scoring_free(nsk_scoring *scoring);
 
+/* How many images the float network gets right, step by step on the way to the integer model: as it
+ * is; fed with what the device makes of a frame; with the integer model's weights besides. What is
+ * left to the integer model's own count comes from rounding what is computed. */
+typedef struct nsk_loss_split {
+    int exact, prepared, weights;
+} nsk_loss_split;
+
+/* The model must be what network, calibration and recipe give. */
+bool nsk_split_loss(const nsk_network *network, const nsk_images *calibration,
+                    const nsk_recipe *recipe, const nsk_model_file *file, const nsk_images *images,
+                    nsk_loss_split *split, nsk_progress progress, void *context, nsk_error *error);
+
 /* Draws how often answers are right over their probability, as a .png or .svg file. */
 bool nsk_reliability_draw(const nsk_comparison *comparison, const char *name, const char *path,
                           nsk_error *error);

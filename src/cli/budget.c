@@ -146,11 +146,10 @@ static int run(cli_job *job) {
         print_json(job, u);
     } else {
         cli_print_facts(job);
-        char bytes[2][CLI_TEXT];
-        printf("On board '%s': %s at %.0f MHz, %s of flash, %s of RAM, %g frames a second\n\n",
+        printf("On board '%s': %s at %.0f MHz, %.6g KiB of flash, %.6g KiB of RAM, %g frames a "
+               "second\n\n",
                job->board->name, job->board->core, job->board->clock / 1e6,
-               cli_bytes(job->board->flash, bytes[0]), cli_bytes(job->board->ram, bytes[1]),
-               job->board->frame_rate);
+               job->board->flash / 1024.0, job->board->ram / 1024.0, job->board->frame_rate);
         print_limits(u);
         print_parts(u);
         print_layers(u, job->model, job->board->clock);

@@ -18,7 +18,7 @@ typedef struct cli_job {
     gboolean json, tolerant;
     /* options of one command */
     char *output, *array, *array_name, *predictions, *sheet, *plot, *onnx, *points;
-    gboolean all;
+    gboolean all, split;
     gint frames, seed, sample;
     char **arguments; /* BRIEF and what follows it */
 

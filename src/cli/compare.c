@@ -50,7 +50,16 @@ static double loss_to_settle(const cli_job *job) {
     return (isfinite(limit) && limit > 0.0 ? limit : 1.0) / 100.0;
 }
 
-static void print_json(const cli_job *job, const nsk_comparison *c) {
+static void json_split(JsonBuilder *b, const nsk_loss_split *split) {
+    json_builder_set_member_name(b, "split");
+    json_builder_begin_object(b);
+    cli_json_int(b, "float", split->exact);
+    cli_json_int(b, "preparation", split->prepared);
+    cli_json_int(b, "weights", split->weights);
+    json_builder_end_object(b);
+}
+
+static void print_json(const cli_job *job, const nsk_comparison *c, const nsk_loss_split *split) {
     JsonBuilder *b = cli_json_start(job);
     cli_json_int(b, "images", c->images);
     json_half(job, b, c, false);
@@ -62,6 +71,9 @@ static void print_json(const cli_job *job, const nsk_comparison *c) {
     cli_json_int(b, "images_to_settle",
                  nsk_images_to_settle(c->lost, c->won, c->images, loss_to_settle(job)));
     cli_json_real(b, "agreement", share(c->agree, c->images));
+    if (job->split) {
+        json_split(b, split);
+    }
     json_builder_end_object(b);
     cli_print_json(b);
 }
@@ -259,6 +271,25 @@ static void print_flips(const cli_job *job, const nsk_comparison *c) {
     }
 }
 
+/* The steps from float to integers, each with what it costs. */
+static void print_split(const nsk_comparison *c, const nsk_loss_split *split) {
+    const int right[] = {split->exact, split->prepared, split->weights, c->integer_correct};
+    static const char *const steps[] = {"float", "the device's preparation", "integer weights",
+                                        "rounding what is computed"};
+    cli_table *table = cli_table_new("lrrr");
+    cli_table_row(table, "step\tright\taccuracy\tloss");
+    for (int i = 0; i < 4; i++) {
+        char loss[32] = "";
+        if (i > 0) {
+            g_snprintf(loss, sizeof loss, "%.2f", 100.0 * (right[i - 1] - right[i]) / c->images);
+        }
+        cli_table_row(table, "%s\t%d\t%.2f %%\t%s", steps[i], right[i],
+                      100.0 * share(right[i], c->images), loss);
+    }
+    cli_table_print(table);
+    putchar('\n');
+}
+
 /* The class that more wrong answers name than before, and the pairs that got worse. */
 static void print_worse(const cli_job *job, const nsk_comparison *c) {
     GString *text = g_string_new(NULL);
@@ -303,21 +334,37 @@ static bool draw(cli_job *job, const nsk_comparison *c) {
             nsk_reliability_draw(c, nsk_model_fact(&model, NSK_FACT_NAME), job->plot, &job->error));
 }
 
+/* Of the brief's own model: one from elsewhere has weights of its own. */
+static bool split_loss(cli_job *job, nsk_loss_split *split) {
+    if (job->model_path != NULL) {
+        g_snprintf(job->error.text, sizeof job->error.text,
+                   "--split is of the model that the brief describes; leave out --model");
+        return false;
+    }
+    return nsk_split_loss(job->network, job->calibration, &job->brief->recipe, job->model,
+                          job->held_out, split, cli_progress, NULL, &job->error);
+}
+
 static int run(cli_job *job) {
+    nsk_loss_split split = {0, 0, 0};
     if (!cli_load_network(job) || !cli_load_held_out(job) || !cli_load_model(job)) {
         return cli_fail(job);
     }
     nsk_comparison *c =
         nsk_compare(job->network, job->model, job->held_out, cli_progress, NULL, &job->error);
-    if (c == NULL || (job->predictions != NULL && !write_predictions(job, c)) || !draw(job, c)) {
+    if (c == NULL || (job->predictions != NULL && !write_predictions(job, c)) || !draw(job, c) ||
+        (job->split && !split_loss(job, &split))) {
         nsk_comparison_free(c);
         return cli_fail(job);
     }
     if (job->json) {
-        print_json(job, c);
+        print_json(job, c, &split);
     } else {
         cli_print_facts(job);
         print_summary(job, c);
+        if (job->split) {
+            print_split(c, &split);
+        }
         print_classes(job, c);
         print_confusion(job, c);
         print_worse(job, c);
@@ -337,6 +384,6 @@ const cli_command cli_compare = {
     "--plot F.svg whether the probabilities can be trusted.",
     1,
     1,
-    "model calibration held-out tolerant predictions all sheet plot",
+    "model calibration held-out tolerant predictions all sheet plot split",
     run,
 };

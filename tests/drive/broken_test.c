@@ -76,6 +76,8 @@ static const struct {
     {"true", "netsuke atlas k --sample 2", "an atlas takes 3 to 2000; say how many by --sample"},
     {"true", "netsuke atlas k --sample 12 --points nowhere/a.csv",
      "nowhere/a.csv: cannot be written"},
+    {"netsuke quantise k -o m.nsk > log.txt", "netsuke compare k --split --model m.nsk",
+     "--split is of the model that the brief describes; leave out --model"},
     {"true", "netsuke compare k --plot p.gif", "p.gif: end the name in .svg or .png"},
     {"true", "netsuke compare k --sheet nowhere/f.png", "nowhere/f.png: cannot be written"},
     {"true", "netsuke stress k --sample 6 --plot p.gif", "p.gif: end the name in .svg or .png"},

@@ -83,6 +83,14 @@ static void atlas_json(void) {
     json_node_unref(root);
 }
 
+static void split_json(void) {
+    JsonNode *root = drive_json(0, "netsuke compare demo/kiln.ini --split --json");
+    CU_ASSERT_EQUAL(json_number(root, "split.float"), json_number(root, "float.correct"));
+    CU_ASSERT(json_number(root, "split.preparation") > 1100);
+    CU_ASSERT(json_number(root, "split.weights") > 1100);
+    json_node_unref(root);
+}
+
 static void outline_json(void) {
     static const char *const ways[] = {"demo/kiln.ini", "demo/kiln.onnx"};
     for (size_t i = 0; i < G_N_ELEMENTS(ways); i++) {
@@ -251,6 +259,7 @@ CU_TestInfo contract_tests[] = {
     {"drift --json", drift_json},
     {"stress --json", stress_json},
     {"atlas --json", atlas_json},
+    {"compare --split --json", split_json},
     {"vet --json: mistakes in the brief are named", vet_json},
     {"quantise --json, the same bytes each time", quantise_json},
     {"compare --json and --predictions", compare_json_and_csv},

@@ -1,5 +1,6 @@
 /* The statistics of paired answers, and comparing the demo's models. */
 #include <math.h>
+#include <stdlib.h>
 #include <string.h>
 
 #include "../suites.h"
@@ -152,6 +153,28 @@ static void what_does_not_belong_together(void) {
     kiln_free(&k);
 }
 
+/* The steps begin at the float network's count; coarse weights cost at the step of weights. */
+static void losses_are_split(void) {
+    kiln k;
+    nsk_error error = {.text = ""};
+    nsk_loss_split split = {0, 0, 0};
+    kiln_load(&k, 60);
+    nsk_images *few =
+        nsk_images_open(k.brief->held_out, &k.brief->labels, &k.brief->input, 240, false, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(few);
+    nsk_comparison *c = nsk_compare(k.network, k.file, few, NULL, NULL, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(c);
+    CU_ASSERT(nsk_split_loss(k.network, k.calibration, &nsk_usual_recipe, k.file, few, &split, NULL,
+                             NULL, &error));
+    assert_error(&error, "");
+    CU_ASSERT_EQUAL(split.exact, c->float_correct);
+    CU_ASSERT(abs(split.prepared - split.exact) <= 3);
+    CU_ASSERT(abs(split.weights - c->integer_correct) <= 6);
+    nsk_comparison_free(c);
+    nsk_images_free(few);
+    kiln_free(&k);
+}
+
 CU_TestInfo compare_tests[] = {
     {"scores of classes, worked by hand", scores_by_hand},
     {"so many images settle a loss", so_many_images_settle},
@@ -159,5 +182,6 @@ CU_TestInfo compare_tests[] = {
     {"the paired interval covers the truth", interval_covers},
     {"the kiln line loses little", the_kiln_line_loses_little},
     {"what does not belong together", what_does_not_belong_together},
+    {"losses are split", losses_are_split},
     CU_TEST_INFO_NULL,
 };

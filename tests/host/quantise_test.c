@@ -45,6 +45,46 @@ static void multipliers_are_close(void) {
     CU_ASSERT_FALSE(nsk_multiplier_of(NAN, &m));
 }
 
+/* A channel's multiplier is the least at which its largest weight fits, and the scale of its
+ * weights makes it exact; a number that is one already stays one. */
+static void weight_multipliers_are_the_least(void) {
+    random_state r = {23};
+    float weights[9];
+    float bias = 0.0F;
+    nsk_low_layer l = {.kind = NSK_DEPTHWISE,
+                       .name = "d",
+                       .taps = 9,
+                       .weights = weights,
+                       .bias = &bias,
+                       .low = -INFINITY,
+                       .high = INFINITY};
+    for (int round = 0; round < 5000; round++) {
+        const nsk_scale in = {(float)exp(random_between(&r, -6.0, 2.0)),
+                              random_below(&r, 256) - 128};
+        const nsk_scale out = {(float)exp(random_between(&r, -6.0, 2.0)), 0};
+        double size = exp(random_between(&r, -4.0, 1.0));
+        double most = 0.0;
+        for (int i = 0; i < 9; i++) {
+            weights[i] = (float)(size * random_between(&r, -1.0, 1.0));
+            most = fmax(most, fabs((double)weights[i]));
+        }
+        bias = (float)random_between(&r, -1.0, 1.0);
+        nsk_finish_multiplier m = nsk_weight_multiplier(&l, 0, 1, in, out);
+        double value = ldexp(m.factor, -m.shift);
+        double needed = most / 127.0 * (double)in.scale / (double)out.scale;
+        CU_ASSERT(m.factor >= 8 && m.factor <= 15 && m.shift >= 1 && m.shift <= 31);
+        CU_ASSERT(value >= needed * (1.0 - 1e-5) || (m.factor == 15 && m.shift == 1));
+        CU_ASSERT(value <= needed * 9.0 / 8.0 * (1.0 + 1e-5) || value < 1e-3);
+        double scale = nsk_weight_scale(&l, 0, 1, in, out);
+        CU_ASSERT_DOUBLE_EQUAL(scale * (double)in.scale / (double)out.scale, value, 1e-12 * value);
+        float steps = (float)scale; /* as a file of quantised ONNX carries it */
+        l.steps = &steps;
+        nsk_finish_multiplier again = nsk_weight_multiplier(&l, 0, 1, in, out);
+        CU_ASSERT(again.factor == m.factor && again.shift == m.shift);
+        l.steps = NULL;
+    }
+}
+
 /* A dense layer whose weights are all as large as they get; proves that its sums stay in reach. */
 static bool dense_fits(int taps, nsk_error *error) {
     nsk_low_layer l = {
@@ -363,6 +403,7 @@ static void files_go_out_and_come_back(void) {
 CU_TestInfo quantise_tests[] = {
     {"scales cover their range", scales_cover_their_range},
     {"multipliers are close", multipliers_are_close},
+    {"multipliers of weights are the least", weight_multipliers_are_the_least},
     {"overflow is proven away", overflow_is_proven_away},
     {"files are little more than weights", files_are_little_more_than_weights},
     {"large biases survive", large_biases_survive},

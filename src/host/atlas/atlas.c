@@ -14,7 +14,7 @@
 typedef struct atlas_maker {
     const nsk_network *network;
     const nsk_model *model;
-    const nsk_images *images;
+    nsk_atlas *atlas;
     int layer;              /* the last with weights, whose input is looked at */
     const nsk_value *value; /* that input in the float network */
     int value_index;
@@ -72,16 +72,15 @@ static void before_layer(void *context, const nsk_model *model, unsigned index) 
     }
 }
 
-static bool map_image(const atlas_maker *m, const nsk_runner *r, int index, nsk_atlas_image *image,
-                      nsk_error *error) {
+static bool map_image(const nsk_runner *r, int index, void *context, nsk_error *error) {
+    const atlas_maker *m = context;
     nsk_answer answer;
+    nsk_atlas_image *image = &m->atlas->image[index];
     size_t at = (size_t)index * (size_t)m->numbers;
     const listener listening = {m, r->workspace, m->in_integer + at};
     const nsk_observer observer = {before_layer, NULL, (void *)&listening};
-    if (!nsk_images_frame(m->images, index, r->frame, error)) {
-        return false;
-    }
-    image->label = nsk_images_label(m->images, index);
+    (void)error;
+    image->label = nsk_images_label(r->images, index);
     nsk_runner_answer(r, image->label, &answer);
     image->in_float.answer = answer.float_class;
     image->in_integer.answer = answer.integer_class;
@@ -92,35 +91,6 @@ static bool map_image(const atlas_maker *m, const nsk_runner *r, int index, nsk_
     nsk_prepare(m->model, r->frame, (size_t)m->model->width * m->model->channels, r->workspace);
     nsk_run(m->model, r->workspace, &observer);
     return true;
-}
-
-static bool map_images(const atlas_maker *m, nsk_atlas *atlas, nsk_progress progress, void *context,
-                       nsk_error *error) {
-    int done = 0;
-    bool good = true;
-#pragma omp parallel
-    {
-        nsk_error trouble;
-        nsk_runner r;
-        bool fine = nsk_runner_start(&r, m->network, m->model, m->images, &trouble);
-#pragma omp for schedule(dynamic, 4)
-        for (int i = 0; i < m->images_count; i++) {
-            fine = fine && map_image(m, &r, i, &atlas->image[i], &trouble);
-            if (progress != NULL) {
-#pragma omp critical(nsk_atlas_progress)
-                progress(context, ++done, m->images_count);
-            }
-        }
-        if (!fine) {
-#pragma omp critical(nsk_atlas_failure)
-            {
-                good = false;
-                *error = trouble;
-            }
-        }
-        nsk_runner_clear(&r);
-    }
-    return good;
 }
 
 /* ---- the plane ---- */
@@ -260,10 +230,7 @@ nsk_atlas *nsk_atlas_make(const nsk_network *network, const nsk_model_file *file
     if (!nsk_model_open_for(network, file, images, &model, error)) {
         return NULL;
     }
-    atlas_maker m = {.network = network,
-                     .model = &model,
-                     .images = images,
-                     .images_count = nsk_images_count(images)};
+    atlas_maker m = {.network = network, .model = &model, .images_count = nsk_images_count(images)};
     if (m.images_count < 3 || m.images_count > NSK_ATLAS_MOST) {
         nsk_fail(error, "%d images: an atlas takes 3 to %d; say how many by --sample",
                  m.images_count, NSK_ATLAS_MOST);
@@ -274,12 +241,14 @@ nsk_atlas *nsk_atlas_make(const nsk_network *network, const nsk_model_file *file
     nsk_atlas *atlas = g_new0(nsk_atlas, 1);
     if (good) {
         size_t count = (size_t)m.images_count * (size_t)m.numbers;
+        m.atlas = atlas;
         atlas->images = m.images_count;
         atlas->numbers = m.numbers;
         atlas->image = g_new0(nsk_atlas_image, m.images_count);
         m.in_float = g_new0(double, count);
         m.in_integer = g_new0(double, count);
-        good = map_images(&m, atlas, progress, context, error) && lay_out(&m, atlas, error);
+        good = nsk_run_images(network, &model, images, map_image, &m, progress, context, error) &&
+               lay_out(&m, atlas, error);
     }
     g_free(m.in_float);
     g_free(m.in_integer);

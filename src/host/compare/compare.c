@@ -18,8 +18,8 @@ void nsk_probabilities(const nsk_model *model, const int8_t *scores, float *prob
     }
 }
 
-bool nsk_runner_start(nsk_runner *r, const nsk_network *network, const nsk_model *model,
-                      const nsk_images *images, nsk_error *error) {
+static bool start(nsk_runner *r, const nsk_network *network, const nsk_model *model,
+                  const nsk_images *images, nsk_error *error) {
     *r = (nsk_runner){.network = network, .model = model, .images = images};
     r->pass = nsk_pass_new(network->graph, error);
     r->frame = g_malloc(nsk_images_frame_bytes(images));
@@ -28,7 +28,7 @@ bool nsk_runner_start(nsk_runner *r, const nsk_network *network, const nsk_model
     return r->pass != NULL;
 }
 
-void nsk_runner_clear(nsk_runner *r) {
+static void clear(nsk_runner *r) {
     nsk_pass_free(r->pass);
     g_free(r->frame);
     g_free(r->workspace);
@@ -51,16 +51,9 @@ void nsk_runner_answer(const nsk_runner *r, int label, nsk_answer *answer) {
     answer->integer_probability = r->probabilities[answer->integer_class];
 }
 
-static bool answer_image(const nsk_runner *r, int index, nsk_answer *answer, nsk_error *error) {
-    if (!nsk_images_frame(r->images, index, r->frame, error)) {
-        return false;
-    }
-    nsk_runner_answer(r, nsk_images_label(r->images, index), answer);
-    return true;
-}
-
-static bool run_all(const nsk_network *network, const nsk_model *model, const nsk_images *images,
-                    nsk_answer *answers, nsk_progress progress, void *context, nsk_error *error) {
+bool nsk_run_images(const nsk_network *network, const nsk_model *model, const nsk_images *images,
+                    nsk_image_step *step, void *context, nsk_progress progress,
+                    void *progress_context, nsk_error *error) {
     int total = nsk_images_count(images);
     int done = 0;
     bool good = true;
@@ -68,25 +61,33 @@ static bool run_all(const nsk_network *network, const nsk_model *model, const ns
     {
         nsk_error trouble;
         nsk_runner r;
-        bool fine = nsk_runner_start(&r, network, model, images, &trouble);
+        bool fine = start(&r, network, model, images, &trouble);
 #pragma omp for schedule(dynamic, 4)
         for (int i = 0; i < total; i++) {
-            fine = fine && answer_image(&r, i, &answers[i], &trouble);
+            fine = fine && nsk_images_frame(images, i, r.frame, &trouble) &&
+                   step(&r, i, context, &trouble);
             if (progress != NULL) {
-#pragma omp critical(nsk_compare_progress)
-                progress(context, ++done, total);
+#pragma omp critical(nsk_runner_progress)
+                progress(progress_context, ++done, total);
             }
         }
         if (!fine) {
-#pragma omp critical(nsk_compare_failure)
+#pragma omp critical(nsk_runner_failure)
             {
                 good = false;
                 *error = trouble;
             }
         }
-        nsk_runner_clear(&r);
+        clear(&r);
     }
     return good;
+}
+
+static bool answer_image(const nsk_runner *r, int image, void *context, nsk_error *error) {
+    nsk_answer *answers = context;
+    (void)error;
+    nsk_runner_answer(r, nsk_images_label(r->images, image), &answers[image]);
+    return true;
 }
 
 void nsk_paired_interval(int lost, int won, int images, double *low, double *high) {
@@ -136,7 +137,8 @@ nsk_comparison *nsk_compare(const nsk_network *network, const nsk_model_file *fi
     c->images = nsk_images_count(held_out);
     c->classes = model.classes;
     c->answers = g_new0(nsk_answer, c->images);
-    if (!run_all(network, &model, held_out, c->answers, progress, context, error)) {
+    if (!nsk_run_images(network, &model, held_out, answer_image, c->answers, progress, context,
+                        error)) {
         nsk_comparison_free(c);
         return NULL;
     }

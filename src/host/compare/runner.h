@@ -14,10 +14,13 @@ typedef struct nsk_runner {
     float *probabilities;
 } nsk_runner;
 
-/* False: `runner` is to be cleared all the same. */
-bool nsk_runner_start(nsk_runner *runner, const nsk_network *network, const nsk_model *model,
-                      const nsk_images *images, nsk_error *error);
-void nsk_runner_clear(nsk_runner *runner);
+/* One image: its frame stands in runner->frame. Called by many threads at once. */
+typedef bool nsk_image_step(const nsk_runner *runner, int image, void *context, nsk_error *error);
+
+/* Calls `step` for every image of the set, a runner a thread. `progress` may be NULL. */
+bool nsk_run_images(const nsk_network *network, const nsk_model *model, const nsk_images *images,
+                    nsk_image_step *step, void *context, nsk_progress progress,
+                    void *progress_context, nsk_error *error);
 
 /* What both say of runner->frame, whose label is given. */
 void nsk_runner_answer(const nsk_runner *runner, int label, nsk_answer *answer);

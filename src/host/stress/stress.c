@@ -5,7 +5,7 @@
 #include "quantise/check.h"
 #include "stress/changes.h"
 
-/* One thread's tallies: unchanged, then every change at every strength. */
+/* One image's tallies: unchanged, then every change at every strength. */
 enum { KEPT = 0 };
 
 static void note(nsk_stress_count *count, const nsk_answer *a) {
@@ -29,42 +29,10 @@ static nsk_frame frame_of(const nsk_runner *r) {
                        r->model->colour};
 }
 
-/* One image, in all ways. `random` differs by image and by change, not by strength: a stronger
- * shift goes farther the same way. */
-static bool stress_image(const nsk_runner *r, const nsk_stress *s, const nsk_change *const *changes,
-                         int index, uint64_t seed, nsk_stress_count *counts, nsk_error *error) {
-    nsk_answer answer;
-    int label = nsk_images_label(r->images, index);
-    if (!nsk_images_frame(r->images, index, r->frame, error)) {
-        return false;
-    }
-    size_t bytes = nsk_images_frame_bytes(r->images);
-    uint8_t *plain = g_memdup2(r->frame, bytes);
-    bool good = true;
-    nsk_runner_answer(r, label, &answer);
-    note(&counts[KEPT], &answer);
-    for (int c = 0; c < s->changes && good; c++) {
-        for (int k = 0; k < NSK_STRENGTHS && good; k++) {
-            nsk_frame frame = frame_of(r);
-            uint64_t random = seed + ((uint64_t)index << 16) + ((uint64_t)c << 8);
-            memcpy(r->frame, plain, bytes);
-            good = changes[c]->apply(&frame, changes[c]->amount[k], &random, error);
-            nsk_runner_answer(r, label, &answer);
-            note(&counts[KEPT + 1 + c * NSK_STRENGTHS + k], &answer);
-        }
-    }
-    g_free(plain);
-    return good;
-}
-
 typedef struct job {
-    const nsk_network *network;
-    const nsk_model *model;
-    const nsk_images *images;
+    nsk_stress *stress;
     const nsk_change **changes;
     uint64_t seed;
-    nsk_progress progress;
-    void *context;
 } job;
 
 static void collect(nsk_stress *s, const nsk_stress_count *counts) {
@@ -76,34 +44,32 @@ static void collect(nsk_stress *s, const nsk_stress_count *counts) {
     }
 }
 
-static bool stress_all(const job *j, nsk_stress *s, nsk_error *error) {
-    int done = 0;
+/* One image, in all ways. `random` differs by image and by change, not by strength: a stronger
+ * shift goes farther the same way. */
+static bool stress_image(const nsk_runner *r, int image, void *context, nsk_error *error) {
+    const job *j = context;
+    nsk_answer answer;
+    int changes = j->stress->changes;
+    int label = nsk_images_label(r->images, image);
+    size_t bytes = nsk_images_frame_bytes(r->images);
+    uint8_t *plain = g_memdup2(r->frame, bytes);
+    nsk_stress_count *counts = g_new0(nsk_stress_count, 1 + changes * NSK_STRENGTHS);
     bool good = true;
-#pragma omp parallel
-    {
-        nsk_error trouble;
-        nsk_runner r;
-        nsk_stress_count *counts = g_new0(nsk_stress_count, 1 + s->changes * NSK_STRENGTHS);
-        bool fine = nsk_runner_start(&r, j->network, j->model, j->images, &trouble);
-#pragma omp for schedule(dynamic, 1)
-        for (int i = 0; i < s->images; i++) {
-            fine = fine && stress_image(&r, s, j->changes, i, j->seed, counts, &trouble);
-            if (j->progress != NULL) {
-#pragma omp critical(nsk_stress_progress)
-                j->progress(j->context, ++done, s->images);
-            }
-        }
-#pragma omp critical(nsk_stress_result)
-        {
-            collect(s, counts);
-            if (!fine) {
-                good = false;
-                *error = trouble;
-            }
-        }
-        nsk_runner_clear(&r);
-        g_free(counts);
+    nsk_runner_answer(r, label, &answer);
+    note(&counts[KEPT], &answer);
+    for (int i = 0; i < changes * NSK_STRENGTHS && good; i++) {
+        const nsk_change *change = j->changes[i / NSK_STRENGTHS];
+        nsk_frame frame = frame_of(r);
+        uint64_t random = j->seed + ((uint64_t)image << 16) + ((uint64_t)(i / NSK_STRENGTHS) << 8);
+        memcpy(r->frame, plain, bytes);
+        good = change->apply(&frame, change->amount[i % NSK_STRENGTHS], &random, error);
+        nsk_runner_answer(r, label, &answer);
+        note(&counts[KEPT + 1 + i], &answer);
     }
+#pragma omp critical(nsk_stress_result)
+    collect(j->stress, counts);
+    g_free(counts);
+    g_free(plain);
     return good;
 }
 
@@ -125,8 +91,7 @@ nsk_stress *nsk_stress_measure(const nsk_network *network, const nsk_model_file 
         return NULL;
     }
     nsk_stress *s = g_new0(nsk_stress, 1);
-    job j = {network, &model,   images, g_new(const nsk_change *, nsk_change_count),
-             seed,    progress, context};
+    job j = {s, g_new(const nsk_change *, nsk_change_count), seed};
     s->images = nsk_images_count(images);
     s->change = g_new0(nsk_stress_change, nsk_change_count);
     for (int i = 0; i < nsk_change_count; i++) {
@@ -139,7 +104,7 @@ nsk_stress *nsk_stress_measure(const nsk_network *network, const nsk_model_file 
             j.changes[s->changes++] = c;
         }
     }
-    bool good = stress_all(&j, s, error);
+    bool good = nsk_run_images(network, &model, images, stress_image, &j, progress, context, error);
     g_free(j.changes);
     if (!good) {
         nsk_stress_free(s);

@@ -1,0 +1,92 @@
+/* Where a loss comes from: what the device's preparation costs, then its weights, then the rest. */
+#include <glib/gstdio.h>
+#include <math.h>
+#include <string.h>
+
+#include "compare/runner.h"
+#include "quantise/check.h"
+#include "quantise/integer.h"
+
+typedef struct splitter {
+    nsk_scale input; /* the device's */
+    int exact, prepared;
+} splitter;
+
+/* What the device makes of the input. */
+static void round_input(const splitter *s, const nsk_runner *r) {
+    float *x = nsk_pass_input(r->pass);
+    const nsk_value *value = nsk_graph_value(r->network->graph, r->network->graph->input);
+    for (size_t i = 0; i < nsk_value_count(value); i++) {
+        x[i] = s->input.scale * (float)(nsk_level_of((double)x[i], s->input) - s->input.zero);
+    }
+}
+
+static bool is_right(const nsk_runner *r, int image) {
+    int best = 0;
+    nsk_pass_run(r->pass);
+    const float *scores = nsk_pass_value(r->pass, r->network->graph->output);
+    for (int c = 1; c < r->model->classes; c++) {
+        best = scores[c] > scores[best] ? c : best;
+    }
+    return best == nsk_images_label(r->images, image);
+}
+
+static bool split_image(const nsk_runner *r, int image, void *context, nsk_error *error) {
+    splitter *s = context;
+    (void)error;
+    nsk_float_prepare(r->network->graph, nsk_images_input(r->images), r->frame,
+                      nsk_pass_input(r->pass));
+    bool exact = is_right(r, image);
+    round_input(s, r);
+    bool prepared = is_right(r, image);
+#pragma omp critical(nsk_split_count)
+    {
+        s->exact += exact;
+        s->prepared += prepared;
+    }
+    return true;
+}
+
+/* The same network with the integer model's weights: written as ONNX and read again, which leaves
+ * what is computed in float. */
+static nsk_network *with_rounded_weights(const nsk_network *network, const nsk_images *calibration,
+                                         const nsk_recipe *recipe, nsk_error *error) {
+    char *folder = g_dir_make_tmp("netsuke-split-XXXXXX", NULL);
+    if (folder == NULL) {
+        nsk_fail(error, "no temporary folder can be made");
+        return NULL;
+    }
+    char *path = g_build_filename(folder, "rounded.onnx", NULL);
+    nsk_input input = *nsk_images_input(calibration);
+    nsk_network *rounded = nsk_quantise_onnx(network, calibration, recipe, path, error)
+                               ? nsk_network_read(path, &input, NULL, error)
+                               : NULL;
+    g_unlink(path);
+    g_rmdir(folder);
+    g_free(path);
+    g_free(folder);
+    return rounded;
+}
+
+bool nsk_split_loss(const nsk_network *network, const nsk_images *calibration,
+                    const nsk_recipe *recipe, const nsk_model_file *file, const nsk_images *images,
+                    nsk_loss_split *split, nsk_progress progress, void *context, nsk_error *error) {
+    nsk_model model;
+    if (!nsk_model_open_for(network, file, images, &model, error)) {
+        return false;
+    }
+    nsk_tensor in = nsk_tensor_at(&model, model.input);
+    splitter own = {.input = {.zero = in.zero}};
+    memcpy(&own.input.scale, &in.scale_bits, sizeof own.input.scale);
+    splitter rounded = own;
+    nsk_network *other = with_rounded_weights(network, calibration, recipe, error);
+    bool good =
+        other != NULL &&
+        nsk_run_images(network, &model, images, split_image, &own, progress, context, error) &&
+        nsk_run_images(other, &model, images, split_image, &rounded, progress, context, error);
+    split->exact = own.exact;
+    split->prepared = own.prepared;
+    split->weights = rounded.prepared;
+    nsk_network_free(other);
+    return good;
+}
