@@ -124,8 +124,9 @@ typedef struct nsk_observer {
 nsk_status nsk_open(nsk_model *model, const void *bytes, size_t size);
 
 /* Turns a frame (model->height rows of model->width pixels in model->colour order, rows `stride`
- * bytes apart) into the network's input: one table look-up a byte; and runs the streamed layers, if
- * the model has any. The workspace has model->workspace_bytes and is aligned to NSK_ALIGNMENT. */
+ * bytes apart) into the network's input: a multiplication or a look-up a byte; runs the streamed
+ * layers, if the model has any. The workspace has model->workspace_bytes and is aligned to
+ * NSK_ALIGNMENT. */
 void nsk_prepare(const nsk_model *model, const uint8_t *frame, size_t stride, void *workspace);
 
 /* The same for a frame that comes a few rows at a time, so that nobody has to hold it whole: a feed
