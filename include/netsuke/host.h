@@ -127,6 +127,9 @@ nsk_images *nsk_images_open(const char *folder, const nsk_labels *labels, const 
 nsk_images *nsk_images_open_array(const char *path, const char *labels_path,
                                   const nsk_labels *labels, const nsk_input *input, int limit,
                                   bool tolerant, nsk_error *error);
+/* Keeps of each class's pictures every `of`-th, or all but those: two sets opened alike become two
+ * that have nothing in common. */
+void nsk_images_keep(nsk_images *images, int of, bool every);
 void nsk_images_free(nsk_images *images);
 int nsk_images_count(const nsk_images *images);
 int nsk_images_label(const nsk_images *images, int index);

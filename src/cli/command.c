@@ -82,10 +82,14 @@ static nsk_images *open_set(cli_job *job, const char *path, const char *labels, 
     return images;
 }
 
+nsk_images *cli_open_calibration(cli_job *job) {
+    return open_set(job, job->brief->calibration, job->brief->calibration_labels,
+                    job->brief->calibration_limit);
+}
+
 bool cli_load_calibration(cli_job *job) {
     if (job->calibration == NULL && cli_load_brief(job)) {
-        job->calibration = open_set(job, job->brief->calibration, job->brief->calibration_labels,
-                                    job->brief->calibration_limit);
+        job->calibration = cli_open_calibration(job);
     }
     return job->calibration != NULL;
 }

@@ -18,7 +18,7 @@ typedef struct cli_job {
     gboolean json, tolerant;
     /* options of one command */
     char *output, *array, *array_name, *predictions, *sheet, *plot, *onnx, *points;
-    gboolean all, split;
+    gboolean all, split, gains;
     gint frames, seed, sample;
     char **arguments; /* BRIEF and what follows it */
 
@@ -46,6 +46,8 @@ extern const cli_command cli_survey, cli_outline, cli_vet, cli_quantise, cli_com
 bool cli_load_brief(cli_job *job);
 bool cli_load_network(cli_job *job);
 bool cli_load_calibration(cli_job *job);
+/* The same set once more, the caller's own. */
+nsk_images *cli_open_calibration(cli_job *job);
 bool cli_load_held_out(cli_job *job);
 /* The file of --model, or else the network quantised now. */
 bool cli_load_model(cli_job *job);

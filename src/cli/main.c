@@ -57,6 +57,8 @@ static GArray *options_of(const cli_command *command, cli_job *job) {
          "Look at so many images, spread over the classes (vet, atlas: 600, stress: 240)", "N"},
         {"all", 'a', 0, G_OPTION_ARG_NONE, &job->all, "Print long lists whole, look at all images",
          NULL},
+        {"gains", 0, 0, G_OPTION_ARG_NONE, &job->gains,
+         "Say what each stage gained, on calibration images that it was not fitted to", NULL},
         {"split", 0, 0, G_OPTION_ARG_NONE, &job->split,
          "Say where the loss comes from: preparation, weights, the rest", NULL},
         {"frames", 0, 0, G_OPTION_ARG_INT, &job->frames,

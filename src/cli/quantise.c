@@ -52,7 +52,129 @@ static void print_text(const cli_job *job) {
     cli_table_print(table);
 }
 
+/* ---- what each stage gained ---- */
+
+enum { STEPS = 4, EVERY = 5 };
+
+typedef struct gain {
+    const char *stage;
+    double output_db; /* signal over error of the scores */
+    int agree, images;
+} gain;
+
+/* A model of the brief's stages up to one, fitted to some images and judged on others. */
+static bool measure(cli_job *job, const nsk_recipe *recipe, const nsk_images *fitted,
+                    const nsk_images *others, gain *g) {
+    nsk_network *evened =
+        recipe->equalise ? nsk_network_equalised(job->network, fitted, &job->error) : NULL;
+    const nsk_network *network = evened != NULL ? evened : job->network;
+    nsk_model_file *file = recipe->equalise && evened == NULL
+                               ? NULL
+                               : nsk_quantise(job->network, fitted, recipe, &job->error);
+    nsk_drift *d =
+        file != NULL ? nsk_drift_measure(network, file, others, NULL, NULL, &job->error) : NULL;
+    nsk_comparison *c =
+        d != NULL ? nsk_compare(job->network, file, others, NULL, NULL, &job->error) : NULL;
+    if (c != NULL) {
+        g->output_db = d->layer[d->layers - 1].sqnr_db;
+        g->agree = c->agree;
+        g->images = c->images;
+    }
+    nsk_comparison_free(c);
+    nsk_drift_free(d);
+    nsk_model_file_free(file);
+    nsk_network_free(evened);
+    return g->images > 0;
+}
+
+/* The stages that the brief asks for, one after the other. */
+static int measure_all(cli_job *job, const nsk_images *fitted, const nsk_images *others,
+                       gain *gains) {
+    const nsk_recipe *whole = &job->brief->recipe;
+    nsk_recipe recipe = *whole;
+    const bool asked[STEPS] = {true, whole->equalise, whole->rounding, whole->biases};
+    bool *const on[STEPS] = {NULL, &recipe.equalise, &recipe.rounding, &recipe.biases};
+    static const char *const names[STEPS] = {"ranges alone", "channels evened out",
+                                             "rounding fitted", "biases settled"};
+    int count = 0;
+    recipe.equalise = recipe.rounding = recipe.biases = false;
+    recipe.streaming = NSK_STREAM_NEVER;
+    for (int i = 0; i < STEPS; i++) {
+        if (!asked[i]) {
+            continue;
+        }
+        if (on[i] != NULL) {
+            *on[i] = true;
+        }
+        gains[count] = (gain){.stage = names[i]};
+        if (!measure(job, &recipe, fitted, others, &gains[count++])) {
+            return 0;
+        }
+    }
+    return count;
+}
+
+static void print_gains(const gain *gains, int count, int fitted) {
+    cli_table *table = cli_table_new("lrrrr");
+    printf("\nWhat each stage gained: fitted to %d of the calibration images, judged on the %d "
+           "others\n\n",
+           fitted, gains[0].images);
+    cli_table_row(table, "stage\tscores\tgained\tagreement\timages");
+    for (int i = 0; i < count; i++) {
+        char gained[32] = "";
+        if (i > 0) {
+            g_snprintf(gained, sizeof gained, "%.1f dB",
+                       gains[i].output_db - gains[i - 1].output_db);
+        }
+        cli_table_row(table, "%s\t%.1f dB\t%s\t%.2f %%\t%d of %d", gains[i].stage,
+                      gains[i].output_db, gained, 100.0 * gains[i].agree / gains[i].images,
+                      gains[i].agree, gains[i].images);
+    }
+    cli_table_print(table);
+    puts("");
+    cli_paragraph("scores  ", "signal over error of the scores: the float network's beside the "
+                              "integer model's");
+}
+
+static void json_gains(JsonBuilder *b, const gain *gains, int count) {
+    json_builder_set_member_name(b, "gains");
+    json_builder_begin_array(b);
+    for (int i = 0; i < count; i++) {
+        json_builder_begin_object(b);
+        cli_json_text(b, "stage", gains[i].stage);
+        cli_json_real(b, "scores_db", gains[i].output_db);
+        cli_json_int(b, "agree", gains[i].agree);
+        cli_json_int(b, "images", gains[i].images);
+        json_builder_end_object(b);
+    }
+    json_builder_end_array(b);
+}
+
+/* How many stages were measured; 0 where one could not be. */
+static int find_gains(cli_job *job, gain *gains, int *fitted_images) {
+    nsk_images *fitted = cli_open_calibration(job);
+    nsk_images *others = fitted != NULL ? cli_open_calibration(job) : NULL;
+    int count = 0;
+    if (others != NULL) {
+        nsk_images_keep(fitted, EVERY, false);
+        nsk_images_keep(others, EVERY, true);
+        *fitted_images = nsk_images_count(fitted);
+        if (nsk_images_count(others) == 0) {
+            g_snprintf(job->error.text, sizeof job->error.text,
+                       "--gains wants %d calibration images of a class at least", EVERY);
+        } else {
+            count = measure_all(job, fitted, others, gains);
+        }
+    }
+    nsk_images_free(fitted);
+    nsk_images_free(others);
+    return count;
+}
+
 static int run(cli_job *job) {
+    gain gains[STEPS];
+    int measured = 0;
+    int fitted = 0;
     if (job->output == NULL) {
         g_snprintf(job->error.text, sizeof job->error.text,
                    "say where the model goes: netsuke quantise BRIEF -o M.nsk");
@@ -64,7 +186,8 @@ static int run(cli_job *job) {
                                  job->array_name != NULL ? job->array_name : "model",
                                  &job->error)) ||
         (job->onnx != NULL && !nsk_quantise_onnx(job->network, job->calibration,
-                                                 &job->brief->recipe, job->onnx, &job->error))) {
+                                                 &job->brief->recipe, job->onnx, &job->error)) ||
+        (job->gains && (measured = find_gains(job, gains, &fitted)) == 0)) {
         return cli_fail(job);
     }
     if (job->json) {
@@ -72,11 +195,17 @@ static int run(cli_job *job) {
         cli_json_int(b, "model_bytes", (gint64)job->model->size);
         cli_json_int(b, "weight_bytes", (gint64)job->model->weight_bytes);
         cli_json_int(b, "calibration_images", nsk_images_count(job->calibration));
+        if (job->gains) {
+            json_gains(b, gains, measured);
+        }
         json_builder_end_object(b);
         cli_print_json(b);
     } else {
         cli_print_facts(job);
         print_text(job);
+        if (job->gains) {
+            print_gains(gains, measured, fitted);
+        }
     }
     return CLI_DONE;
 }
@@ -87,9 +216,11 @@ const cli_command cli_quantise = {
     "BRIEF -o M.nsk",
     "  netsuke quantise demo/kiln.ini -o kiln.nsk\n"
     "writes the model file that the device runs. --onnx F.onnx writes the same as standard ONNX\n"
-    "with QuantizeLinear and DequantizeLinear, for other tools.",
+    "with QuantizeLinear and DequantizeLinear, for other tools; --gains says what each stage of "
+    "the\n"
+    "brief gained.",
     1,
     1,
-    "calibration tolerant output array array-name onnx",
+    "calibration tolerant output array array-name onnx gains",
     run,
 };

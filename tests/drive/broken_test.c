@@ -78,6 +78,8 @@ static const struct {
      "nowhere/a.csv: cannot be written"},
     {"netsuke quantise k -o m.nsk > log.txt", "netsuke compare k --split --model m.nsk",
      "--split is of the model that the brief describes; leave out --model"},
+    {"sed -i 's/^calibration-limit.*/calibration-limit = 24/' k",
+     "netsuke quantise k -o m.nsk --gains", "--gains wants 5 calibration images of a class"},
     {"true", "netsuke compare k --plot p.gif", "p.gif: end the name in .svg or .png"},
     {"true", "netsuke compare k --sheet nowhere/f.png", "nowhere/f.png: cannot be written"},
     {"true", "netsuke stress k --sample 6 --plot p.gif", "p.gif: end the name in .svg or .png"},

@@ -91,6 +91,17 @@ static void split_json(void) {
     json_node_unref(root);
 }
 
+static void gains_json(void) {
+    JsonNode *root = drive_json(0, "netsuke quantise demo/kiln.ini -o \"$T/g.nsk\" --gains --json");
+    CU_ASSERT_EQUAL(json_length(root, "gains"), 4);
+    CU_ASSERT_STRING_EQUAL(json_text(root, "gains.0.stage"), "ranges alone");
+    CU_ASSERT_STRING_EQUAL(json_text(root, "gains.3.stage"), "biases settled");
+    CU_ASSERT_EQUAL(json_number(root, "gains.2.images"), 36);
+    CU_ASSERT(json_number(root, "gains.1.scores_db") > 25.0);
+    CU_ASSERT(json_number(root, "gains.1.agree") >= 34);
+    json_node_unref(root);
+}
+
 static void outline_json(void) {
     static const char *const ways[] = {"demo/kiln.ini", "demo/kiln.onnx"};
     for (size_t i = 0; i < G_N_ELEMENTS(ways); i++) {
@@ -259,6 +270,7 @@ CU_TestInfo contract_tests[] = {
     {"drift --json", drift_json},
     {"stress --json", stress_json},
     {"atlas --json", atlas_json},
+    {"quantise --gains --json", gains_json},
     {"compare --split --json", split_json},
     {"vet --json: mistakes in the brief are named", vet_json},
     {"quantise --json, the same bytes each time", quantise_json},

@@ -47,6 +47,30 @@ static void limits_spread_over_classes(void) {
     scratch_remove(folder);
 }
 
+/* The same set twice, parted: every picture is in one of both. */
+static void parts_have_nothing_in_common(void) {
+    char *folder = scratch_new();
+    nsk_error error = {.text = ""};
+    noise_set(folder, &labels, 11, 4, 4);
+    for (int of = 2; of <= 5; of++) {
+        nsk_images *most = nsk_images_open(folder, &labels, &input, 0, false, &error);
+        nsk_images *rest = nsk_images_open(folder, &labels, &input, 0, false, &error);
+        CU_ASSERT_FATAL(most != NULL && rest != NULL);
+        nsk_images_keep(most, of, false);
+        nsk_images_keep(rest, of, true);
+        CU_ASSERT_EQUAL(nsk_images_count(rest), 3 * (11 / of));
+        CU_ASSERT_EQUAL(nsk_images_count(most) + nsk_images_count(rest), 33);
+        for (int i = 0; i < nsk_images_count(rest); i++) {
+            for (int k = 0; k < nsk_images_count(most); k++) {
+                CU_ASSERT_STRING_NOT_EQUAL(nsk_images_path(rest, i), nsk_images_path(most, k));
+            }
+        }
+        nsk_images_free(most);
+        nsk_images_free(rest);
+    }
+    scratch_remove(folder);
+}
+
 /* What is wrong with the folder, what must be said, and what is left when it is let pass. */
 static void mistakes_are_named_or_left_out(void) {
     static const struct {
@@ -228,6 +252,7 @@ static void names_and_links(void) {
 CU_TestInfo set_tests[] = {
     {"a folder a class", folders_are_classes},
     {"a limit spreads over the classes", limits_spread_over_classes},
+    {"parts have nothing in common", parts_have_nothing_in_common},
     {"mistakes are named, or left out", mistakes_are_named_or_left_out},
     {"nothing to open", nothing_to_open},
     {"pictures that repeat others are found", surveys_find_repeats},

@@ -70,6 +70,23 @@ static void thin(nsk_images *images, int limit) {
     g_free(place);
 }
 
+void nsk_images_keep(nsk_images *images, int of, bool every) {
+    int *place = g_new0(int, images->labels.count);
+    GArray *kept = g_array_new(FALSE, FALSE, sizeof(nsk_entry));
+    for (guint i = 0; i < images->entries->len; i++) {
+        nsk_entry one = g_array_index(images->entries, nsk_entry, i);
+        bool is_one = place[one.label]++ % of == of - 1;
+        if (is_one == every) {
+            g_array_append_val(kept, one);
+        } else {
+            g_free(one.path);
+        }
+    }
+    g_array_free(images->entries, TRUE);
+    images->entries = kept;
+    g_free(place);
+}
+
 /* Decodes every picture once and leaves out what cannot be read. */
 static void leave_out_unreadable(nsk_images *images) {
     int count = (int)images->entries->len;
