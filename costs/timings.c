@@ -6,16 +6,8 @@
 #define ARM   "arm-none-eabi-"
 #define RISCV "riscv64-unknown-elf-"
 
-/* Cortex-M4: loads two cycles, one behind another; P, what a taken branch waits, is 1 to 3 and
- * taken as 2; division is 2 to 12 and taken as 7. Memory without wait states, here and everywhere.
- */
-#define M4_RULES                                                                                   \
-    {                                                                                              \
-        {"ldm", 1, true, false}, {"stm", 1, true, false}, {"push", 1, true, false},                \
-            {"pop", 1, true, false}, {"ldrd", 3, false, false}, {"strd", 3, false, false},         \
-            {"ldr", 2, false, true}, {"udiv", 7, false, false}, {"sdiv", 7, false, false},         \
-    }
-
+/* P, what a taken branch waits, is 1 to 3 and taken as 2; division is 2 to 12 and taken as 7.
+ * Memory without wait states. */
 static const core_timings cores[] = {
     /* a multiplication takes one cycle or 32, as the chip's maker chose */
     {"cortex-m0",
@@ -51,7 +43,20 @@ static const core_timings cores[] = {
       {"udiv", 7, false, false},
       {"sdiv", 7, false, false}},
      2},
-    {"cortex-m4", ARM, "of the DSP extension", "Arm DDI 0439, table 3-1", M4_RULES, 2},
+    {"cortex-m4",
+     ARM,
+     "of the DSP extension",
+     "Arm DDI 0439, table 3-1",
+     {{"ldm", 1, true, false},
+      {"stm", 1, true, false},
+      {"push", 1, true, false},
+      {"pop", 1, true, false},
+      {"ldrd", 3, false, false},
+      {"strd", 3, false, false},
+      {"ldr", 2, false, true},
+      {"udiv", 7, false, false},
+      {"sdiv", 7, false, false}},
+     2},
     {"cortex-m7", ARM, "of the DSP extension", "", {{NULL, 0, false, false}}, 0},
     {"cortex-m33", ARM, "of the DSP extension", "", {{NULL, 0, false, false}}, 0},
     {"cortex-m55", ARM, "of the vector extension", "", {{NULL, 0, false, false}}, 0},

@@ -180,8 +180,8 @@ nsk_kind nsk_layer_kind(const nsk_model *model, unsigned layer);
 nsk_tensor nsk_tensor_at(const nsk_model *model, unsigned tensor);
 /* The tensor that a layer writes. */
 unsigned nsk_layer_output(const nsk_model *model, unsigned layer);
-/* The tensors that a layer has: its input, its second input or scratch (past the last where it has
- * none), its output. */
+/* The tensors that a layer has: its input, its second input (past the last where it has none), its
+ * output. */
 void nsk_layer_tensors(const nsk_model *model, unsigned layer, unsigned tensors[3]);
 
 /* What a layer costs, counted from its shapes: calls (one, or as many as a streamed layer has

@@ -90,10 +90,9 @@ static void add_alone(const drifter *d, int layer) {
     const nsk_value *value;
     nsk_layer l;
     nsk_layer_decode(d->model, (unsigned)layer, &l);
-    bool pair = l.has_second && l.kind != NSK_CONV && l.kind != NSK_DEPTHWISE;
     const float *x = values_of(d, low->out, &value);
     if (x == NULL || !put_values(d, low->in, &l.in, d->trial) ||
-        (pair && !put_values(d, low->second, &l.second, d->trial))) {
+        (l.has_second && !put_values(d, low->second, &l.second, d->trial))) {
         d->sums[layer].alone = NAN;
         return;
     }
