@@ -2,10 +2,10 @@
 
 #include <math.h>
 
+#include "base/random.h"
 #include "device/arithmetic.h"
 #include "quantise/schedule.h"
 #include "quantise/write.h"
-#include "train/random.h"
 
 const grid_shape grid_shapes[] = {
     {NSK_CONV, 12, 3, 8, 3, 1},

@@ -4,7 +4,7 @@
 
 #include <stdint.h>
 
-#include "train/random.h"
+#include "base/random.h"
 
 enum { SCENE_SIZE = 48 };
 

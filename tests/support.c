@@ -8,6 +8,7 @@
 
 #include "images/picture.h"
 #include "onnx.pb-c.h"
+#include "scene.h"
 
 char *scratch_new(void) {
     return g_dir_make_tmp("netsuke-test-XXXXXX", NULL);
@@ -323,4 +324,35 @@ void noise_set(const char *folder, const nsk_labels *labels, int per_class, int 
             nsk_picture_clear(&picture);
         }
     }
+}
+
+nsk_images *kiln_fresh(const kiln *k, const char *folder, uint64_t seed, int count) {
+    nsk_error error = {.text = ""};
+    size_t each = (size_t)3 * SCENE_SIZE * SCENE_SIZE;
+    GByteArray *pictures = g_byte_array_new();
+    GByteArray *labels = g_byte_array_new();
+    random_state r = {seed};
+    scratch_npy_header(pictures, (const int[]){count, SCENE_SIZE, SCENE_SIZE, 3}, 4);
+    scratch_npy_header(labels, &count, 1);
+    uint8_t *rgb = g_malloc(each);
+    for (int i = 0; i < count; i++) {
+        const uint8_t label = (uint8_t)(i % KILN_CLASSES);
+        scene_draw((kiln_class)label, &r, rgb);
+        g_byte_array_append(pictures, rgb, (guint)each);
+        g_byte_array_append(labels, &label, 1);
+    }
+    char *path = scratch_path(folder, "fresh-%d.npy", (int)seed);
+    char *labels_path = scratch_path(folder, "fresh-%d-labels.npy", (int)seed);
+    scratch_write(path, pictures->data, pictures->len);
+    scratch_write(labels_path, labels->data, labels->len);
+    nsk_images *images =
+        nsk_images_open(path, &k->brief->labels, &k->brief->input, 0, false, &error);
+    assert_error(&error, "");
+    CU_ASSERT_PTR_NOT_NULL_FATAL(images);
+    g_byte_array_free(pictures, TRUE);
+    g_byte_array_free(labels, TRUE);
+    g_free(rgb);
+    g_free(path);
+    g_free(labels_path);
+    return images;
 }

@@ -6,8 +6,8 @@
 #include <CUnit/CUnit.h>
 #include <glib.h>
 
+#include "base/random.h"
 #include "netsuke/host.h"
-#include "train/random.h"
 
 /* A fresh folder; scratch_remove takes it and everything in it away and frees the name. */
 char *scratch_new(void);
@@ -59,6 +59,8 @@ typedef struct kiln {
 /* The demo's network quantised on `images` of its calibration images. */
 void kiln_load(kiln *k, int images);
 void kiln_free(kiln *k);
+/* Freshly drawn pictures of the kiln line, as an array in the folder. */
+nsk_images *kiln_fresh(const kiln *k, const char *folder, uint64_t seed, int count);
 
 /* A folder of noise pictures: `per_class` in each of the labels' folders. */
 void noise_set(const char *folder, const nsk_labels *labels, int per_class, int width, int height);

@@ -22,7 +22,9 @@ int main(int argc, char **argv) {
         {"float", NULL, NULL, NULL, NULL, float_tests},
         {"quantise", NULL, NULL, NULL, NULL, quantise_tests},
         {"accuracy", NULL, NULL, NULL, NULL, accuracy_tests},
+        {"refining", NULL, NULL, NULL, NULL, refine_tests},
         {"quantised ONNX", NULL, NULL, NULL, NULL, exchange_tests},
+        {"concatenations", NULL, NULL, NULL, NULL, join_tests},
         {"plan", NULL, NULL, NULL, NULL, plan_tests},
         {"compare", NULL, NULL, NULL, NULL, compare_tests},
         {"vet", NULL, NULL, NULL, NULL, vet_tests},
@@ -30,8 +32,11 @@ int main(int argc, char **argv) {
         {"stress", NULL, NULL, NULL, NULL, stress_tests},
         {"atlas", NULL, NULL, NULL, NULL, atlas_tests},
         {"costs", NULL, NULL, NULL, NULL, cost_tests},
+#if TESTS_FEWER == 1 /* what runs in an emulator has no sanitizer: once is enough */
         {"emulated cores", NULL, NULL, NULL, NULL, core_tests},
+#endif
         {"budget", NULL, NULL, NULL, NULL, budget_tests},
+        {"weigh", NULL, NULL, NULL, NULL, weigh_tests},
         {"simulated board", NULL, NULL, NULL, NULL, sim_tests},
         {"train", NULL, NULL, NULL, NULL, train_tests},
         CU_SUITE_INFO_NULL,

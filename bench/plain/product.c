@@ -15,7 +15,7 @@ nsk_product nsk_product_of(const nsk_layer *l, int32_t row, int32_t group) {
                      .low = l->low,
                      .high = l->high,
                      .in_step = row,
-                     .out_step = l->out.channels};
+                     .out_step = l->out.step};
     return p;
 }
 

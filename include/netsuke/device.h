@@ -80,12 +80,14 @@ typedef struct nsk_model {
 } nsk_model;
 
 /* A tensor: height x width x channels of int8, channels fastest, standing at `place` bytes into the
- * workspace; `rows` of its rows at a time, which is all of them but between streamed layers. A
- * value stands for scale x (q - zero); the scale is the bit pattern of an IEEE 754 binary32, which
- * the device never computes with. */
+ * workspace; `rows` of its rows at a time, which is all of them but between streamed layers. From a
+ * pixel to the next there are `step` bytes: `channels`, or more where it is some channels of
+ * another tensor, a concatenation that nobody has to copy together. A value stands for
+ * scale x (q - zero); the scale is the bit pattern of an IEEE 754 binary32, which the device never
+ * computes with. */
 typedef struct nsk_tensor {
     uint32_t place;
-    uint16_t height, width, channels, rows;
+    uint16_t height, width, channels, rows, step;
     int8_t zero;
     uint32_t scale_bits;
 } nsk_tensor;

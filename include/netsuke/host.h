@@ -78,6 +78,33 @@ typedef struct nsk_range_exception {
     nsk_range_method method;
 } nsk_range_exception;
 
+/* What refining came to: before and after, on the images that were set aside. */
+typedef struct nsk_refined {
+    int learned_from, aside; /* images */
+    int epochs, best_epoch;  /* 0: none was better than before */
+    double loss[2];          /* the mean of what nsk_refinement speaks of */
+    int right[2];            /* of those set aside */
+} nsk_refined;
+
+/* Fine-tuning with the integer network in the loop: its weights' levels and biases are moved by
+ * gradients that go straight through the roundings, so that the cross-entropy of its probabilities
+ * with what is aimed at, half the label and half the float network's probabilities, falls. Every
+ * fifth image of a class is set aside; the epoch that does best on those is taken, or none. The
+ * same images, rate and seed give the same model on any number of threads. */
+typedef struct nsk_refinement {
+    const struct nsk_images *training; /* labelled */
+    int epochs;
+    double rate; /* levels by which a weight moves in a step, at first */
+    unsigned seed;
+    nsk_refined *told;     /* filled, where it is not NULL */
+    nsk_progress progress; /* of epochs; may be NULL */
+    void *context;
+} nsk_refinement;
+
+/* Where nobody says. */
+enum { NSK_REFINE_EPOCHS = 12 };
+#define NSK_REFINE_RATE 0.03
+
 /* How to quantise. */
 typedef struct nsk_recipe {
     nsk_range_method ranges;
@@ -86,8 +113,11 @@ typedef struct nsk_recipe {
     bool equalise; /* even out channels between layers first; the function stays the same */
     bool rounding; /* round weights up or down as moves their layer's output least */
     bool biases;   /* let biases take what rounding adds on the average */
+    const nsk_refinement *refinement; /* last of all; NULL: none */
     nsk_streaming_wish streaming;
-    double ram; /* bytes that the workspace and what is held of the frame may take */
+    double ram;            /* bytes that the workspace and what is held of the frame may take */
+    nsk_progress progress; /* of images whose windows rounding looks at; may be NULL */
+    void *context;
 } nsk_recipe;
 
 typedef struct nsk_brief {
@@ -95,12 +125,15 @@ typedef struct nsk_brief {
     char *model, *board; /* files, as paths from here; board may be NULL */
     char *output;        /* of the model, where it has several; or NULL */
     /* image sets, and the labels of those that are arrays; all may be NULL */
-    char *calibration, *held_out, *calibration_labels, *held_out_labels;
+    char *calibration, *held_out, *training, *calibration_labels, *held_out_labels,
+        *training_labels;
     int calibration_limit;  /* pictures; 0: all */
     char *facts[NSK_FACTS]; /* of the model, that override the file's own; may be NULL */
     nsk_labels labels;
     nsk_input input;
-    nsk_recipe recipe; /* its RAM is the brief's limit */
+    nsk_recipe recipe; /* its RAM is the brief's limit; its refinement the caller's to set */
+    bool refine;       /* the brief asks for refining, on `training` */
+    int refine_epochs;
     nsk_limits limits;
     nsk_decision decision;
 } nsk_brief;
@@ -299,6 +332,8 @@ typedef struct nsk_answer {
     int label; /* the truth */
     int float_class, integer_class;
     float float_probability, integer_probability; /* of those classes */
+    int float_rank, integer_rank; /* of the truth: how many classes stand before it; equals stand in
+                                   * the classes' order */
 } nsk_answer;
 
 typedef struct nsk_comparison {
@@ -347,6 +382,8 @@ typedef struct nsk_scoring {
 } nsk_scoring;
 
 nsk_scoring *nsk_scoring_of(const nsk_comparison *comparison, bool integer);
+/* How many images have the truth among the `first` classes that are thought likeliest. */
+int nsk_right_among(const nsk_comparison *comparison, int first, bool integer);
 void nsk_scoring_free(nsk_scoring *scoring);
 
 /* How many images the float network gets right, step by step on the way to the integer model: as it
@@ -389,6 +426,8 @@ typedef struct nsk_drift_layer {
     int levels;             /* the fewest of the 256 that hold nine tenths of its outputs */
     int worst_channel;
     double worst_channel_db;
+    int channels;
+    double *channel_db; /* the same so far, channel by channel; NAN where there is no signal */
 } nsk_drift_layer;
 
 typedef struct nsk_drift {
@@ -403,6 +442,33 @@ nsk_drift *nsk_drift_measure(const nsk_network *network, const nsk_model_file *m
                              const nsk_images *images, nsk_progress progress, void *context,
                              nsk_error *error);
 void nsk_drift_free(nsk_drift *drift);
+
+/* Answers of the integer model imitated in float, and how far its probabilities are apart from the
+ * float network's: half the sum of their distances, added up over all images. */
+typedef struct nsk_regained {
+    char *name; /* of the layer that alone is float; NULL for all or none */
+    int right, agree;
+    long long apart; /* in parts of NSK_REGAIN_APART */
+} nsk_regained;
+#define NSK_REGAIN_APART 1e6
+
+typedef struct nsk_regain {
+    int images, layers;
+    nsk_regained exact, rounded; /* the float network; everything rounded */
+    nsk_regained *layer;         /* the one that would bring back most comes first */
+} nsk_regain;
+
+/* What would come back if one layer alone were float, its weights and its output: measured layer by
+ * layer. Quantises as nsk_quantise does, first. `progress` may be NULL. */
+nsk_regain *nsk_regain_measure(const nsk_network *network, const nsk_images *calibration,
+                               const nsk_recipe *recipe, const nsk_images *images,
+                               nsk_progress progress, void *context, nsk_error *error);
+void nsk_regain_free(nsk_regain *regain);
+
+/* Draws error by layer, so far and alone, and what each layer would bring back where `regain` is
+ * not NULL, as a .png or .svg file. */
+bool nsk_drift_draw(const nsk_drift *drift, const nsk_regain *regain, const char *name,
+                    const char *path, nsk_error *error);
 
 /* ---- Stress: both models on changed pictures ------------------------------------------------ */
 
@@ -428,11 +494,13 @@ typedef struct nsk_stress {
 } nsk_stress;
 
 /* Changes the pictures of a set, as the network gets them, in light, colour, sharpness, place, by
- * noise, JPEG and a patch, each at five strengths. What is random about a change comes from the
- * seed, the image and the change. `progress` may be NULL. */
+ * noise, JPEG and a patch, each at five strengths; and, where the set has five images or more of
+ * class `resting` (NSK_NO_CLASS: none), for 'nothing there', puts those behind the others. What is
+ * random about a change comes from the seed, the image and the change. `progress` may be NULL. */
+enum { NSK_NO_CLASS = -1 };
 nsk_stress *nsk_stress_measure(const nsk_network *network, const nsk_model_file *file,
-                               const nsk_images *images, uint64_t seed, nsk_progress progress,
-                               void *context, nsk_error *error);
+                               const nsk_images *images, int resting, uint64_t seed,
+                               nsk_progress progress, void *context, nsk_error *error);
 void nsk_stress_free(nsk_stress *stress);
 
 /* Whether the integer model is worse there than chance explains, though one looks at all of them:
@@ -448,9 +516,9 @@ bool nsk_stress_draw(const nsk_stress *stress, const char *name, const char *pat
 enum { NSK_NEIGHBOURS = 10 };
 
 typedef struct nsk_atlas_side {
-    double x, y;    /* along the two directions in which the float network's images differ most */
-    int answer;     /* class */
-    int of_its_own; /* of its nearest neighbours, how many have its label */
+    double x, y;         /* on the plane */
+    int answer;          /* class */
+    int of_its_own;      /* of its nearest neighbours, how many have its label */
     int other, of_other; /* the label that most of the rest have, and how many */
 } nsk_atlas_side;
 
@@ -460,19 +528,24 @@ typedef struct nsk_atlas_image {
 } nsk_atlas_image;
 
 typedef struct nsk_atlas {
-    int images, numbers;    /* numbers: that the layer gives for an image */
-    double spread[2];       /* shares of the whole spread that the two directions carry */
+    int images, numbers; /* numbers: that the layer gives for an image */
+    bool by_neighbours;
+    double spread[2]; /* shares of the whole spread that the two directions carry; by neighbours: 0
+                       */
+    double kept;      /* of an image's nearest neighbours, the share that is nearest on the plane */
     nsk_atlas_image *image; /* in the set's order */
 } nsk_atlas;
 
 /* The network must be the one that the model was made from, as for nsk_drift_measure. The two
  * directions are the first principal components of the float network's numbers (K. Pearson,
- * Philosophical Magazine 2, 1901); the integer model's are put along the same two. Neighbours are
- * found among all numbers, not on the plane. At most NSK_ATLAS_MOST images. */
+ * Philosophical Magazine 2, 1901); the integer model's are put along the same two. `by_neighbours`:
+ * from there, both models' points are moved together so that near ones stay near (L. van der
+ * Maaten, G. Hinton, Journal of Machine Learning Research 9, 2008). Neighbours are counted among
+ * all numbers, not on the plane. At most NSK_ATLAS_MOST images, half of them by neighbours. */
 enum { NSK_ATLAS_MOST = 2000 };
 nsk_atlas *nsk_atlas_make(const nsk_network *network, const nsk_model_file *file,
-                          const nsk_images *images, nsk_progress progress, void *context,
-                          nsk_error *error);
+                          const nsk_images *images, bool by_neighbours, nsk_progress progress,
+                          void *context, nsk_error *error);
 void nsk_atlas_free(nsk_atlas *atlas);
 
 /* Whether most of an image's neighbours, in both models, have one other label: it may be labelled
@@ -541,8 +614,13 @@ typedef struct nsk_layer_cost {
     double instructions, cycles;
 } nsk_layer_cost;
 
+/* In the order in which limits stand; that of the loss only where accuracy was measured. */
+enum { NSK_LIMIT_FLASH, NSK_LIMIT_RAM, NSK_LIMIT_LATENCY, NSK_BUDGET_LIMITS };
+enum { NSK_LIMIT_LOSS = NSK_BUDGET_LIMITS, NSK_VARIANT_LIMITS };
+
 typedef struct nsk_budget_limit {
-    const char *name, *unit; /* "flash" "bytes", "ram" "bytes", "latency" "seconds" */
+    /* "flash" "bytes", "ram" "bytes", "latency" "seconds", "loss" "points" */
+    const char *name, *unit;
     double limit, value;
     bool holds;
 } nsk_budget_limit;
@@ -561,7 +639,7 @@ typedef struct nsk_budget {
     nsk_layer_cost
         streaming; /* what it takes to keep the rows that are wanted; 0 if not streamed */
     char *code_source, *cycle_source, *stack_source; /* how each figure was obtained */
-    nsk_budget_limit limits[3];
+    nsk_budget_limit limits[NSK_BUDGET_LIMITS];
 } nsk_budget;
 
 /* Draws where and when each tensor stands in the workspace; `path` ends in .svg or .png. */
@@ -575,6 +653,35 @@ bool nsk_ram_for_model(const nsk_board *board, const nsk_limits *limits, double 
 nsk_budget *nsk_budget_make(const nsk_model_file *model, const nsk_board *board,
                             const nsk_limits *limits, nsk_error *error);
 void nsk_budget_free(nsk_budget *budget);
+
+/* ---- Weighing: variants side by side -------------------------------------------------------- */
+
+enum { NSK_NO_VARIANT = -1 };
+
+/* What one variant gets right and costs; accuracies are fractions of 1. */
+typedef struct nsk_variant {
+    const char *name; /* the caller's */
+    int images, float_correct, integer_correct;
+    double accuracy_low, accuracy_high; /* 95 % interval of the integer model's */
+    double loss_points, loss_low, loss_high;
+    double flash, ram, seconds, joules; /* joules negative where the board gives no power */
+    nsk_budget_limit limits[NSK_VARIANT_LIMITS];
+    bool fits;     /* all of them hold */
+    int beaten_by; /* another that is nowhere worse and somewhere better, or NSK_NO_VARIANT */
+} nsk_variant;
+
+nsk_variant nsk_variant_of(const char *name, const nsk_comparison *comparison,
+                           const nsk_budget *budget, const nsk_limits *limits);
+/* Finds for each variant one that beats it in flash, RAM, time, energy and the integer model's
+ * accuracy taken together. Picks none. */
+void nsk_weigh(nsk_variant *variants, int count);
+
+/* The 95 % interval of a share (E. B. Wilson, Journal of the American Statistical Association 22,
+ * 1927), as fractions of 1. */
+void nsk_share_interval(int part, int whole, double *low, double *high);
+
+/* Draws time across and accuracy up, RAM as size, limits of time as lines; a .png or .svg file. */
+bool nsk_weigh_draw(const nsk_variant *variants, int count, const char *path, nsk_error *error);
 
 #ifdef __cplusplus
 }

@@ -41,11 +41,14 @@ static void after_layer(void *context, const nsk_model *model, unsigned layer) {
     if (layer < MOST_LAYERS) {
         w->ticks[layer] += timer_between(w->start, now);
         w->in_layers += timer_between(w->start, now);
+        w->sum[layer] = 0;
     }
     if (layer < MOST_LAYERS && layer >= model->streamed) { /* of others only some rows are there */
         nsk_tensor out = nsk_tensor_at(model, nsk_layer_output(model, layer));
         const uint8_t *bytes = (const uint8_t *)workspace + out.place;
-        w->sum[layer] = nsk_crc32(0, bytes, (size_t)out.height * out.width * out.channels);
+        for (uint32_t pixel = 0; pixel < (uint32_t)out.height * out.width; pixel++) {
+            w->sum[layer] = nsk_crc32(w->sum[layer], bytes + pixel * out.step, out.channels);
+        }
     }
 }
 

@@ -27,6 +27,7 @@ static void json_side(const cli_job *job, JsonBuilder *b, const char *name,
 static void print_json(const cli_job *job, const nsk_atlas *a) {
     JsonBuilder *b = cli_json_start(job);
     cli_json_int(b, "numbers", a->numbers);
+    cli_json_real(b, "kept", a->kept);
     json_builder_set_member_name(b, "spread");
     json_builder_begin_array(b);
     json_builder_add_double_value(b, a->spread[0]);
@@ -125,9 +126,16 @@ static void print_astray(const cli_job *job, const nsk_atlas *a) {
 
 static void print_text(const cli_job *job, const nsk_atlas *a) {
     cli_print_facts(job);
-    printf("What the layer before the last says of %d held-out images: %d numbers each; of how\n"
-           "they differ, the two directions drawn carry %.0f %% and %.0f %%\n\n",
-           a->images, a->numbers, 100.0 * a->spread[0], 100.0 * a->spread[1]);
+    printf("What the layer before the last says of %d held-out images: %d numbers each; ",
+           a->images, a->numbers);
+    if (a->by_neighbours) {
+        puts("drawn so\nthat near ones stay near");
+    } else {
+        printf("of how\nthey differ, the two directions drawn carry %.0f %% and %.0f %%\n",
+               100.0 * a->spread[0], 100.0 * a->spread[1]);
+    }
+    printf("(of each image's ten nearest, %.0f %% are among the ten nearest there)\n\n",
+           100.0 * a->kept);
     print_classes(job, a);
     print_astray(job, a);
     putchar('\n');
@@ -148,8 +156,9 @@ static int run(cli_job *job) {
     }
     nsk_model model;
     nsk_open(&model, job->model->bytes, job->model->size);
-    nsk_atlas *a = nsk_atlas_make(job->evened != NULL ? job->evened : job->network, job->model,
-                                  job->held_out, cli_progress, NULL, &job->error);
+    nsk_atlas *a =
+        nsk_atlas_make(job->evened != NULL ? job->evened : job->network, job->model, job->held_out,
+                       job->neighbours != FALSE, cli_progress, NULL, &job->error);
     if (a == NULL || (job->points != NULL && !write_points(job, a)) ||
         (job->plot != NULL &&
          !nsk_atlas_draw(a, &job->brief->labels, nsk_model_fact(&model, NSK_FACT_NAME), job->plot,
@@ -171,9 +180,10 @@ const cli_command cli_atlas = {
     "images on a plane, as the network sees them; likely wrong labels",
     "BRIEF",
     "  netsuke atlas demo/kiln.ini --plot atlas.svg --points atlas.csv\n"
-    "finds held-out pictures among another class: they look like it, or are labelled wrongly.",
+    "finds held-out pictures among another class: they look like it, or are labelled wrongly.\n"
+    "--neighbours draws them so that near ones stay near.",
     1,
     1,
-    "calibration held-out tolerant sample all plot points",
+    "calibration held-out tolerant sample all plot points neighbours",
     run,
 };

@@ -12,10 +12,10 @@ int cli_fail(const cli_job *job) {
 }
 
 void cli_job_clear(cli_job *job) {
-    char *const texts[] = {job->model_path,    job->board_path,  job->calibration_path,
-                           job->held_out_path, job->output,      job->array,
-                           job->array_name,    job->predictions, job->sheet,
-                           job->plot,          job->onnx,        job->points};
+    char *const texts[] = {
+        job->model_path, job->board_path, job->calibration_path, job->held_out_path, job->output,
+        job->array,      job->array_name, job->predictions,      job->sheet,         job->plot,
+        job->onnx,       job->points,     job->training_path};
     for (size_t i = 0; i < G_N_ELEMENTS(texts); i++) {
         g_free(texts[i]);
     }
@@ -23,6 +23,7 @@ void cli_job_clear(cli_job *job) {
     nsk_model_file_free(job->model);
     nsk_images_free(job->calibration);
     nsk_images_free(job->held_out);
+    nsk_images_free(job->training);
     nsk_network_free(job->network);
     nsk_network_free(job->evened);
     nsk_board_free(job->board);
@@ -55,6 +56,8 @@ bool cli_load_brief(cli_job *job) {
     }
     override(&job->brief->board, job->board_path);
     override_set(&job->brief->calibration, &job->brief->calibration_labels, job->calibration_path);
+    override_set(&job->brief->training, &job->brief->training_labels, job->training_path);
+    job->brief->refine = job->brief->refine || job->refine;
     override_set(&job->brief->held_out, &job->brief->held_out_labels, job->held_out_path);
     return true;
 }
@@ -94,18 +97,49 @@ bool cli_load_calibration(cli_job *job) {
     return job->calibration != NULL;
 }
 
+nsk_images *cli_open_held_out(cli_job *job) {
+    return open_set(job, job->brief->held_out, job->brief->held_out_labels, job->sample);
+}
+
 bool cli_load_held_out(cli_job *job) {
     if (job->held_out == NULL && cli_load_brief(job)) {
-        job->held_out =
-            open_set(job, job->brief->held_out, job->brief->held_out_labels, job->sample);
+        job->held_out = cli_open_held_out(job);
     }
     return job->held_out != NULL;
 }
 
+/* Where the brief, or --refine, asks for it, the recipe refines on the training images. */
+static bool load_refinement(cli_job *job) {
+    if (!job->brief->refine || job->training != NULL) {
+        return true;
+    }
+    if (job->brief->training == NULL) {
+        g_snprintf(job->error.text, sizeof job->error.text,
+                   "%s: refining wants labelled training images: name them as [images] training, "
+                   "or with --training SET",
+                   job->brief->path);
+        return false;
+    }
+    job->training = open_set(job, job->brief->training, job->brief->training_labels, 0);
+    job->refinement =
+        (nsk_refinement){.training = job->training,
+                         .epochs = job->brief->refine_epochs,
+                         .rate = NSK_REFINE_RATE,
+                         .seed = 1, /* the same brief, the same model, whatever else is drawn */
+                         .told = &job->refined,
+                         .progress = cli_progress};
+    job->brief->recipe.refinement = &job->refinement;
+    return job->training != NULL;
+}
+
 /* The brief's recipe, with what its limit and its board leave to the model of RAM. */
 static bool quantise(cli_job *job) {
+    if (!load_refinement(job)) {
+        return false;
+    }
     nsk_recipe recipe = job->brief->recipe;
     recipe.ram = job->brief->limits.ram;
+    recipe.progress = cli_progress;
     if (job->brief->board != NULL && cli_load_board(job) &&
         !nsk_ram_for_model(job->board, &job->brief->limits, &recipe.ram, &job->error)) {
         return false;

@@ -14,19 +14,21 @@ enum { CLI_DONE = 0, CLI_LIMIT_BROKEN = 1, CLI_ERROR = 2 };
  * `run`, with cli_job_clear. */
 typedef struct cli_job {
     /* options that several commands take */
-    char *model_path, *board_path, *calibration_path, *held_out_path;
+    char *model_path, *board_path, *calibration_path, *held_out_path, *training_path;
     gboolean json, tolerant;
     /* options of one command */
     char *output, *array, *array_name, *predictions, *sheet, *plot, *onnx, *points;
-    gboolean all, split, gains;
+    gboolean all, split, gains, refine, neighbours;
     gint frames, seed, sample;
     char **arguments; /* BRIEF and what follows it */
 
     nsk_brief *brief;
     nsk_network *network, *evened;
-    nsk_images *calibration, *held_out;
+    nsk_images *calibration, *held_out, *training;
     nsk_model_file *model;
     nsk_board *board;
+    nsk_refinement refinement;
+    nsk_refined refined; /* epochs: 0 where nothing was refined */
     nsk_error error;
 } cli_job;
 
@@ -40,7 +42,7 @@ typedef struct cli_command {
 } cli_command;
 
 extern const cli_command cli_survey, cli_outline, cli_vet, cli_quantise, cli_compare, cli_drift,
-    cli_stress, cli_atlas, cli_budget, cli_classify, cli_emit, cli_rehearse;
+    cli_stress, cli_atlas, cli_budget, cli_weigh, cli_classify, cli_emit, cli_rehearse;
 
 /* Each loads what it needs first, once. On failure job->error is set. */
 bool cli_load_brief(cli_job *job);
@@ -49,6 +51,7 @@ bool cli_load_calibration(cli_job *job);
 /* The same set once more, the caller's own. */
 nsk_images *cli_open_calibration(cli_job *job);
 bool cli_load_held_out(cli_job *job);
+nsk_images *cli_open_held_out(cli_job *job);
 /* The file of --model, or else the network quantised now. */
 bool cli_load_model(cli_job *job);
 bool cli_load_board(cli_job *job);

@@ -17,7 +17,33 @@ static const char *label_of(const cli_job *job, int class_index) {
     return job->brief->labels.names[class_index];
 }
 
+/* Among how many of the likeliest classes the truth is looked for, besides the first; 0: there are
+ * no more classes than that. */
+enum { AMONG = 2, MANY_CLASSES = 10 };
+
+static int among(const nsk_comparison *c, int index) {
+    static const int few[AMONG] = {2, 3};
+    static const int many[AMONG] = {3, 5};
+    int first = c->classes > MANY_CLASSES ? many[index] : few[index];
+    return first < c->classes ? first : 0;
+}
+
 /* ---- machine-readable ---- */
+
+static void json_among(JsonBuilder *b, const nsk_comparison *c, bool integer) {
+    json_builder_set_member_name(b, "among");
+    json_builder_begin_array(b);
+    for (int i = 0; i < AMONG; i++) {
+        int first = among(c, i);
+        if (first > 0) {
+            json_builder_begin_object(b);
+            cli_json_int(b, "first", first);
+            cli_json_int(b, "right", nsk_right_among(c, first, integer));
+            json_builder_end_object(b);
+        }
+    }
+    json_builder_end_array(b);
+}
 
 static void json_half(const cli_job *job, JsonBuilder *b, const nsk_comparison *c, bool integer) {
     int correct = integer ? c->integer_correct : c->float_correct;
@@ -28,6 +54,7 @@ static void json_half(const cli_job *job, JsonBuilder *b, const nsk_comparison *
     cli_json_real(b, "accuracy", share(correct, c->images));
     cli_json_real(b, "balanced_accuracy", s->balanced_accuracy);
     cli_json_real(b, "calibration_error", s->calibration_error);
+    json_among(b, c, integer);
     json_builder_set_member_name(b, "classes");
     json_builder_begin_array(b);
     for (int k = 0; k < c->classes; k++) {
@@ -98,13 +125,29 @@ static bool write_predictions(cli_job *job, const nsk_comparison *c) {
 
 static void print_summary(const cli_job *job, const nsk_comparison *c) {
     printf("Float against integer on %d held-out images of %d classes\n\n", c->images, c->classes);
-    cli_table *table = cli_table_new("lrrrr");
-    cli_table_row(table, "\tright\taccuracy\tbalanced\tcalibration error");
+    cli_table *table = cli_table_new("lrrrrrr");
+    char heads[AMONG][CLI_TEXT];
+    for (int i = 0; i < AMONG; i++) {
+        heads[i][0] = '\0';
+        if (among(c, i) > 0) {
+            g_snprintf(heads[i], CLI_TEXT, "among first %d", among(c, i));
+        }
+    }
+    cli_table_row(table, "\tright\taccuracy\tbalanced\t%s\t%s\tcalibration error", heads[0],
+                  heads[1]);
     for (int k = 0; k < 2; k++) {
         int right = k == 0 ? c->float_correct : c->integer_correct;
         nsk_scoring *s = nsk_scoring_of(c, k == 1);
-        cli_table_row(table, "%s\t%d\t%.2f %%\t%.2f %%\t%.2f %%", k == 0 ? "float" : "integer",
-                      right, 100.0 * share(right, c->images), 100.0 * s->balanced_accuracy,
+        char shares[AMONG][CLI_TEXT] = {"", ""};
+        for (int i = 0; i < AMONG; i++) {
+            if (among(c, i) > 0) {
+                g_snprintf(shares[i], CLI_TEXT, "%.2f %%",
+                           100.0 * share(nsk_right_among(c, among(c, i), k == 1), c->images));
+            }
+        }
+        cli_table_row(table, "%s\t%d\t%.2f %%\t%.2f %%\t%s\t%s\t%.2f %%",
+                      k == 0 ? "float" : "integer", right, 100.0 * share(right, c->images),
+                      100.0 * s->balanced_accuracy, shares[0], shares[1],
                       100.0 * s->calibration_error);
         nsk_scoring_free(s);
     }

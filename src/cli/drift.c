@@ -5,9 +5,47 @@
 #include "command.h"
 #include "table.h"
 
-enum { BAR = 12, MOST_DB = 50 };
+enum { BAR = 12, MOST_DB = 50, SAMPLE = 300 };
 
-static void print_json(const cli_job *job, const nsk_drift *d) {
+/* Channel by channel; null where there is no signal. */
+static void json_channels(JsonBuilder *b, const nsk_drift_layer *l) {
+    json_builder_set_member_name(b, "channels_db");
+    json_builder_begin_array(b);
+    for (int c = 0; c < l->channels; c++) {
+        if (isnan(l->channel_db[c])) {
+            json_builder_add_null_value(b);
+        } else {
+            json_builder_add_double_value(b, l->channel_db[c]);
+        }
+    }
+    json_builder_end_array(b);
+}
+
+static void json_regained(JsonBuilder *b, const nsk_regained *r) {
+    cli_json_int(b, "right", r->right);
+    cli_json_int(b, "agree", r->agree);
+    cli_json_real(b, "apart", (double)r->apart / NSK_REGAIN_APART);
+}
+
+static void json_regain(JsonBuilder *b, const nsk_regain *r) {
+    json_builder_set_member_name(b, "regain");
+    json_builder_begin_object(b);
+    cli_json_int(b, "images", r->images);
+    cli_json_int(b, "float_right", r->exact.right);
+    json_regained(b, &r->rounded);
+    json_builder_set_member_name(b, "layers");
+    json_builder_begin_array(b);
+    for (int i = 0; i < r->layers; i++) {
+        json_builder_begin_object(b);
+        cli_json_text(b, "name", r->layer[i].name);
+        json_regained(b, &r->layer[i]);
+        json_builder_end_object(b);
+    }
+    json_builder_end_array(b);
+    json_builder_end_object(b);
+}
+
+static void print_json(const cli_job *job, const nsk_drift *d, const nsk_regain *r) {
     JsonBuilder *b = cli_json_start(job);
     cli_json_int(b, "images", d->images);
     json_builder_set_member_name(b, "layers");
@@ -26,10 +64,14 @@ static void print_json(const cli_job *job, const nsk_drift *d) {
             cli_json_int(b, "levels", l->levels);
             cli_json_int(b, "worst_channel", l->worst_channel);
             cli_json_real(b, "worst_channel_db", l->worst_channel_db);
+            json_channels(b, l);
         }
         json_builder_end_object(b);
     }
     json_builder_end_array(b);
+    if (r != NULL) {
+        json_regain(b, r);
+    }
     json_builder_end_object(b);
     cli_print_json(b);
 }
@@ -97,7 +139,30 @@ static void print_advice(const cli_job *job, const nsk_drift *d) {
     }
 }
 
-static void print_text(const cli_job *job, const nsk_drift *d) {
+/* Layers by what would come back: images right, then how near the probabilities come. */
+static void print_regain(const nsk_regain *r) {
+    cli_table *table = cli_table_new("lrrrr");
+    printf("\nWhat would come back if one layer alone were float, on %d of the images\n\n",
+           r->images);
+    cli_table_row(table, "layer\tright\tregained\tas float says\tcloser");
+    cli_table_row(table, "none\t%d\t\t%d\t", r->rounded.right, r->rounded.agree);
+    for (int i = 0; i < r->layers; i++) {
+        const nsk_regained *l = &r->layer[i];
+        double all = fmax((double)r->rounded.apart, 1.0);
+        cli_table_row(table, "%s\t%d\t%+d\t%d\t%.1f %%", l->name, l->right,
+                      l->right - r->rounded.right, l->agree,
+                      100.0 * ((double)r->rounded.apart - (double)l->apart) / all);
+    }
+    cli_table_row(table, "all\t%d\t%+d\t%d\t100.0 %%", r->exact.right,
+                  r->exact.right - r->rounded.right, r->exact.agree);
+    cli_table_print(table);
+    puts("");
+    cli_paragraph("closer  ", "by so much less the probabilities differ from the float network's; "
+                              "a picture or two more or less is chance");
+    puts("");
+}
+
+static void print_text(const cli_job *job, const nsk_drift *d, const nsk_regain *r) {
     cli_print_facts(job);
     printf("Signal over error of every layer's output, on %d held-out images\n\n", d->images);
     cli_table *table = cli_table_new("lrrrrrrl");
@@ -111,8 +176,27 @@ static void print_text(const cli_job *job, const nsk_drift *d) {
     cli_paragraph("alone   ", "what this one does where its inputs are the float network's");
     cli_paragraph("levels  ", "so few of the 256 hold nine tenths of its outputs");
     cli_paragraph("lowest, highest  ", "shares of its outputs at the ends of its levels");
-    puts("");
+    if (r != NULL) {
+        print_regain(r);
+    } else {
+        puts("");
+    }
     print_advice(job, d);
+}
+
+/* Of the model that the brief describes; measured on a part of the images, as each layer takes a
+ * run of its own. */
+static nsk_regain *find_regain(cli_job *job) {
+    int kept = job->sample;
+    job->sample = kept > 0 ? MIN(kept, SAMPLE) : SAMPLE;
+    nsk_images *images = cli_open_held_out(job);
+    job->sample = kept;
+    nsk_regain *r = images != NULL
+                        ? nsk_regain_measure(job->network, job->calibration, &job->brief->recipe,
+                                             images, cli_progress, NULL, &job->error)
+                        : NULL;
+    nsk_images_free(images);
+    return r;
 }
 
 static int run(cli_job *job) {
@@ -125,16 +209,18 @@ static int run(cli_job *job) {
     }
     nsk_drift *d = nsk_drift_measure(job->evened != NULL ? job->evened : job->network, job->model,
                                      job->held_out, cli_progress, NULL, &job->error);
-    if (d == NULL) {
-        return cli_fail(job);
-    }
-    if (job->json) {
-        print_json(job, d);
-    } else {
-        print_text(job, d);
+    nsk_regain *r = NULL;
+    const char *name = nsk_network_fact(job->network, NSK_FACT_NAME);
+    bool good = d != NULL && (job->model_path != NULL || (r = find_regain(job)) != NULL) &&
+                (job->plot == NULL || nsk_drift_draw(d, r, name, job->plot, &job->error));
+    if (good && job->json) {
+        print_json(job, d, r);
+    } else if (good) {
+        print_text(job, d, r);
     }
     nsk_drift_free(d);
-    return CLI_DONE;
+    nsk_regain_free(r);
+    return good ? CLI_DONE : cli_fail(job);
 }
 
 const cli_command cli_drift = {
@@ -142,9 +228,10 @@ const cli_command cli_drift = {
     "where accuracy goes: error by layer",
     "BRIEF",
     "  netsuke drift demo/kiln.ini --sample 200\n"
-    "says how far each layer of the integer model is from the float network.",
+    "says how far each layer of the integer model is from the float network, and what would come\n"
+    "back if one layer alone were float.",
     1,
     1,
-    "calibration tolerant sample",
+    "calibration tolerant sample plot",
     run,
 };

@@ -9,8 +9,8 @@
 extern void openblas_set_num_threads(int threads);
 
 static const cli_command *const commands[] = {
-    &cli_survey, &cli_outline, &cli_vet,    &cli_quantise, &cli_compare, &cli_drift,
-    &cli_stress, &cli_atlas,   &cli_budget, &cli_classify, &cli_emit,    &cli_rehearse};
+    &cli_survey, &cli_outline, &cli_vet,   &cli_quantise, &cli_compare, &cli_drift,   &cli_stress,
+    &cli_atlas,  &cli_budget,  &cli_weigh, &cli_classify, &cli_emit,    &cli_rehearse};
 
 static void print_help(FILE *to) {
     fputs("netsuke - from a trained image classifier to 8-bit integer C on a microcontroller\n\n"
@@ -41,8 +41,8 @@ static GArray *options_of(const cli_command *command, cli_job *job) {
         {"tolerant", 't', 0, G_OPTION_ARG_NONE, &job->tolerant,
          "Go on without unreadable pictures, empty classes and unknown folders", NULL},
         {"output", 'o', 0, G_OPTION_ARG_FILENAME, &job->output, "Where to write", "PATH"},
-        {"points", 0, 0, G_OPTION_ARG_FILENAME, &job->points, "Write every image's place as CSV",
-         "F.csv"},
+        {"points", 0, 0, G_OPTION_ARG_FILENAME, &job->points,
+         "Write every image's place, or every variant, as CSV", "F.csv"},
         {"array", 0, 0, G_OPTION_ARG_FILENAME, &job->array, "Write the model as C source, too",
          "M.c"},
         {"array-name", 0, 0, G_OPTION_ARG_STRING, &job->array_name,
@@ -59,6 +59,12 @@ static GArray *options_of(const cli_command *command, cli_job *job) {
          NULL},
         {"gains", 0, 0, G_OPTION_ARG_NONE, &job->gains,
          "Say what each stage gained, on calibration images that it was not fitted to", NULL},
+        {"neighbours", 0, 0, G_OPTION_ARG_NONE, &job->neighbours,
+         "Place images so that near ones stay near, not along two directions", NULL},
+        {"refine", 0, 0, G_OPTION_ARG_NONE, &job->refine,
+         "Fine-tune with the integer network in the loop, on labelled training images", NULL},
+        {"training", 0, 0, G_OPTION_ARG_FILENAME, &job->training_path,
+         "Refine on this set instead of the brief's", "SET"},
         {"split", 0, 0, G_OPTION_ARG_NONE, &job->split,
          "Say where the loss comes from: preparation, weights, the rest", NULL},
         {"frames", 0, 0, G_OPTION_ARG_INT, &job->frames,

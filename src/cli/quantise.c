@@ -10,6 +10,18 @@ static const char *const ranges[] = {
     "all but the outermost values of each tensor", "least squared error of each tensor",
     "least divergence of each tensor"};
 
+static void print_refined(cli_table *table, const nsk_refined *r) {
+    char best[64] = "no epoch was better";
+    if (r->best_epoch > 0) {
+        g_snprintf(best, sizeof best, "epoch %d of %d was best", r->best_epoch, r->epochs);
+    }
+    cli_table_row(
+        table,
+        "refined\ton %d images; on %d set aside: loss %.4f, before %.4f; right %d, before "
+        "%d; %s",
+        r->learned_from, r->aside, r->loss[1], r->loss[0], r->right[1], r->right[0], best);
+}
+
 static void print_text(const cli_job *job) {
     char text[3][CLI_TEXT];
     nsk_model model;
@@ -33,17 +45,20 @@ static void print_text(const cli_job *job) {
     cli_table_row(table, "calibrated\ton %d images; ranges: %s", nsk_images_count(job->calibration),
                   ranges[job->brief->recipe.ranges]);
     char stages[96] = "";
-    for (size_t i = 0; i < 3; i++) {
+    for (size_t i = 0; i < 4; i++) {
         const bool on[] = {job->brief->recipe.equalise, job->brief->recipe.rounding,
-                           job->brief->recipe.biases};
+                           job->brief->recipe.biases, job->refined.epochs > 0};
         static const char *const names[] = {"channels evened out", "rounding fitted",
-                                            "biases settled"};
+                                            "biases settled", "weights refined"};
         if (on[i]) {
             g_strlcat(stages, stages[0] != '\0' ? ", " : "", sizeof stages);
             g_strlcat(stages, names[i], sizeof stages);
         }
     }
     cli_table_row(table, "stages\t%s", stages[0] != '\0' ? stages : "none");
+    if (job->refined.epochs > 0) {
+        print_refined(table, &job->refined);
+    }
     if (nsk_network_carried_levels(job->network) > 0) {
         cli_table_row(table, "levels\tof %d tensors are the file's own and were taken as they are",
                       nsk_network_carried_levels(job->network));
@@ -54,7 +69,7 @@ static void print_text(const cli_job *job) {
 
 /* ---- what each stage gained ---- */
 
-enum { STEPS = 4, EVERY = 5 };
+enum { STEPS = 5, EVERY = 5 };
 
 typedef struct gain {
     const char *stage;
@@ -92,12 +107,15 @@ static int measure_all(cli_job *job, const nsk_images *fitted, const nsk_images 
                        gain *gains) {
     const nsk_recipe *whole = &job->brief->recipe;
     nsk_recipe recipe = *whole;
-    const bool asked[STEPS] = {true, whole->equalise, whole->rounding, whole->biases};
-    bool *const on[STEPS] = {NULL, &recipe.equalise, &recipe.rounding, &recipe.biases};
+    const bool asked[STEPS] = {true, whole->equalise, whole->rounding, whole->biases,
+                               whole->refinement != NULL};
+    bool *const on[STEPS] = {NULL, &recipe.equalise, &recipe.rounding, &recipe.biases, NULL};
     static const char *const names[STEPS] = {"ranges alone", "channels evened out",
-                                             "rounding fitted", "biases settled"};
+                                             "rounding fitted", "biases settled",
+                                             "weights refined"};
     int count = 0;
     recipe.equalise = recipe.rounding = recipe.biases = false;
+    recipe.refinement = NULL;
     recipe.streaming = NSK_STREAM_NEVER;
     for (int i = 0; i < STEPS; i++) {
         if (!asked[i]) {
@@ -106,6 +124,7 @@ static int measure_all(cli_job *job, const nsk_images *fitted, const nsk_images 
         if (on[i] != NULL) {
             *on[i] = true;
         }
+        recipe.refinement = i == STEPS - 1 ? whole->refinement : NULL;
         gains[count] = (gain){.stage = names[i]};
         if (!measure(job, &recipe, fitted, others, &gains[count++])) {
             return 0;
@@ -148,6 +167,20 @@ static void json_gains(JsonBuilder *b, const gain *gains, int count) {
         json_builder_end_object(b);
     }
     json_builder_end_array(b);
+}
+
+static void json_refined(JsonBuilder *b, const nsk_refined *r) {
+    json_builder_set_member_name(b, "refined");
+    json_builder_begin_object(b);
+    cli_json_int(b, "learned_from", r->learned_from);
+    cli_json_int(b, "aside", r->aside);
+    cli_json_int(b, "epochs", r->epochs);
+    cli_json_int(b, "best_epoch", r->best_epoch);
+    cli_json_real(b, "loss_before", r->loss[0]);
+    cli_json_real(b, "loss", r->loss[1]);
+    cli_json_int(b, "right_before", r->right[0]);
+    cli_json_int(b, "right", r->right[1]);
+    json_builder_end_object(b);
 }
 
 /* How many stages were measured; 0 where one could not be. */
@@ -195,6 +228,9 @@ static int run(cli_job *job) {
         cli_json_int(b, "model_bytes", (gint64)job->model->size);
         cli_json_int(b, "weight_bytes", (gint64)job->model->weight_bytes);
         cli_json_int(b, "calibration_images", nsk_images_count(job->calibration));
+        if (job->refined.epochs > 0) {
+            json_refined(b, &job->refined);
+        }
         if (job->gains) {
             json_gains(b, gains, measured);
         }
@@ -218,9 +254,11 @@ const cli_command cli_quantise = {
     "writes the model file that the device runs. --onnx F.onnx writes the same as standard ONNX\n"
     "with QuantizeLinear and DequantizeLinear, for other tools; --gains says what each stage of "
     "the\n"
-    "brief gained.",
+    "brief gained. --refine fine-tunes the weights on labelled training images, the integer "
+    "network\n"
+    "in the loop.",
     1,
     1,
-    "calibration tolerant output array array-name onnx gains",
+    "calibration tolerant output array array-name onnx gains refine training",
     run,
 };

@@ -1,5 +1,6 @@
 /* netsuke stress: both models on changed pictures. */
 #include <stdio.h>
+#include <string.h>
 
 #include "command.h"
 #include "table.h"
@@ -100,14 +101,25 @@ static void print_text(const cli_job *job, const nsk_stress *s) {
     print_verdict(s);
 }
 
+/* The class for 'nothing there', if the brief names one. */
+static int resting_class(const cli_job *job) {
+    const nsk_labels *labels = &job->brief->labels;
+    for (int i = 0; job->brief->decision.resting != NULL && i < labels->count; i++) {
+        if (strcmp(labels->names[i], job->brief->decision.resting) == 0) {
+            return i;
+        }
+    }
+    return NSK_NO_CLASS;
+}
+
 static int run(cli_job *job) {
     job->sample = job->sample > 0 ? job->sample : job->all ? 0 : SAMPLE;
     if (!cli_load_brief(job) || !cli_load_model(job) || !cli_load_network(job) ||
         !cli_load_held_out(job)) {
         return cli_fail(job);
     }
-    nsk_stress *s = nsk_stress_measure(job->network, job->model, job->held_out, (uint64_t)job->seed,
-                                       cli_progress, NULL, &job->error);
+    nsk_stress *s = nsk_stress_measure(job->network, job->model, job->held_out, resting_class(job),
+                                       (uint64_t)job->seed, cli_progress, NULL, &job->error);
     if (s == NULL) {
         return cli_fail(job);
     }

@@ -42,21 +42,23 @@ bool nsk_scratch_is_good(const nsk_model *m, const nsk_layer *l) {
     return l->scratch % 4 == 0 && l->scratch + nsk_layer_scratch(l) <= m->workspace_bytes;
 }
 
+/* No sum here leaves 32 bits: it ends where it is too large. */
 static bool weights_fit(const nsk_layer *l, uint32_t channel, const nsk_weights_form *form) {
     const int8_t *weights = (const int8_t *)l->weights + channel * form->start;
     int32_t finish = nsk_word(l->finish, channel);
-    int64_t sum = nsk_finish_bias(finish);
-    sum = sum < 0 ? -sum : sum;
-    uint64_t weight_sum = 0;
+    int32_t bias = nsk_finish_bias(finish);
+    int32_t room = NSK_SUM_MOST - (bias < 0 ? -bias : bias);
+    int32_t sum = 0;
     for (uint32_t i = 0; i < form->taps; i++) {
         int32_t w = weights[i * form->step];
-        if (w == INT8_MIN) { /* none has it, and two products of it are one too large for 16 bits */
+        sum += w < 0 ? -w : w;
+        /* none is the least: two products of it are one too large for 16 bits */
+        if (w == INT8_MIN || sum > room) {
             return false;
         }
-        weight_sum += (uint64_t)(w < 0 ? -w : w);
     }
     return nsk_finish_factor(finish) > 0 && nsk_finish_shift(finish) > 0 &&
-           sum + (int64_t)weight_sum * form->reach <= NSK_SUM_MOST;
+           sum <= room / form->reach;
 }
 
 bool nsk_check_weights(const nsk_model *m, const nsk_layer *l, const nsk_weights_form *form) {

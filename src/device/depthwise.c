@@ -58,7 +58,7 @@ static const int8_t *line_behind(const channel *c, const int8_t *line, int32_t b
 /* One row of outputs; `line`: that of the kernel's first row. */
 static NSK_APART void row_of_any(const channel *c, const int8_t *line, int8_t *out) {
     const nsk_layer *l = c->layer;
-    for (int32_t x = 0; x < l->out.width; x++, out += l->out.channels) {
+    for (int32_t x = 0; x < l->out.width; x++, out += l->out.step) {
         const int8_t *w = c->weights;
         const int8_t *row = line;
         int32_t acc = nsk_finish_bias(c->finish);
@@ -79,7 +79,8 @@ static NSK_APART void row_of_any(const channel *c, const int8_t *line, int8_t *o
 /* The same for the usual kernel: nine weights stay in registers where there are so many. */
 static NSK_APART void row_of_nine(const channel *c, const int8_t *line, int8_t *out) {
     const nsk_layer *l = c->layer;
-    int32_t step = l->out.channels;
+    int32_t step = l->out.channels; /* from a tap's weight to the next one's */
+    int32_t out_step = l->out.step;
     const int8_t *w = c->weights;
     const int8_t *a = line;
     const int8_t *b = line_behind(c, a, c->length);
@@ -94,7 +95,7 @@ static NSK_APART void row_of_nine(const channel *c, const int8_t *line, int8_t *
     int32_t w6 = w[6 * step];
     int32_t w7 = w[7 * step];
     int32_t w8 = w[8 * step];
-    for (int32_t left = l->out.width; left > 0; left--, out += step) {
+    for (int32_t left = l->out.width; left > 0; left--, out += out_step) {
         int32_t acc = nsk_finish_bias(c->finish);
         acc += a[0] * w0 + a[1] * w1 + a[2] * w2;
         acc += b[0] * w3 + b[1] * w4 + b[2] * w5;
@@ -127,7 +128,7 @@ static void run_channel(const channel *c, int8_t *out) {
             fill_line(c, next - l->pad_top, oldest);
             oldest = c->lines + (line_behind(c, oldest, c->length) - c->lines);
         }
-        write(c, oldest, out + y * l->out.width * l->out.channels);
+        write(c, oldest, out + y * l->out.width * l->out.step);
     }
 }
 

@@ -6,7 +6,7 @@
 #include <stdint.h>
 
 #define NSK_MAGIC   UINT32_C(0x6b75736e) /* "nsuk" */
-#define NSK_VERSION 4U
+#define NSK_VERSION 5U
 
 enum nsk_header_field {
     NSK_H_MAGIC = 0,        /* u32 */
@@ -40,15 +40,18 @@ enum nsk_header_field {
 };
 
 enum nsk_tensor_field {
-    NSK_T_PLACE = 0,    /* u32: bytes into the workspace */
+    NSK_T_PLACE = 0,    /* u32: bytes into the workspace; of a slice: its first channel */
     NSK_T_HEIGHT = 4,   /* u16 */
     NSK_T_WIDTH = 6,    /* u16 */
     NSK_T_CHANNELS = 8, /* u16 */
     NSK_T_ZERO = 10,    /* i8 */
-    NSK_T_ROWS = 11,    /* u8: rows that it holds at a time; 0: all */
-    NSK_T_SCALE = 12,   /* u32: the bits of a binary32 */
+    NSK_T_ROWS = 11,    /* u8: rows that it holds at a time; 0: all; or NSK_SLICE */
+    NSK_T_SCALE = 12,   /* u32: the bits of a binary32; of a slice: the tensor that it is part of */
     NSK_TENSOR_BYTES = 16
 };
+
+/* A slice is some of the channels of another tensor, which is none. */
+#define NSK_SLICE 255U
 
 enum nsk_layer_field {
     NSK_L_KIND = 0,            /* u8: nsk_kind */

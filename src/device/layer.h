@@ -100,12 +100,17 @@ static inline bool nsk_kind_has_window(nsk_kind kind) {
            kind == NSK_AVERAGE_POOL;
 }
 
+/* Whether its kernel keeps to `out.step` from pixel to pixel. */
+static inline bool nsk_kind_writes_slices(nsk_kind kind) {
+    return nsk_kind_has_window(kind) || kind == NSK_TRANSPOSED;
+}
+
 /* Whether a layer writes over its input; it runs row by row then. */
 bool nsk_writes_over_input(const nsk_layer *layer);
 
 /* Which rows of a tensor are there: [first, made), the first of them at its place. */
 static inline void nsk_cut(nsk_tensor *t, const nsk_held *held, int32_t from, int32_t to) {
-    t->place += (uint32_t)(from - held->first) * t->width * t->channels;
+    t->place += (uint32_t)(from - held->first) * t->width * t->step;
     t->height = (uint16_t)(to - from);
 }
 
@@ -130,6 +135,16 @@ static inline nsk_layer nsk_window_piece(const nsk_layer *l, const nsk_held *in,
 
 static inline uint32_t nsk_tensor_bytes(const nsk_tensor *t) {
     return (uint32_t)t->height * t->width * t->channels;
+}
+
+/* From the first byte of its first pixel to where one behind the last would begin. */
+static inline uint32_t nsk_tensor_span(const nsk_tensor *t) {
+    return (uint32_t)t->height * t->width * t->step;
+}
+
+/* Where an element, counted without gaps, stands from the tensor's place on. */
+static inline uint32_t nsk_element_place(const nsk_tensor *t, uint32_t element) {
+    return element / t->channels * t->step + element % t->channels;
 }
 
 static inline uint32_t nsk_kernel_area(const nsk_layer *l) {

@@ -11,7 +11,7 @@ const char *nsk_status_text(nsk_status status) {
         "not a netsuke model file",
         "of another version of the model file; build it again",
         "damaged: its checksum does not match",
-        "inconsistent: it contradicts itself though its checksum matches",
+        "inconsistent though its checksum matches",
         "in need of a kind of layer that this build leaves out",
         "larger than the workspace",
     };
@@ -19,14 +19,23 @@ const char *nsk_status_text(nsk_status status) {
     return index < sizeof texts / sizeof *texts ? texts[index] : "unknown";
 }
 
+static const uint8_t *tensor_record(const nsk_model *model, unsigned tensor) {
+    return model->bytes + nsk_load32(model->bytes + NSK_H_TENSORS_AT) + NSK_TENSOR_BYTES * tensor;
+}
+
 nsk_tensor nsk_tensor_at(const nsk_model *model, unsigned tensor) {
-    const uint8_t *at =
-        model->bytes + nsk_load32(model->bytes + NSK_H_TENSORS_AT) + NSK_TENSOR_BYTES * tensor;
+    const uint8_t *at = tensor_record(model, tensor);
     nsk_tensor t;
     t.place = nsk_load32(at + NSK_T_PLACE);
     t.height = (uint16_t)nsk_load16(at + NSK_T_HEIGHT);
     t.width = (uint16_t)nsk_load16(at + NSK_T_WIDTH);
     t.channels = (uint16_t)nsk_load16(at + NSK_T_CHANNELS);
+    t.step = t.channels;
+    if (at[NSK_T_ROWS] == NSK_SLICE) {
+        at = tensor_record(model, nsk_load32(at + NSK_T_SCALE));
+        t.place += nsk_load32(at + NSK_T_PLACE);
+        t.step = (uint16_t)nsk_load16(at + NSK_T_CHANNELS);
+    }
     t.rows = at[NSK_T_ROWS] != 0 ? at[NSK_T_ROWS] : t.height;
     t.zero = (int8_t)at[NSK_T_ZERO];
     t.scale_bits = nsk_load32(at + NSK_T_SCALE);

@@ -10,12 +10,35 @@ static bool name_lies_inside(const nsk_model *m, uint32_t offset) {
     return offset >= NSK_HEADER_BYTES && offset < m->size; /* the file's last byte is zero */
 }
 
+/* A slice lies in the channels of another tensor that has as many pixels and is none itself. */
+static bool check_slice(const uint8_t *at, const uint8_t *whole) {
+    uint32_t channels = nsk_load16(at + NSK_T_CHANNELS);
+    uint32_t room = nsk_load16(whole + NSK_T_CHANNELS);
+    return whole[NSK_T_ROWS] != NSK_SLICE && channels <= room &&
+           nsk_load32(at + NSK_T_PLACE) <= room - channels &&
+           nsk_load32(whole + NSK_T_HEIGHT) == nsk_load32(at + NSK_T_HEIGHT); /* and width */
+}
+
 static bool check_tensor(const nsk_model *m, unsigned index) {
+    const uint8_t *tensors = m->bytes + nsk_load32(m->bytes + NSK_H_TENSORS_AT);
+    const uint8_t *at = tensors + (size_t)NSK_TENSOR_BYTES * index;
+    uint32_t whole = nsk_load32(at + NSK_T_SCALE);
+    if (at[NSK_T_ROWS] == NSK_SLICE &&
+        (whole >= m->tensors || !check_slice(at, tensors + (size_t)NSK_TENSOR_BYTES * whole))) {
+        return false;
+    }
     nsk_tensor t = nsk_tensor_at(m, index);
-    uint64_t elements = (uint64_t)t.height * t.width * t.channels;
-    uint64_t held = (uint64_t)t.rows * t.width * t.channels;
-    return elements >= 1 && elements <= MOST_ELEMENTS && t.rows <= t.height &&
-           (t.rows == t.height || m->streamed > 0) && t.place + held <= m->workspace_bytes;
+    uint32_t row = (uint32_t)t.width * t.channels; /* nothing here leaves 32 bits */
+    return row >= 1 && t.height >= 1 && row <= (uint32_t)MOST_ELEMENTS / t.height &&
+           t.rows <= t.height && (t.rows == t.height || m->streamed > 0) &&
+           t.place <= m->workspace_bytes && t.rows * row <= m->workspace_bytes - t.place;
+}
+
+/* Kernels read whole tensors, and only some can write a slice: others go byte by byte. */
+static bool slices_are_good(const nsk_layer *l) {
+    return l->in.step == l->in.channels && l->second.step == l->second.channels &&
+           (l->out.step == l->out.channels || l->out.height * l->out.width == 1 ||
+            nsk_kind_writes_slices(l->kind));
 }
 
 static nsk_status check_layer(const nsk_model *m, unsigned index) {
@@ -29,20 +52,26 @@ static nsk_status check_layer(const nsk_model *m, unsigned index) {
     nsk_layer l;
     nsk_layer_decode(m, index, &l);
     const nsk_operation *operation = nsk_operations[l.kind];
-    return operation == NULL                            ? NSK_LEFT_OUT
-           : l.low <= l.high && operation->check(m, &l) ? NSK_OK
-                                                        : NSK_INCONSISTENT;
+    if (operation == NULL) {
+        return NSK_LEFT_OUT;
+    }
+    return l.low <= l.high && slices_are_good(&l) && operation->check(m, &l) ? NSK_OK
+                                                                             : NSK_INCONSISTENT;
 }
 
-/* Both ends of every line are levels, and so is all between them. */
+static bool is_level(int32_t number) {
+    const int32_t most = INT32_C(128) << NSK_LINE_BITS;
+    return number >= -most && number < most;
+}
+
+/* Both ends of every line are levels, and so is all between them. A
+ * slope that passes is a level too, and nothing leaves 32 bits. */
 static bool check_lines(const nsk_model *m, const uint8_t *lines) {
-    const int64_t least = -(INT64_C(128) << NSK_LINE_BITS);
-    const int64_t most = (INT64_C(128) << NSK_LINE_BITS) - 1;
     bool good = nsk_lies_inside(m, lines, m->channels, NSK_LINE_BYTES, 4);
     for (uint32_t c = 0; c < m->channels && good; c++, lines += NSK_LINE_BYTES) {
-        int64_t start = nsk_word(lines, NSK_P_START);
-        int64_t end = start + INT64_C(255) * nsk_word(lines, NSK_P_SLOPE);
-        good = start >= least && start <= most && end >= least && end <= most;
+        int32_t start = nsk_word(lines, NSK_P_START);
+        int32_t slope = nsk_word(lines, NSK_P_SLOPE);
+        good = is_level(start) && is_level(slope) && is_level(start + 255 * slope);
     }
     return good;
 }

@@ -16,8 +16,9 @@ static inline void nsk_pool(const nsk_layer *l, int8_t *workspace, nsk_pool_wind
         for (int32_t x = 0; x < l->out.width; x++) {
             nsk_window columns = nsk_columns(l, x);
             for (int32_t c = 0; c < l->out.channels; c++) {
-                *out++ = window(l, in + c, rows, columns);
+                out[c] = window(l, in + c, rows, columns);
             }
+            out += l->out.step;
         }
     }
 }

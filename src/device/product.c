@@ -17,7 +17,7 @@ nsk_product nsk_product_of(const nsk_layer *l, int32_t row, int32_t group) {
     p.high = l->high;
     p.plain_finish = nsk_finish_is_plain(l);
     p.in_step = row;
-    p.out_step = l->out.channels;
+    p.out_step = l->out.step;
     p.scratch = NULL;
     return p;
 }

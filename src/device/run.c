@@ -80,7 +80,7 @@ void nsk_prepare(const nsk_model *model, const uint8_t *frame, size_t stride, vo
 /* A layer with a window may write its output over input rows that it needs no more. Kernels go
  * through channels and pixels in orders of their own: it runs row by row then. */
 bool nsk_writes_over_input(const nsk_layer *l) {
-    return nsk_kind_has_window(l->kind) && l->in.place < l->out.place + nsk_tensor_bytes(&l->out) &&
+    return nsk_kind_has_window(l->kind) && l->in.place < l->out.place + nsk_tensor_span(&l->out) &&
            l->out.place < l->in.place + nsk_tensor_bytes(&l->in);
 }
 

@@ -51,7 +51,7 @@ static void write_row(const block *b, int32_t y, const nsk_sixteen_kernel *kerne
     for (int32_t x = 0; x < l->out.width; x += run) {
         run = inside && x == b->inner_first && x < b->inner_last ? b->inner_last - x : 1;
         find_taps(b, y, x, at);
-        kernel->write(state, at, step, run, out + x * l->out.channels);
+        kernel->write(state, at, step, run, out + x * l->out.step);
     }
 }
 
@@ -73,7 +73,7 @@ void nsk_sixteen_run(const nsk_layer *l, int8_t *workspace, const nsk_sixteen_ke
         b.in = workspace + l->in.place + first;
         kernel->start(state, l, first);
         for (int32_t y = 0; y < l->out.height; y++) {
-            write_row(&b, y, kernel, state, out + y * l->out.width * l->out.channels);
+            write_row(&b, y, kernel, state, out + y * l->out.width * l->out.step);
         }
     }
 }

@@ -21,6 +21,11 @@ static uint32_t height_of(const nsk_model *m, uint32_t tensor) {
                       NSK_TENSOR_BYTES * tensor + NSK_T_HEIGHT);
 }
 
+static bool is_slice(const nsk_model *m, uint32_t tensor) {
+    nsk_tensor t = nsk_tensor_at(m, tensor);
+    return t.step != t.channels;
+}
+
 static nsk_link link_of(const nsk_model *m, unsigned layer) {
     const uint8_t *at = m->bytes + nsk_load32(m->bytes + NSK_H_LAYERS_AT) + NSK_LAYER_BYTES * layer;
     uint8_t form = forms[at[NSK_L_KIND]];
@@ -167,7 +172,7 @@ static bool check_link(const nsk_model *m, unsigned layer, uint32_t *made) {
     nsk_link k = link_of(m, layer);
     if (k.in >= NSK_MOST_STREAMED || k.second >= NSK_MOST_STREAMED || k.out >= NSK_MOST_STREAMED ||
         (*made >> k.in & 1U) == 0 || (*made >> k.second & 1U) == 0 || (*made >> k.out & 1U) != 0 ||
-        height_of(m, k.second) != height_of(m, k.in)) {
+        height_of(m, k.second) != height_of(m, k.in) || is_slice(m, k.out)) {
         return false;
     }
     *made |= UINT32_C(1) << k.out;

@@ -70,8 +70,9 @@ static void run(const nsk_layer *l, int8_t *workspace) {
         for (int32_t x = 0; x < l->out.width; x++) {
             for (uint32_t c = 0; c < l->out.channels; c++) {
                 int32_t acc = accumulate(l, in, y, x, (int32_t)c);
-                *out++ = nsk_finish(acc, nsk_word(l->finish, c), l->out.zero, l->low, l->high);
+                out[c] = nsk_finish(acc, nsk_word(l->finish, c), l->out.zero, l->low, l->high);
             }
+            out += l->out.step;
         }
     }
 }

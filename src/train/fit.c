@@ -3,7 +3,7 @@
 #include <glib.h>
 #include <math.h>
 
-#include "train/random.h"
+#include "base/random.h"
 
 typedef struct change {
     int dx, dy, mirror;

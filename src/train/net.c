@@ -4,8 +4,8 @@
 #include <math.h>
 #include <string.h>
 
+#include "base/random.h"
 #include "train/layers.h"
-#include "train/random.h"
 
 nsk_train_net *nsk_train_net_new(int height, int width, int channels) {
     nsk_train_net *net = g_new0(nsk_train_net, 1);

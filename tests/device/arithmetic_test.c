@@ -3,7 +3,7 @@
 
 #include "../exact.h"
 #include "../suites.h"
-#include "train/random.h"
+#include "base/random.h"
 
 enum { CASES = 200000 };
 

@@ -2,12 +2,12 @@
 #include <stdlib.h>
 #include <string.h>
 
+#include "../network_text.h"
 #include "../suites.h"
-#include "../support.h"
+#include "base/random.h"
 #include "device/crc.h"
 #include "device/format.h"
 #include "grid.h"
-#include "train/random.h"
 
 static void put32(uint8_t *at, uint32_t value) {
     for (int i = 0; i < 4; i++) {
@@ -170,6 +170,58 @@ static nsk_model_file *model_of_kind(nsk_kind kind) {
     return NULL;
 }
 
+/* Two parts of a concatenation are slices of its tensor; a third is copied. */
+static void impossible_slices_are_refused(void) {
+    enum { SLICE, OTHER, WHOLE, COPY, READER, RECORDS };
+    static const struct {
+        int record, field, width;
+        uint32_t value;
+    } cases[] = {
+        {SLICE, NSK_T_SCALE, 4, 0xffffffff}, {SLICE, NSK_T_SCALE, 4, 99},
+        {SLICE, NSK_T_PLACE, 4, 0xfffffffe}, {SLICE, NSK_T_PLACE, 4, 16},
+        {SLICE, NSK_T_CHANNELS, 2, 21},      {SLICE, NSK_T_HEIGHT, 2, 8},
+        {SLICE, NSK_T_WIDTH, 2, 8},          {SLICE, NSK_T_ROWS, 1, 254},
+        {WHOLE, NSK_T_ROWS, 1, NSK_SLICE},   {WHOLE, NSK_T_CHANNELS, 2, 6},
+        {COPY, NSK_L_OUTPUT, 2, SLICE},      {READER, NSK_L_INPUT, 2, SLICE},
+        {READER, NSK_L_INPUT, 2, OTHER},     {SLICE, NSK_T_SCALE, 4, SLICE},
+        {SLICE, NSK_T_SCALE, 4, OTHER},
+    };
+    noisy n;
+    nsk_model model;
+    noisy_load(&n,
+               "Conv x w_8_3_3_3 b_8 > a pads=l1,1,1,1; Conv a u_7_8_1_1 > l; "
+               "Conv a r_5_8_3_3 > m pads=l1,1,1,1; Concat l m a > c axis=i1; "
+               "GlobalAveragePool c > g; Flatten g > f; Gemm f h_5_20 c_5 > z transB=i1",
+               5);
+    const uint8_t *bytes = n.file->bytes;
+    CU_ASSERT_EQUAL_FATAL(nsk_open(&model, bytes, n.file->size), NSK_OK);
+    uint32_t tensors = get32(bytes + NSK_H_TENSORS_AT);
+    uint32_t layers = get32(bytes + NSK_H_LAYERS_AT);
+    unsigned numbers[RECORDS] = {nsk_layer_output(&model, 1), nsk_layer_output(&model, 2),
+                                 nsk_layer_output(&model, 3), 3, 4};
+    CU_ASSERT_EQUAL_FATAL(nsk_layer_kind(&model, 3), NSK_MOVE);
+    for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
+        uint8_t *copy = g_memdup2(bytes, n.file->size);
+        unsigned number = numbers[cases[i].record];
+        uint8_t *at = copy + cases[i].field +
+                      (cases[i].record < COPY ? tensors + NSK_TENSOR_BYTES * number
+                                              : layers + NSK_LAYER_BYTES * number);
+        bool names = cases[i].value == SLICE || cases[i].value == OTHER;
+        uint32_t value = names ? numbers[cases[i].value] : cases[i].value;
+        for (int b = 0; b < cases[i].width; b++) {
+            at[b] = (uint8_t)(value >> (8 * b));
+        }
+        reseal(copy, n.file->size);
+        nsk_status status = nsk_open(&model, copy, n.file->size);
+        if (status != NSK_INCONSISTENT) {
+            fprintf(stderr, "\n    case %zu: status %d\n", i, (int)status);
+        }
+        CU_ASSERT_EQUAL(status, NSK_INCONSISTENT);
+        g_free(copy);
+    }
+    noisy_free(&n);
+}
+
 /* The numbers that layers carry outside of their records: loops of a move, blends of a resize. */
 static void impossible_numbers_are_refused(void) {
     static const struct {
@@ -308,14 +360,49 @@ static void statuses_have_words(void) {
     CU_ASSERT_STRING_EQUAL(nsk_status_text((nsk_status)99), "unknown");
 }
 
+/* What the fuzzer starts from opens, and has every kind of layer and every way to stand: seeds of
+ * an old version would be refused at the door, and nothing behind it be tried. */
+static void the_fuzzer_starts_inside(void) {
+    const char *folder = NSK_SOURCE_DIR "/tests/fuzz/seeds/model";
+    bool kinds[NSK_KINDS] = {false};
+    bool streamed = false;
+    bool slices = false;
+    GDir *dir = g_dir_open(folder, 0, NULL);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(dir);
+    for (const char *name; (name = g_dir_read_name(dir)) != NULL;) {
+        nsk_error error = {.text = ""};
+        nsk_model model;
+        char *path = scratch_path(folder, "%s", name);
+        nsk_model_file *file = nsk_model_file_read(path, &error);
+        assert_error(&error, "");
+        CU_ASSERT_PTR_NOT_NULL_FATAL(file);
+        CU_ASSERT_EQUAL(nsk_open(&model, file->bytes, file->size), NSK_OK);
+        streamed = streamed || model.streamed > 0;
+        for (unsigned i = 0; i < model.layers; i++) {
+            nsk_tensor out = nsk_tensor_at(&model, nsk_layer_output(&model, i));
+            kinds[nsk_layer_kind(&model, i)] = true;
+            slices = slices || out.step != out.channels;
+        }
+        nsk_model_file_free(file);
+        g_free(path);
+    }
+    g_dir_close(dir);
+    for (int kind = 1; kind < NSK_KINDS; kind++) {
+        CU_ASSERT(kinds[kind]);
+    }
+    CU_ASSERT(streamed && slices);
+}
+
 CU_TestInfo open_tests[] = {
     {"checksum", checksum_is_the_standards},
     {"every flipped byte of the demo's model is refused", every_flipped_byte_is_refused},
     {"every cut is refused", every_cut_is_refused},
     {"impossible facts are refused", impossible_facts_are_refused},
+    {"impossible slices are refused", impossible_slices_are_refused},
     {"impossible numbers of layers are refused", impossible_numbers_are_refused},
     {"noise under a right checksum is safe", resealed_noise_is_safe},
     {"accumulators that could overflow are refused", overflow_is_refused},
+    {"the fuzzer starts inside", the_fuzzer_starts_inside},
     {"statuses in words", statuses_have_words},
     CU_TEST_INFO_NULL,
 };

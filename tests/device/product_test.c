@@ -5,10 +5,10 @@
 
 #include "../exact.h"
 #include "../suites.h"
+#include "base/random.h"
 #include "device/depthwise.h"
 #include "device/format.h"
 #include "device/product.h"
-#include "train/random.h"
 
 /* Only hosts with vectors of their own have two ways. */
 #if !defined(__x86_64__)
@@ -169,21 +169,18 @@ static int draw_depthwise(depthwise_bed *d, bed *b) {
     l->pad_left = between(b, 0, across - 1);
     int height = down + between(b, 0, 8);
     int width = across + between(b, 0, 8);
-    l->in = (nsk_tensor){0,
-                         (uint16_t)height,
-                         (uint16_t)width,
-                         (uint16_t)channels,
-                         (uint16_t)height,
-                         (int8_t)between(b, -128, 127),
-                         0};
+    l->in = (nsk_tensor){.height = (uint16_t)height,
+                         .width = (uint16_t)width,
+                         .channels = (uint16_t)channels,
+                         .rows = (uint16_t)height,
+                         .step = (uint16_t)channels,
+                         .zero = (int8_t)between(b, -128, 127)};
     l->scratch = sizeof d->workspace[0];
-    l->out = (nsk_tensor){2 * sizeof d->workspace[0],
-                          (uint16_t)((height + l->pad_top - down) / l->stride_down + 1),
-                          (uint16_t)((width + l->pad_left - across) / l->stride_across + 1),
-                          (uint16_t)channels,
-                          (uint16_t)((height + l->pad_top - down) / l->stride_down + 1),
-                          (int8_t)between(b, -128, 127),
-                          0};
+    l->out = l->in;
+    l->out.place = 2 * sizeof d->workspace[0];
+    l->out.rows = l->out.height = (uint16_t)((height + l->pad_top - down) / l->stride_down + 1);
+    l->out.width = (uint16_t)((width + l->pad_left - across) / l->stride_across + 1);
+    l->out.zero = (int8_t)between(b, -128, 127);
     l->low = -128;
     l->high = between(b, 0, 3) == 0 ? 100 : 127;
     l->weights = (const uint8_t *)d->weights;

@@ -82,10 +82,16 @@ static const struct {
     {"netsuke rehearse demo/kiln.ini --board boards/sponge.ini --frames 20",
      0,
      {"frames", "dropped", NULL}},
-    {"netsuke drift demo/kiln.ini --sample 30",
+    {"netsuke drift demo/kiln.ini --sample 30 --plot \"$T/drift.svg\" && "
+     "grep -c 'xml' \"$T/drift.svg\"",
      0,
-     {"on 30 held-out images", "conv11", "worst channel", "softmax12", "adds most by itself",
-      "levels for nine tenths of its outputs", NULL}},
+     {"on 30 held-out images", "conv11", "softmax12", "adds most by itself",
+      "levels for nine tenths of its outputs", "if one layer alone were float, on 30", NULL}},
+    {"netsuke weigh demo/kiln-third.ini demo/kiln.ini --sample 60 --plot \"$T/weigh.svg\" && "
+     "grep -c '<svg' \"$T/weigh.svg\"",
+     0,
+     {"2 variants", "board trimmer", "* kiln-third  kiln-third.onnx", "* kiln ",
+      "no other is as good", NULL}},
     {"netsuke stress demo/kiln.ini --sample 24 --plot \"$T/stress.svg\" && "
      "grep -c 'xml' \"$T/stress.svg\"",
      0,

@@ -57,6 +57,15 @@ static void drift_json(void) {
     CU_ASSERT_STRING_EQUAL(json_text(root, "layers.0.name"), "conv1");
     CU_ASSERT(json_number(root, "layers.0.sqnr_db") > 20.0);
     CU_ASSERT(json_number(root, "layers.10.alone_db") >= json_number(root, "layers.10.sqnr_db"));
+    CU_ASSERT_EQUAL(json_length(root, "layers.0.channels_db"), 16);
+    CU_ASSERT_EQUAL(json_length(root, "layers.12.channels_db"), 6);
+    char *worst = g_strdup_printf("layers.9.channels_db.%d",
+                                  (int)json_number(root, "layers.9.worst_channel"));
+    CU_ASSERT_EQUAL(json_number(root, worst), json_number(root, "layers.9.worst_channel_db"));
+    g_free(worst);
+    CU_ASSERT_EQUAL(json_number(root, "regain.images"), 24);
+    CU_ASSERT_EQUAL(json_length(root, "regain.layers"), 14);
+    CU_ASSERT(json_number(root, "regain.layers.0.right") >= json_number(root, "regain.right"));
     json_node_unref(root);
 }
 
@@ -65,7 +74,7 @@ static void stress_json(void) {
     CU_ASSERT_EQUAL(json_number(root, "images"), 18);
     CU_ASSERT_EQUAL(json_number(root, "seed"), 4);
     CU_ASSERT(json_number(root, "unchanged.float_correct") >= 15);
-    CU_ASSERT_EQUAL(json_length(root, "changes"), 55);
+    CU_ASSERT_EQUAL(json_length(root, "changes"), 55); /* too few belts for the backgrounds */
     CU_ASSERT_STRING_EQUAL(json_text(root, "changes.4.change"), "darker");
     CU_ASSERT_EQUAL(json_number(root, "changes.4.amount"), 25);
     CU_ASSERT(json_number(root, "changes.4.float_correct") < 15);
@@ -81,6 +90,37 @@ static void atlas_json(void) {
     CU_ASSERT(json_number(root, "images.0.float.neighbours_of_its_own") >= 8);
     CU_ASSERT(json_number(root, "spread.0") > json_number(root, "spread.1"));
     json_node_unref(root);
+}
+
+static void neighbours_json(void) {
+    JsonNode *root = drive_json(0, "netsuke atlas demo/kiln.ini --sample 90 --neighbours --json");
+    CU_ASSERT_EQUAL(json_length(root, "images"), 90);
+    CU_ASSERT(json_number(root, "kept") > 0.4);
+    json_node_unref(root);
+}
+
+static void weigh_json(void) {
+    JsonNode *root = drive_json(0, "netsuke weigh demo/kiln.ini demo/kiln-third.ini --sample 120 "
+                                   "--json --points \"$T/w.csv\" --plot \"$T/w.svg\"");
+    CU_ASSERT_EQUAL(json_length(root, "variants"), 2);
+    CU_ASSERT_STRING_EQUAL(json_text(root, "variants.0.name"), "kiln");
+    CU_ASSERT_STRING_EQUAL(json_text(root, "variants.1.model"), "kiln-third.onnx");
+    CU_ASSERT_EQUAL(json_number(root, "variants.1.images"), 120);
+    CU_ASSERT(json_number(root, "variants.0.integer_accuracy") >
+              json_number(root, "variants.1.integer_accuracy"));
+    CU_ASSERT(json_number(root, "variants.0.flash") > json_number(root, "variants.1.flash"));
+    CU_ASSERT(json_number(root, "variants.1.accuracy_low") <
+              json_number(root, "variants.1.integer_accuracy"));
+    json_node_unref(root);
+    outcome o = drive_for(0, "wc -l < \"$T/w.csv\" && grep -c '<svg' \"$T/w.svg\"");
+    CU_ASSERT_STRING_EQUAL(o.out, "3\n1\n");
+    outcome_clear(&o);
+    o = drive_for(1, "netsuke weigh demo/kiln.ini demo/kiln-third.ini --sample 60 --board "
+                     "boards/needle.ini");
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "all  "));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "board needle"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "* kiln-third  kiln-third.onnx"));
+    outcome_clear(&o);
 }
 
 static void split_json(void) {
@@ -99,6 +139,28 @@ static void gains_json(void) {
     CU_ASSERT_EQUAL(json_number(root, "gains.2.images"), 36);
     CU_ASSERT(json_number(root, "gains.1.scores_db") > 25.0);
     CU_ASSERT(json_number(root, "gains.1.agree") >= 34);
+    json_node_unref(root);
+}
+
+/* The brief's own stage, one epoch of it: once for the model, once as the last of the gains. */
+static void refined_json(void) {
+    JsonNode *root =
+        drive_json(0, "sed \"s#images/#$PWD/demo/images/#;s#kiln.onnx#$PWD/demo/kiln-third.onnx#;"
+                      "s#labels.txt#$PWD/demo/labels.txt#;s#\\.\\./boards#$PWD/boards#;"
+                      "s#limit = 200#limit = 60#\" demo/kiln.ini > \"$T/refined.ini\" && "
+                      "printf \"[images]\\ntraining = $PWD/demo/images/calibration\\n"
+                      "[stages]\\nrefine = yes\\nrefine-epochs = 1\\n\" >> \"$T/refined.ini\" && "
+                      "netsuke quantise \"$T/refined.ini\" -o \"$T/refined.nsk\" --gains --json");
+    CU_ASSERT_EQUAL(json_number(root, "refined.learned_from"), 288);
+    CU_ASSERT_EQUAL(json_number(root, "refined.aside"), 72);
+    CU_ASSERT_EQUAL(json_number(root, "refined.epochs"), 1);
+    double before = json_number(root, "refined.loss_before");
+    CU_ASSERT(before > 0.2 && before < 0.8);
+    CU_ASSERT_EQUAL(json_number(root, "refined.loss") < before,
+                    json_number(root, "refined.best_epoch") == 1);
+    CU_ASSERT(json_number(root, "refined.right") > 50);
+    CU_ASSERT_EQUAL(json_length(root, "gains"), 5);
+    CU_ASSERT_STRING_EQUAL(json_text(root, "gains.4.stage"), "weights refined");
     json_node_unref(root);
 }
 
@@ -270,7 +332,10 @@ CU_TestInfo contract_tests[] = {
     {"drift --json", drift_json},
     {"stress --json", stress_json},
     {"atlas --json", atlas_json},
+    {"weigh", weigh_json},
+    {"atlas --neighbours --json", neighbours_json},
     {"quantise --gains --json", gains_json},
+    {"quantise --refine", refined_json},
     {"compare --split --json", split_json},
     {"vet --json: mistakes in the brief are named", vet_json},
     {"quantise --json, the same bytes each time", quantise_json},

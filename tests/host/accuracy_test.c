@@ -3,14 +3,18 @@
 #include <stdio.h>
 #include <string.h>
 
+#include "../network_text.h"
 #include "../suites.h"
-#include "../support.h"
+#include "base/random.h"
+#include "compare/regain.h"
+#include "compare/rounded.h"
+#include "compare/runner.h"
 #include "device/crc.h"
 #include "device/format.h"
 #include "device/layer.h"
 #include "graph/graph.h"
 #include "quantise/histogram.h"
-#include "train/random.h"
+#include "quantise/rounding.h"
 
 /* ---- ranges ---- */
 
@@ -303,12 +307,284 @@ static void drift_names_the_guilty(void) {
     kiln_free(&k);
 }
 
+/* Weights of one layer of the rounded network are spoilt: that is the layer that would bring back
+ * most. */
+static void regaining_names_the_spoilt_layer(void) {
+    kiln k;
+    nsk_error error = {.text = ""};
+    kiln_load(&k, 24);
+    nsk_network *evened = nsk_network_equalised(k.network, k.calibration, &error);
+    nsk_images_keep(k.held_out, 25, true);
+    static const char *const layers[] = {"conv2", "dense12"};
+    for (size_t i = 0; i < G_N_ELEMENTS(layers); i++) {
+        nsk_network *rounded =
+            nsk_network_rounded(k.network, k.calibration, &nsk_usual_recipe, &error);
+        CU_ASSERT_PTR_NOT_NULL_FATAL(rounded);
+        for (int n = 0; n < (int)rounded->graph->nodes->len; n++) {
+            const nsk_node *node = nsk_graph_node(rounded->graph, n);
+            if (!node->dead && strcmp(node->name, layers[i]) == 0) {
+                nsk_value *w = nsk_graph_value(rounded->graph, node->input[1]);
+                for (size_t e = 0; e < nsk_value_count(w); e += 2) {
+                    w->data[e] = -w->data[e];
+                }
+            }
+        }
+        nsk_regain *r = nsk_regain_of(evened, rounded, k.held_out, NULL, NULL, &error);
+        CU_ASSERT_PTR_NOT_NULL_FATAL(r);
+        CU_ASSERT_EQUAL(r->images, nsk_images_count(k.held_out));
+        CU_ASSERT_EQUAL(r->exact.agree, r->images);
+        CU_ASSERT_EQUAL(r->exact.apart, 0);
+        CU_ASSERT(r->rounded.right < r->images / 2);
+        CU_ASSERT_STRING_EQUAL(r->layer[0].name, layers[i]);
+        CU_ASSERT(r->layer[0].right > r->images * 8 / 10);
+        CU_ASSERT(r->layer[1].right < r->layer[0].right);
+        nsk_regain_free(r);
+        nsk_network_free(rounded);
+    }
+    nsk_network_free(evened);
+    kiln_free(&k);
+}
+
+/* The farthest that a probability of the rewritten network is from the network's own. */
+static double farthest_apart(const noisy *n, const nsk_network *rewritten) {
+    nsk_error error = {.text = ""};
+    const nsk_input *input = nsk_images_input(n->images);
+    uint8_t *frame = g_malloc(nsk_images_frame_bytes(n->images));
+    double farthest = 0.0;
+    for (int i = 0; i < nsk_images_count(n->images); i++) {
+        float own[8];
+        float other[8];
+        CU_ASSERT(nsk_images_frame(n->images, i, frame, &error));
+        CU_ASSERT(nsk_network_score(n->network, input, frame, own, &error));
+        CU_ASSERT(nsk_network_score(rewritten, input, frame, other, &error));
+        for (int c = 0; c < nsk_network_classes(n->network); c++) {
+            farthest = fmax(farthest, fabs((double)own[c] - (double)other[c]));
+        }
+    }
+    g_free(frame);
+    return farthest;
+}
+
+/* Signal over error of the second layer's output, in the integer model with or without the stage.
+ */
+static double decibels_of_scores(const noisy *n, bool stage) {
+    nsk_error error = {.text = ""};
+    nsk_recipe recipe = {.ranges = NSK_RANGES_EXTREMES, .equalise = stage, .ram = INFINITY};
+    nsk_network *network =
+        stage ? nsk_network_equalised(n->network, n->images, &error) : n->network;
+    nsk_model_file *file = nsk_quantise(n->network, n->images, &recipe, &error);
+    assert_error(&error, "");
+    nsk_drift *d = nsk_drift_measure(network, file, n->images, NULL, NULL, &error);
+    assert_error(&error, "");
+    CU_ASSERT_PTR_NOT_NULL_FATAL(d);
+    double decibels = d->layer[d->layers - 2].sqnr_db;
+    nsk_drift_free(d);
+    nsk_model_file_free(file);
+    if (stage) {
+        nsk_network_free(network);
+    }
+    return decibels;
+}
+
+#define HEAD "; GlobalAveragePool y > g; Flatten g > f; Gemm f h_5_6 c_5 > z transB=i1"
+
+/* Channels that stand far from zero move to it, and the next layer adds what is missing: where
+ * nothing is cut off, and where a bias keeps what is cut off at zero above it whatever comes. */
+static void high_biases_are_absorbed(void) {
+    static const char *const texts[] = {
+        "Conv x w_8_3_3_3 k_8_40 > a; Conv a u_6_8_1_1 b_6 > y" HEAD,
+        "Conv x w_8_3_3_3 k_8_40 > a; Relu a > r; Conv r u_6_8_1_1 b_6 > y" HEAD,
+        "Conv x w_8_3_3_3 k_8_40 > a; Relu a > r; AveragePool r > p kernel_shape=l2,2 "
+        "strides=l2,2; "
+        "Conv p u_6_8_1_1 > y" HEAD,
+    };
+    for (size_t i = 0; i < G_N_ELEMENTS(texts); i++) {
+        nsk_error error = {.text = ""};
+        noisy n;
+        noisy_load(&n, texts[i], 5);
+        nsk_network *even = nsk_network_equalised(n.network, n.images, &error);
+        CU_ASSERT_PTR_NOT_NULL_FATAL(even);
+        CU_ASSERT(farthest_apart(&n, even) < 1e-4);
+        double with = decibels_of_scores(&n, true);
+        double without = decibels_of_scores(&n, false);
+        printf("[%.1f dB, without %.1f] ", with, without);
+        CU_ASSERT(with > without + 5.0);
+        nsk_network_free(even);
+        noisy_free(&n);
+    }
+}
+
+/* Zeroes around the picture are not what a shifted channel has there: nothing is moved. */
+static void margins_keep_biases(void) {
+    nsk_error error = {.text = ""};
+    noisy n;
+    noisy_load(&n, "Conv x w_8_3_3_3 k_8_40 > a; Conv a u_6_8_3_3 b_6 > y pads=l1,1,1,1" HEAD, 5);
+    nsk_network *even = nsk_network_equalised(n.network, n.images, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(even);
+    CU_ASSERT(farthest_apart(&n, even) < 1e-4);
+    nsk_network_free(even);
+    noisy_free(&n);
+}
+
+/* Behind a clip at 1 only channels that can be shown never to reach it change, and no further than
+ * to it. */
+static void clipped_channels_keep_their_size(void) {
+    nsk_error error = {.text = ""};
+    noisy n;
+    noisy_load(&n,
+               "Conv x w_8_3_3_3 > a; Clip a k_0 k_1 > r; Conv r d_8_1_1_1 > s group=i8; "
+               "Clip s k_0 k_1 > t; Conv t u_6_8_1_1 b_6 > y" HEAD,
+               5);
+    nsk_network *even = nsk_network_equalised(n.network, n.images, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(even);
+    CU_ASSERT(farthest_apart(&n, even) < 1e-5);
+    int changed = 0;
+    int kept = 0;
+    for (int i = 0; i < (int)even->graph->nodes->len; i++) {
+        const nsk_node *node = nsk_graph_node(even->graph, i);
+        const nsk_node *own = nsk_graph_node(n.network->graph, i);
+        if (node->dead || node->op != NSK_OP_CONV || node->attributes.window.groups != 8) {
+            continue;
+        }
+        const float *after = nsk_graph_value(even->graph, node->input[1])->data;
+        const float *before = nsk_graph_value(n.network->graph, own->input[1])->data;
+        for (int c = 0; c < 8; c++) {
+            bool reaches = before[c] >= 1.0F;
+            bool same = fabsf(after[c] - before[c]) <= 0.0F;
+            CU_ASSERT(!reaches || same);
+            CU_ASSERT(reaches || after[c] <= 1.0F + 1e-6F);
+            changed += !same;
+            kept += reaches;
+        }
+    }
+    CU_ASSERT(changed >= 2);
+    CU_ASSERT(kept >= 1);
+    nsk_network_free(even);
+    noisy_free(&n);
+}
+
+/* The next smaller multipliers one by one, down to the least that there is; each is another. */
+static void multipliers_go_down(void) {
+    float weights[] = {1.0F, -0.5F, 0.25F, 0.1F};
+    float bias = 0.0F;
+    const nsk_low_layer l = {.kind = NSK_DENSE, .taps = 4, .weights = weights, .bias = &bias};
+    const nsk_scale in = {0.02F, -3};
+    const nsk_scale out = {0.05F, 5};
+    nsk_finish_multiplier m = nsk_weight_multiplier(&l, 0, 1, in, out);
+    double scale = nsk_scale_at(m, in, out);
+    int steps = 0;
+    CU_ASSERT(nsk_weight_level(1.0, scale) <= 127 && nsk_weight_level(1.0, scale) >= 112);
+    CU_ASSERT_DOUBLE_EQUAL(scale, nsk_weight_scale(&l, 0, 1, in, out), 1e-12);
+    while (nsk_multiplier_below(&l, 0, 1, in, out, &m)) {
+        double smaller = nsk_scale_at(m, in, out);
+        double ratio = smaller / scale;
+        CU_ASSERT(ratio >= 8.0 / 9.0 - 1e-6 && ratio <= 15.0 / 16.0 + 1e-6); /* 9 to 8, 16 to 15 */
+        CU_ASSERT_EQUAL(nsk_weight_level(1.0, smaller), 127);                /* cut off */
+        scale = smaller;
+        steps++;
+    }
+    CU_ASSERT(steps > 40);
+    CU_ASSERT(m.factor == 8 && (m.shift == 31 || m.shift > 20));
+}
+
+/* A network of one dense layer behind a mean, on noise: one output's weights are all of one size
+ * but for one that its input hardly ever uses. */
+static nsk_lowered *lowered_with_outlier(const noisy *n, nsk_scale *scales, float outlier) {
+    nsk_error error = {.text = ""};
+    nsk_lowered *lowered = nsk_lower(n->network->graph, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(lowered);
+    for (int i = 0; i < (int)lowered->tensors->len; i++) {
+        scales[i] = (nsk_scale){0.02F, 0};
+    }
+    for (int i = 0; i < (int)lowered->layers->len; i++) {
+        nsk_low_layer *l = nsk_low_layer_at(lowered, i);
+        for (int t = 0; t < l->taps && l->kind == NSK_CONV; t++) { /* of output 0 */
+            l->weights[t] = t == 0 ? outlier : 0.011F * (float)(t % 9 - 4);
+        }
+    }
+    return lowered;
+}
+
+/* The largest weight is cut off where that lowers the error: where the next smaller scale, which
+ * all others gain from, is hardly too small for it. Never is a scale larger than it must be. */
+static void outliers_are_cut_off(void) {
+    enum { TRIED = 24 };
+    nsk_error error = {.text = ""};
+    noisy n;
+    nsk_scale scales[32];
+    int cuts = 0;
+    noisy_load(&n,
+               "Conv x w_8_3_3_3 b_8 > y pads=l1,1,1,1; GlobalAveragePool y > g; Flatten g > f; "
+               "Gemm f h_5_8 c_5 > z transB=i1",
+               5);
+    for (int i = 0; i < TRIED; i++) {
+        nsk_lowered *lowered = lowered_with_outlier(&n, scales, 0.05F + 0.0005F * (float)i);
+        const nsk_low_layer *conv = nsk_low_layer_at(lowered, 0);
+        nsk_finish_multiplier plain = nsk_weight_multiplier(conv, 0, 8, scales[0], scales[1]);
+        nsk_recipe recipe = nsk_usual_recipe;
+        CU_ASSERT(nsk_fit_rounding(n.network->graph, lowered, scales, n.images, &recipe, &error));
+        assert_error(&error, "");
+        double usual = nsk_scale_at(plain, scales[0], scales[1]);
+        double fitted = nsk_scale_at(conv->multipliers[0], scales[0], scales[1]);
+        bool smaller = fitted < usual * (1.0 - 1e-9);
+        CU_ASSERT(fitted <= usual * (1.0 + 1e-9));
+        CU_ASSERT(!smaller || conv->levels[0] == 127);
+        for (int t = 1; t < conv->taps; t++) { /* one of its two neighbours */
+            double apart = fabs(conv->levels[t] * fitted - (double)conv->weights[t]);
+            CU_ASSERT(apart <= fitted * (1.0 + 1e-9));
+        }
+        cuts += smaller;
+        nsk_lowered_free(lowered);
+    }
+    printf("[%d of %d] ", cuts, TRIED);
+    CU_ASSERT(cuts >= 1 && cuts < TRIED);
+    noisy_free(&n);
+}
+
+/* What the runner gives without a model is what the network scores. */
+static bool compare_scores(const nsk_runner *r, int image, void *context, nsk_error *error) {
+    int *differ = context;
+    float own[8];
+    (void)image;
+    const float *said = nsk_runner_float(r);
+    bool good = nsk_network_score(r->network, nsk_images_input(r->images), r->frame, own, error);
+    int classes = nsk_network_classes(r->network);
+    bool same = good && memcmp(own, said, (size_t)classes * sizeof *own) == 0 &&
+                nsk_best_share(own, classes) == nsk_best_share(said, classes);
+#pragma omp atomic
+    *differ += !same;
+    return good;
+}
+
+static void runners_need_no_model(void) {
+    nsk_error error = {.text = ""};
+    noisy n;
+    int differ = 0;
+    noisy_load(&n,
+               "Conv x w_8_3_3_3 b_8 > y; GlobalAveragePool y > g; Flatten g > f; "
+               "Gemm f h_5_8 c_5 > z transB=i1",
+               5);
+    CU_ASSERT(
+        nsk_run_images(n.network, NULL, n.images, compare_scores, &differ, NULL, NULL, &error));
+    CU_ASSERT_EQUAL(differ, 0);
+    const float ties[] = {0.1F, 0.4F, 0.4F, 0.1F};
+    CU_ASSERT_EQUAL(nsk_best_share(ties, 4), 1);
+    noisy_free(&n);
+}
+
 CU_TestInfo accuracy_tests[] = {
     {"histograms do not know the order", histograms_do_not_know_the_order},
     {"ranges do what they say", ranges_do_what_they_say},
     {"evening out keeps the function", evening_out_keeps_the_function},
+    {"high biases are absorbed", high_biases_are_absorbed},
+    {"margins keep biases where they are", margins_keep_biases},
+    {"clipped channels keep their size", clipped_channels_keep_their_size},
     {"rescaled channels cost nothing", rescaled_channels_cost_nothing},
     {"eight images suffice", few_images_suffice},
     {"drift names the guilty layer", drift_names_the_guilty},
+    {"multipliers go down", multipliers_go_down},
+    {"outliers are cut off", outliers_are_cut_off},
+    {"runners need no model", runners_need_no_model},
+    {"regaining names the spoilt layer", regaining_names_the_spoilt_layer},
     CU_TEST_INFO_NULL,
 };

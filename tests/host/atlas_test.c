@@ -1,10 +1,12 @@
 /* Images on a plane, and those that are labelled wrongly among them. */
 #include <math.h>
+#include <omp.h>
 #include <stdio.h>
 #include <string.h>
 
 #include "../suites.h"
 #include "../support.h"
+#include "atlas/neighbours.h"
 
 enum { EACH = 12 };
 
@@ -40,7 +42,7 @@ static void wrong_labels_are_found(void) {
     CU_ASSERT_PTR_NOT_NULL_FATAL(images);
     nsk_network *evened = nsk_network_equalised(k.network, k.calibration, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(evened);
-    nsk_atlas *a = nsk_atlas_make(evened, k.file, images, NULL, NULL, &error);
+    nsk_atlas *a = nsk_atlas_make(evened, k.file, images, false, NULL, NULL, &error);
     assert_error(&error, "");
     CU_ASSERT_PTR_NOT_NULL_FATAL(a);
     int last = k.brief->labels.count - 1;
@@ -75,7 +77,7 @@ static void wrong_labels_are_found(void) {
     images =
         nsk_images_open(k.brief->held_out, &k.brief->labels, &k.brief->input, 2, false, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(images);
-    CU_ASSERT_PTR_NULL(nsk_atlas_make(evened, k.file, images, NULL, NULL, &error));
+    CU_ASSERT_PTR_NULL(nsk_atlas_make(evened, k.file, images, false, NULL, NULL, &error));
     assert_error(&error, "an atlas takes 3 to 2000");
     nsk_images_free(images);
     nsk_network_free(evened);
@@ -83,7 +85,53 @@ static void wrong_labels_are_found(void) {
     kiln_free(&k);
 }
 
+/* How many points have one of another group for nearest; group by number. */
+static int count_apart(const double *plane, int points, int groups) {
+    int apart = 0;
+    for (int i = 0; i < points; i++) {
+        int nearest = -1;
+        double least = INFINITY;
+        for (int k = 0; k < points; k++) {
+            double distance =
+                hypot(plane[2 * i] - plane[2 * k], plane[2 * i + 1] - plane[2 * k + 1]);
+            if (k != i && distance < least) {
+                least = distance;
+                nearest = k;
+            }
+        }
+        apart += nearest % groups != i % groups;
+    }
+    return apart;
+}
+
+/* Groups along more directions than a plane has: a point's nearest on the plane is of its group. */
+static void neighbours_stay_near(void) {
+    enum { GROUPS = 7, EACH_GROUP = 20, POINTS = GROUPS * EACH_GROUP, NUMBERS = 12 };
+    static double x[POINTS * NUMBERS];
+    static double plane[2][2 * POINTS];
+    random_state r = {51};
+    for (int i = 0; i < POINTS; i++) {
+        for (int k = 0; k < NUMBERS; k++) {
+            x[i * NUMBERS + k] = 0.3 * random_normal(&r) + (k == i % GROUPS ? 3.0 : 0.0);
+        }
+        for (int k = 0; k < 2; k++) {
+            plane[0][2 * i + k] = plane[1][2 * i + k] = x[i * NUMBERS + k];
+        }
+    }
+    int before = count_apart(plane[0], POINTS, GROUPS);
+    int threads = omp_get_max_threads();
+    for (int i = 0; i < 2; i++) {
+        omp_set_num_threads(1 + i);
+        nsk_map_neighbours(x, POINTS, NUMBERS, plane[i]);
+    }
+    omp_set_num_threads(threads);
+    CU_ASSERT(before > POINTS / 3);
+    CU_ASSERT_EQUAL(count_apart(plane[0], POINTS, GROUPS), 0);
+    CU_ASSERT_EQUAL(memcmp(plane[0], plane[1], sizeof plane[0]), 0);
+}
+
 CU_TestInfo atlas_tests[] = {
+    {"neighbours stay near", neighbours_stay_near},
     {"wrong labels are found", wrong_labels_are_found},
     CU_TEST_INFO_NULL,
 };

@@ -55,8 +55,9 @@ static void interval_covers(void) {
 /* Three classes, eight answers: worked by hand. */
 static void scores_by_hand(void) {
     static nsk_answer answers[] = {
-        {0, 0, 0, 1.0F, 0.95F}, {0, 0, 1, 0.9F, 0.5F}, {0, 1, 1, 0.6F, 0.5F}, {1, 1, 1, 0.8F, 0.9F},
-        {1, 1, 1, 0.7F, 0.7F},  {1, 0, 0, 0.5F, 0.5F}, {2, 2, 2, 1.0F, 1.0F}, {2, 0, 2, 0.4F, 0.6F},
+        {0, 0, 0, 1.0F, 0.95F, 0, 0}, {0, 0, 1, 0.9F, 0.5F, 0, 1}, {0, 1, 1, 0.6F, 0.5F, 2, 1},
+        {1, 1, 1, 0.8F, 0.9F, 0, 0},  {1, 1, 1, 0.7F, 0.7F, 0, 0}, {1, 0, 0, 0.5F, 0.5F, 1, 3},
+        {2, 2, 2, 1.0F, 1.0F, 0, 0},  {2, 0, 2, 0.4F, 0.6F, 1, 0},
     };
     const nsk_comparison c = {.images = 8, .classes = 4, .answers = answers};
     nsk_scoring *s = nsk_scoring_of(&c, false);
@@ -79,6 +80,11 @@ static void scores_by_hand(void) {
     CU_ASSERT_DOUBLE_EQUAL(s->classes[1].precision, 2.0 / 4.0, 1e-12);
     CU_ASSERT_DOUBLE_EQUAL(s->classes[2].f1, 1.0, 1e-12);
     nsk_scoring_free(s);
+    CU_ASSERT_EQUAL(nsk_right_among(&c, 1, false), 5);
+    CU_ASSERT_EQUAL(nsk_right_among(&c, 2, false), 7);
+    CU_ASSERT_EQUAL(nsk_right_among(&c, 2, true), 7);
+    CU_ASSERT_EQUAL(nsk_right_among(&c, 3, true), 7);
+    CU_ASSERT_EQUAL(nsk_right_among(&c, 4, true), 8);
 }
 
 /* With so many images a true loss is found about four times in five. */

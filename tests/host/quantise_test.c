@@ -5,8 +5,8 @@
 #include <stdlib.h>
 #include <string.h>
 
+#include "../network_text.h"
 #include "../suites.h"
-#include "../support.h"
 #include "device/arithmetic.h"
 #include "device/format.h"
 #include "quantise/integer.h"
@@ -400,8 +400,39 @@ static void files_go_out_and_come_back(void) {
     kiln_free(&k);
 }
 
+/* A sigmoid's and a hyperbolic tangent's ranges are known, however little of them is seen. */
+static void known_ranges_are_pinned(void) {
+    static const struct {
+        const char *function;
+        float scale;
+        int zero;
+    } cases[] = {{"Sigmoid", 1.0F / 256.0F, -128}, {"Tanh", 1.0F / 128.0F, 0}};
+    for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
+        noisy n;
+        nsk_model model;
+        int found = 0;
+        char *text = g_strdup_printf("Conv x w_8_3_3_3 b_8 > a; Mul a k_0.01 > m; %s m > y; "
+                                     "GlobalAveragePool y > g; Flatten g > f; "
+                                     "Gemm f h_5_8 c_5 > z transB=i1",
+                                     cases[i].function);
+        noisy_load(&n, text, 5);
+        CU_ASSERT_EQUAL(nsk_open(&model, n.file->bytes, n.file->size), NSK_OK);
+        for (unsigned k = 0; k < model.layers; k++) {
+            nsk_tensor t = nsk_tensor_at(&model, nsk_layer_output(&model, k));
+            uint32_t bits;
+            memcpy(&bits, &cases[i].scale, sizeof bits);
+            found += nsk_layer_kind(&model, k) == NSK_TABLE && t.scale_bits == bits &&
+                     t.zero == cases[i].zero;
+        }
+        CU_ASSERT_EQUAL(found, 1);
+        g_free(text);
+        noisy_free(&n);
+    }
+}
+
 CU_TestInfo quantise_tests[] = {
     {"scales cover their range", scales_cover_their_range},
+    {"known ranges are pinned", known_ranges_are_pinned},
     {"multipliers are close", multipliers_are_close},
     {"multipliers of weights are the least", weight_multipliers_are_the_least},
     {"overflow is proven away", overflow_is_proven_away},

@@ -1,8 +1,9 @@
 /* What is drawn: sheets and diagrams, looked at pixel by pixel or as text. */
+#include <math.h>
 #include <string.h>
 
+#include "../network_text.h"
 #include "../suites.h"
-#include "../support.h"
 #include "report/sheet.h"
 
 static nsk_picture flat(int width, int height, uint8_t r, uint8_t g, uint8_t b) {
@@ -150,8 +151,66 @@ static void networks_are_drawn(void) {
     scratch_remove(folder);
 }
 
+/* Error by layer: bars of both colours, and with what would come back a third; hand-made figures.
+ */
+static void drifts_are_drawn(void) {
+    static char *const names[] = {(char *)"first", (char *)"second", (char *)"third"};
+    nsk_drift_layer layers[] = {{names[0], true, 40.0, 45.0, 0.0, 0.0, 100, 0, 30.0, 0, NULL},
+                                {names[1], false, 0.0, 0.0, 0.0, 0.0, 0, 0, 0.0, 0, NULL},
+                                {names[2], true, 20.0, NAN, 0.0, 0.0, 50, 0, 10.0, 0, NULL}};
+    nsk_regained regained[] = {{names[2], 9, 10, 200000}, {names[0], 8, 9, 900000}};
+    const nsk_drift drift = {10, 3, layers};
+    const nsk_regain regain = {10, 2, {NULL, 10, 10, 0}, {NULL, 8, 9, 1000000}, regained};
+    char *folder = scratch_new();
+    char *png = scratch_path(folder, "drift.png");
+    nsk_error error = {.text = ""};
+    int sand[2];
+    for (int i = 0; i < 2; i++) {
+        nsk_picture drawn;
+        CU_ASSERT(nsk_drift_draw(&drift, i == 1 ? &regain : NULL, "kiln", png, &error));
+        CU_ASSERT_FATAL(nsk_picture_read(png, &drawn, &error));
+        CU_ASSERT(drawn.width == 1280 && drawn.height == 800);
+        int clay = count_pixels(&drawn, 0xb5, 0x53, 0x3c);
+        int glaze = count_pixels(&drawn, 0x2f, 0x6f, 0x73);
+        CU_ASSERT(clay > 4000 && clay > glaze); /* 60 dB of it beside 45 */
+        CU_ASSERT(glaze > 3000);
+        sand[i] = count_pixels(&drawn, 0xd9, 0xb8, 0x71);
+        nsk_picture_clear(&drawn);
+    }
+    CU_ASSERT_EQUAL(sand[0], 0);
+    CU_ASSERT(sand[1] > 3000); /* 80 % closer, and a tenth */
+    CU_ASSERT_FALSE(nsk_drift_draw(&drift, NULL, "kiln", "/nowhere/d.svg", &error));
+    assert_error(&error, "/nowhere/d.svg");
+    g_free(png);
+    scratch_remove(folder);
+}
+
+/* Parts of a concatenation are one box, which lives from the first of them on. */
+static void joined_plans_are_drawn(void) {
+    noisy n;
+    nsk_picture drawn;
+    nsk_error error = {.text = ""};
+    noisy_load(&n,
+               "Conv x w_8_3_3_3 b_8 > a; Conv a u_6_8_1_1 > l; Conv a r_6_8_3_3 > m "
+               "pads=l1,1,1,1; Concat l m > y axis=i1; GlobalAveragePool y > g; Flatten g > f; "
+               "Gemm f h_5_12 c_5 > z transB=i1",
+               5);
+    char *png = scratch_path(n.folder, "plan.png");
+    char *svg = scratch_path(n.folder, "plan.svg");
+    CU_ASSERT(nsk_plan_draw(n.file, png, &error));
+    CU_ASSERT_FATAL(nsk_picture_read(png, &drawn, &error));
+    CU_ASSERT(count_pixels(&drawn, 0xb5, 0x53, 0x3c) > 60000);
+    CU_ASSERT(nsk_plan_draw(n.file, svg, &error));
+    nsk_picture_clear(&drawn);
+    g_free(png);
+    g_free(svg);
+    noisy_free(&n);
+}
+
 CU_TestInfo report_tests[] = {
     {"plans of the workspace are drawn", plans_are_drawn},
+    {"joined plans are drawn", joined_plans_are_drawn},
+    {"drifts are drawn", drifts_are_drawn},
     {"sheets show their pictures", sheets_show_their_pictures},
     {"frames become pictures again", frames_become_pictures_again},
     {"networks are drawn", networks_are_drawn},

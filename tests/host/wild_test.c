@@ -3,6 +3,7 @@
 #include <math.h>
 #include <string.h>
 
+#include "../network_text.h"
 #include "../suites.h"
 #include "../support.h"
 #include "float/forward.h"
@@ -10,75 +11,13 @@
 #include "onnx.pb-c.h"
 #include "scene.h"
 
-/* A network as text: nodes parted by ';', each "Op input... > output... attribute...". An input
- * that is called by a letter and a shape is a constant: "w_8_3_3_3" holds noise that depends on its
- * letter alone, "k_1_1_0.5" (k to n) the number behind its shape,
- * "i_2_-1" the integers 2, -1. */
-static void add_constant(onnx_maker *m, const char *name) {
-    char **parts = g_strsplit(name + 2, "_", -1);
-    int count = (int)g_strv_length(parts);
-    int dims[8] = {0};
-    int64_t integers[8] = {0};
-    bool number = name[0] >= 'k' && name[0] <= 'n';
-    for (int i = 0; i < count && i < 8; i++) {
-        dims[i] = (int)strtol(parts[i], NULL, 10);
-        integers[i] = dims[i];
-    }
-    if (name[0] == 'i') {
-        onnx_integers(m, name, count, integers);
-    } else if (number) {
-        onnx_floats(m, name, count - 1, dims, NULL, strtof(parts[count - 1], NULL));
-    } else {
-        random_state r = {(uint64_t)name[0]};
-        onnx_floats(m, name, count, dims, &r, 1.0F);
-    }
-    g_strfreev(parts);
-}
-
-static void add_node(onnx_maker *m, GHashTable *known, const char *text) {
-    char **sides = g_strsplit(text, " > ", 2);
-    char **left = g_strsplit(g_strstrip(sides[0]), " ", 2);
-    GString *outputs = g_string_new(NULL);
-    GString *attributes = g_string_new(NULL);
-    char **right = g_strsplit(sides[1], " ", -1);
-    for (char **word = right; *word != NULL; word++) {
-        GString *to = strchr(*word, '=') != NULL ? attributes : outputs;
-        g_string_append_printf(to, "%s%s", to->len > 0 ? " " : "", *word);
-    }
-    char **inputs = g_strsplit(left[1] != NULL ? left[1] : "", " ", -1);
-    for (char **input = inputs; *input != NULL; input++) {
-        if (**input != '\0' && (*input)[1] == '_' && g_hash_table_add(known, g_strdup(*input))) {
-            add_constant(m, *input);
-        }
-    }
-    onnx_node(m, left[0], left[1] != NULL ? left[1] : "", outputs->str, attributes->str);
-    g_string_free(outputs, TRUE);
-    g_string_free(attributes, TRUE);
-    g_strfreev(sides);
-    g_strfreev(left);
-    g_strfreev(right);
-    g_strfreev(inputs);
-}
-
 /* Eight channels "y" become five classes. */
 static const char head[] = "GlobalAveragePool y > g; Flatten g > f; Gemm f h_5_8 c_5 > z transB=i1";
-
-static uint8_t *network_bytes(const char *text, size_t *size) {
-    onnx_maker *m = onnx_new(13 + (strstr(text, "HardSwish") != NULL), 3, 9, 9);
-    GHashTable *known = g_hash_table_new_full(g_str_hash, g_str_equal, g_free, NULL);
-    char **nodes = g_strsplit(text, "; ", -1);
-    for (char **node = nodes; *node != NULL; node++) {
-        add_node(m, known, *node);
-    }
-    g_strfreev(nodes);
-    g_hash_table_destroy(known);
-    return onnx_bytes(m, size);
-}
 
 static void write_network(const char *path, const char *text, bool with_head) {
     size_t size;
     char *all = g_strdup_printf("%s%s%s", text, with_head ? "; " : "", with_head ? head : "");
-    uint8_t *bytes = network_bytes(all, &size);
+    uint8_t *bytes = network_of_text(all, &size);
     scratch_write(path, bytes, size);
     g_free(bytes);
     g_free(all);
@@ -498,40 +437,6 @@ static void storage_makes_no_difference(void) {
 
 /* ---- residuals, squeeze and excite, hard swish ---- */
 
-enum { CLASSES = 6 };
-
-/* Pictures of the kiln line that are in none of its sets, as an NPY array. */
-static nsk_images *fresh_pictures(const char *folder, const kiln *k, int count) {
-    nsk_error error = {.text = ""};
-    size_t each = (size_t)3 * SCENE_SIZE * SCENE_SIZE;
-    GByteArray *pictures = g_byte_array_new();
-    GByteArray *labels = g_byte_array_new();
-    random_state r = {4041};
-    scratch_npy_header(pictures, (const int[]){count, SCENE_SIZE, SCENE_SIZE, 3}, 4);
-    scratch_npy_header(labels, &count, 1);
-    uint8_t *rgb = g_malloc(each);
-    for (int i = 0; i < count; i++) {
-        const uint8_t label = (uint8_t)(i % CLASSES);
-        scene_draw((kiln_class)label, &r, rgb);
-        g_byte_array_append(pictures, rgb, (guint)each);
-        g_byte_array_append(labels, &label, 1);
-    }
-    char *path = scratch_path(folder, "fresh.npy");
-    char *labels_path = scratch_path(folder, "fresh-labels.npy");
-    scratch_write(path, pictures->data, pictures->len);
-    scratch_write(labels_path, labels->data, labels->len);
-    nsk_images *images =
-        nsk_images_open(path, &k->brief->labels, &k->brief->input, 0, false, &error);
-    assert_error(&error, "");
-    CU_ASSERT_PTR_NOT_NULL_FATAL(images);
-    g_byte_array_free(pictures, TRUE);
-    g_byte_array_free(labels, TRUE);
-    g_free(rgb);
-    g_free(path);
-    g_free(labels_path);
-    return images;
-}
-
 /* The demo's second network has all three, five blocks of them. It was trained, calibrated and the
  * way of choosing ranges settled on other pictures than these. */
 static void gated_blocks_agree(void) {
@@ -545,7 +450,7 @@ static void gated_blocks_agree(void) {
     CU_ASSERT_PTR_NOT_NULL_FATAL(n);
     nsk_model_file *file = nsk_quantise(n, k.calibration, NULL, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(file);
-    nsk_images *fresh = fresh_pictures(folder, &k, 200 * CLASSES);
+    nsk_images *fresh = kiln_fresh(&k, folder, 4041, 200 * KILN_CLASSES);
     nsk_comparison *c = nsk_compare(n, file, fresh, NULL, NULL, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(c);
     printf("[float right %d, integer %d, agree %d of %d] ", c->float_correct, c->integer_correct,
@@ -567,9 +472,9 @@ static void outputs_are_chosen_by_name(void) {
         {NULL, "2 outputs"}, {"nothing", "no output is called 'nothing'"}, {"z", ""}, {"f1", ""}};
     size_t size;
     uint8_t *bytes =
-        network_bytes("Conv x w_8_3_3_3 b_8 > y; GlobalAveragePool y > g1; Flatten g1 > "
-                      "f1; Gemm f1 h_5_8 c_5 > z transB=i1",
-                      &size);
+        network_of_text("Conv x w_8_3_3_3 b_8 > y; GlobalAveragePool y > g1; Flatten g1 > "
+                        "f1; Gemm f1 h_5_8 c_5 > z transB=i1",
+                        &size);
     ProtobufCAllocator allocator = {keep_new, keep_on, NULL};
     kept = g_ptr_array_new_with_free_func(g_free);
     Onnx__ModelProto *model = onnx__model_proto__unpack(&allocator, size, bytes);

@@ -23,7 +23,7 @@ static void start(void *state, const nsk_layer *l, int32_t first) {
     block *b = (block *)state;
     int32_t taps = (int32_t)nsk_kernel_area(l);
     const int8_t *w = (const int8_t *)l->weights + first;
-    b->out_step = l->out.channels;
+    b->out_step = l->out.step;
     b->pairs = (taps + 1) / 2;
     for (int32_t k = 0; k < taps; k++, w += l->out.channels) {
         b->weights[k] = vld1q_s8(w);

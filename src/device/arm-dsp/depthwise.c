@@ -190,7 +190,7 @@ static void write_row(const four *f, half *h, int8_t *out) {
 static void run_four(four *f, int8_t *out) {
     const nsk_layer *l = f->layer;
     int32_t next = -l->pad_top; /* the next row to be widened */
-    for (int32_t y = 0; y < l->out.height; y++, out += l->out.width * l->out.channels) {
+    for (int32_t y = 0; y < l->out.height; y++, out += l->out.width * l->out.step) {
         for (int32_t last = y * l->stride_down - l->pad_top + KERNEL; next < last; next++) {
             uint32_t *freed = f->line[0];
             f->line[0] = f->line[1];
@@ -214,7 +214,7 @@ static void start_four(four *f, int32_t channel) {
         half *h = &f->halves[i % 2];
         uint32_t k = (uint32_t)channel + i;
         h->weights = h->taps;
-        h->step = l->out.channels;
+        h->step = l->out.step;
         h->zero = l->out.zero;
         int32_t finish = nsk_word(l->finish, k);
         h->bias[i / 2] = nsk_finish_bias(finish);

@@ -29,7 +29,7 @@ static void start(void *state, const nsk_layer *l, int32_t first) {
     const int8_t *w = (const int8_t *)l->weights + first;
     b->pairs = (taps + 1) / 2;
     b->zero = l->out.zero;
-    b->out_step = l->out.channels;
+    b->out_step = l->out.step;
     for (int32_t k = 0; k < taps; k++, w += l->out.channels) {
         vstrbq_s8(b->weights[k], vldrbq_s8(w));
     }

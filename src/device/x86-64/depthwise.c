@@ -68,7 +68,7 @@ NSK_AVX2 static void write(const void *state, const int8_t *const *at, int32_t s
     const block *b = state;
     for (int32_t moved = 0; pixels > 0; pixels--, moved += step) {
         write_pixel(b, at, moved, out);
-        out += b->layer->out.channels;
+        out += b->layer->out.step;
     }
 }
 

@@ -5,6 +5,7 @@
 #include <math.h>
 #include <string.h>
 
+#include "atlas/neighbours.h"
 #include "compare/runner.h"
 #include "device/layer.h"
 #include "quantise/check.h"
@@ -182,21 +183,75 @@ static void count_neighbours(const nsk_atlas *atlas, const nearest *near, int la
     g_free(of);
 }
 
-static void find_neighbours(const atlas_maker *m, const double *x, nsk_atlas *atlas, int image,
-                            nsk_atlas_side *side) {
+/* Of an image among `count`, each of so many numbers. */
+static nearest nearest_of(const double *x, int count, int numbers, int image) {
     nearest near = {.count = 0};
-    const double *own = x + (size_t)image * (size_t)m->numbers;
-    for (int i = 0; i < m->images_count; i++) {
-        const double *other = x + (size_t)i * (size_t)m->numbers;
+    const double *own = x + (size_t)image * (size_t)numbers;
+    for (int i = 0; i < count; i++) {
+        const double *other = x + (size_t)i * (size_t)numbers;
         double distance = 0.0;
-        for (int k = 0; k < m->numbers; k++) {
+        for (int k = 0; k < numbers; k++) {
             distance += (own[k] - other[k]) * (own[k] - other[k]);
         }
         if (i != image) {
             offer(&near, distance, i);
         }
     }
+    return near;
+}
+
+static void find_neighbours(const atlas_maker *m, const double *x, nsk_atlas *atlas, int image,
+                            nsk_atlas_side *side) {
+    nearest near = nearest_of(x, m->images_count, m->numbers, image);
     count_neighbours(atlas, &near, atlas->image[image].label, m->model->classes, side);
+}
+
+/* Both models' images together, from where they stand. */
+static void move_neighbours(const atlas_maker *m, nsk_atlas *atlas) {
+    size_t n = (size_t)m->images_count;
+    size_t numbers = (size_t)m->numbers;
+    double *all = g_new0(double, 2 * n * numbers);
+    double *plane = g_new0(double, 4 * n);
+    memcpy(all, m->in_float, n * numbers * sizeof *all);
+    memcpy(all + n * numbers, m->in_integer, n * numbers * sizeof *all);
+    for (size_t i = 0; i < 2 * n; i++) {
+        const nsk_atlas_image *image = &atlas->image[i % n];
+        const nsk_atlas_side *side = i < n ? &image->in_float : &image->in_integer;
+        plane[2 * i] = side->x;
+        plane[2 * i + 1] = side->y;
+    }
+    nsk_map_neighbours(all, 2 * m->images_count, m->numbers, plane);
+    for (size_t i = 0; i < 2 * n; i++) {
+        nsk_atlas_image *image = &atlas->image[i % n];
+        nsk_atlas_side *side = i < n ? &image->in_float : &image->in_integer;
+        side->x = plane[2 * i];
+        side->y = plane[2 * i + 1];
+    }
+    g_free(all);
+    g_free(plane);
+}
+
+/* How many of the float network's nearest neighbours are so on the plane. */
+static double share_kept(const atlas_maker *m, const nsk_atlas *atlas) {
+    double *plane = g_new0(double, 2 * (size_t)m->images_count);
+    int kept = 0;
+    int all = 0;
+    for (int i = 0; i < m->images_count; i++) {
+        plane[2 * i] = atlas->image[i].in_float.x;
+        plane[2 * i + 1] = atlas->image[i].in_float.y;
+    }
+    for (int i = 0; i < m->images_count; i++) {
+        nearest among_all = nearest_of(m->in_float, m->images_count, m->numbers, i);
+        nearest on_plane = nearest_of(plane, m->images_count, 2, i);
+        all += among_all.count;
+        for (int k = 0; k < among_all.count; k++) {
+            for (int j = 0; j < on_plane.count; j++) {
+                kept += among_all.image[k] == on_plane.image[j];
+            }
+        }
+    }
+    g_free(plane);
+    return (double)kept / all;
 }
 
 static bool lay_out(const atlas_maker *m, nsk_atlas *atlas, nsk_error *error) {
@@ -218,22 +273,28 @@ static bool lay_out(const atlas_maker *m, nsk_atlas *atlas, nsk_error *error) {
         find_neighbours(m, m->in_float, atlas, i, &image->in_float);
         find_neighbours(m, m->in_integer, atlas, i, &image->in_integer);
     }
+    if (good && atlas->by_neighbours) {
+        move_neighbours(m, atlas);
+        atlas->spread[0] = atlas->spread[1] = 0.0;
+    }
+    atlas->kept = share_kept(m, atlas);
     g_free(mean);
     g_free(directions);
     return good;
 }
 
 nsk_atlas *nsk_atlas_make(const nsk_network *network, const nsk_model_file *file,
-                          const nsk_images *images, nsk_progress progress, void *context,
-                          nsk_error *error) {
+                          const nsk_images *images, bool by_neighbours, nsk_progress progress,
+                          void *context, nsk_error *error) {
+    int most = by_neighbours ? NSK_ATLAS_MOST / 2 : NSK_ATLAS_MOST;
     nsk_model model;
     if (!nsk_model_open_for(network, file, images, &model, error)) {
         return NULL;
     }
     atlas_maker m = {.network = network, .model = &model, .images_count = nsk_images_count(images)};
-    if (m.images_count < 3 || m.images_count > NSK_ATLAS_MOST) {
+    if (m.images_count < 3 || m.images_count > most) {
         nsk_fail(error, "%d images: an atlas takes 3 to %d; say how many by --sample",
-                 m.images_count, NSK_ATLAS_MOST);
+                 m.images_count, most);
         return NULL;
     }
     nsk_lowered *lowered = nsk_lower(network->graph, error);
@@ -244,6 +305,7 @@ nsk_atlas *nsk_atlas_make(const nsk_network *network, const nsk_model_file *file
         m.atlas = atlas;
         atlas->images = m.images_count;
         atlas->numbers = m.numbers;
+        atlas->by_neighbours = by_neighbours;
         atlas->image = g_new0(nsk_atlas_image, m.images_count);
         m.in_float = g_new0(double, count);
         m.in_integer = g_new0(double, count);

@@ -18,6 +18,8 @@ static const nsk_setting_name known[] = {
     {"input", "resample"},
     {"images", "calibration-labels"},
     {"images", "held-out-labels"},
+    {"images", "training"},
+    {"images", "training-labels"},
     {"input", "size"},
     {"input", "colour"},
     {"input", "fit"},
@@ -33,6 +35,8 @@ static const nsk_setting_name known[] = {
     {"stages", "equalise"},
     {"stages", "rounding"},
     {"stages", "biases"},
+    {"stages", "refine"},
+    {"stages", "refine-epochs"},
     {"limits", "flash"},
     {"limits", "ram"},
     {"limits", "latency"},
@@ -119,14 +123,17 @@ static bool read_ranges(const nsk_settings *s, nsk_recipe *recipe, nsk_error *er
     return true;
 }
 
-static bool read_stages(const nsk_settings *s, nsk_recipe *recipe, nsk_error *error) {
+static bool read_stages(const nsk_settings *s, nsk_brief *brief, nsk_error *error) {
     static const char *const answers[] = {"no", "yes", NULL};
+    nsk_recipe *recipe = &brief->recipe;
+    double epochs = NSK_REFINE_EPOCHS;
     const struct {
         const char *key;
         bool *to;
     } stages[] = {{"equalise", &recipe->equalise},
                   {"rounding", &recipe->rounding},
-                  {"biases", &recipe->biases}};
+                  {"biases", &recipe->biases},
+                  {"refine", &brief->refine}};
     for (size_t i = 0; i < G_N_ELEMENTS(stages); i++) {
         int answer = *stages[i].to ? 1 : 0;
         if (!nsk_settings_choice(s, "stages", stages[i].key, answers, &answer, error)) {
@@ -134,16 +141,22 @@ static bool read_stages(const nsk_settings *s, nsk_recipe *recipe, nsk_error *er
         }
         *stages[i].to = answer == 1;
     }
-    return true;
+    bool good =
+        nsk_settings_number(s, "stages", "refine-epochs", NSK_NUMBER, 1, 1000, &epochs, error);
+    brief->refine_epochs = (int)epochs;
+    return good &&
+           (brief->refine_epochs == epochs ||
+            nsk_settings_fail(s, "stages", "refine-epochs", error, "a whole number is needed"));
 }
 
-static bool read_recipe(const nsk_settings *s, nsk_recipe *recipe, nsk_error *error) {
+static bool read_recipe(const nsk_settings *s, nsk_brief *brief, nsk_error *error) {
+    nsk_recipe *recipe = &brief->recipe;
     static const char *const wishes[] = {"when-needed", "never", "always", NULL};
     int wish = NSK_STREAM_WHEN_NEEDED;
     *recipe = nsk_usual_recipe;
     bool good = nsk_settings_choice(s, "schedule", "streamed", wishes, &wish, error);
     recipe->streaming = (nsk_streaming_wish)wish;
-    return good && read_stages(s, recipe, error) && read_ranges(s, recipe, error);
+    return good && read_stages(s, brief, error) && read_ranges(s, recipe, error);
 }
 
 static bool read_decision(const nsk_settings *s, const nsk_labels *labels, nsk_decision *decision,
@@ -185,6 +198,8 @@ static bool fill(nsk_brief *brief, const nsk_settings *s, nsk_error *error) {
     brief->board = path_setting(s, brief->path, "board", "file");
     brief->calibration = path_setting(s, brief->path, "images", "calibration");
     brief->held_out = path_setting(s, brief->path, "images", "held-out");
+    brief->training = path_setting(s, brief->path, "images", "training");
+    brief->training_labels = path_setting(s, brief->path, "images", "training-labels");
     brief->calibration_labels = path_setting(s, brief->path, "images", "calibration-labels");
     brief->held_out_labels = path_setting(s, brief->path, "images", "held-out-labels");
     for (int i = 0; i < NSK_FACTS; i++) {
@@ -194,7 +209,7 @@ static bool fill(nsk_brief *brief, const nsk_settings *s, nsk_error *error) {
     bool good = nsk_labels_read(labels_path, &brief->labels, error);
     g_free(labels_path);
     good = good && read_input(s, &brief->input, error) && read_limits(s, &brief->limits, error) &&
-           read_recipe(s, &brief->recipe, error) &&
+           read_recipe(s, brief, error) &&
            read_decision(s, &brief->labels, &brief->decision, error) &&
            nsk_settings_number(s, "images", "calibration-limit", NSK_NUMBER, 0, 1e6, &limit, error);
     brief->calibration_limit = (int)limit;
@@ -238,6 +253,8 @@ void nsk_brief_free(nsk_brief *brief) {
                            brief->held_out,
                            brief->calibration_labels,
                            brief->held_out_labels,
+                           brief->training,
+                           brief->training_labels,
                            brief->decision.resting};
     for (int i = 0; i < brief->recipe.excepted; i++) {
         g_free(brief->recipe.exceptions[i].layer);

@@ -67,10 +67,10 @@ static bool estimate(nsk_budget *b, const nsk_model_file *file, const nsk_model 
     b->ram = b->ram_workspace + b->ram_frame + b->ram_stack;
     b->seconds = b->cycles / board->clock;
     b->joules = board->active_power < 0.0 ? -1.0 : board->active_power * b->seconds;
-    set_limit(&b->limits[0], "flash", "bytes", limits->flash, board->flash, b->flash);
-    set_limit(&b->limits[1], "ram", "bytes", limits->ram, board->ram, b->ram);
-    set_limit(&b->limits[2], "latency", "seconds", limits->latency, 1.0 / board->frame_rate,
-              b->seconds);
+    set_limit(&b->limits[NSK_LIMIT_FLASH], "flash", "bytes", limits->flash, board->flash, b->flash);
+    set_limit(&b->limits[NSK_LIMIT_RAM], "ram", "bytes", limits->ram, board->ram, b->ram);
+    set_limit(&b->limits[NSK_LIMIT_LATENCY], "latency", "seconds", limits->latency,
+              1.0 / board->frame_rate, b->seconds);
     b->code_source =
         g_strdup_printf("what this model needs of the runtime, %s, compiled with %s",
                         nsk_costs_source(costs, "kernels"), nsk_costs_source(costs, "compiler"));

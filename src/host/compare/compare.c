@@ -4,12 +4,21 @@
 #include "compare/runner.h"
 #include "quantise/check.h"
 
-static int best_of(const float *probabilities, int classes) {
+int nsk_best_share(const float *probabilities, int classes) {
     int best = 0;
     for (int c = 1; c < classes; c++) {
         best = probabilities[c] > probabilities[best] ? c : best;
     }
     return best;
+}
+
+static int rank_of(const float *probabilities, int classes, int label) {
+    int before = 0;
+    for (int c = 0; c < classes; c++) {
+        before += probabilities[c] > probabilities[label] ||
+                  (c < label && probabilities[c] >= probabilities[label]);
+    }
+    return before;
 }
 
 void nsk_probabilities(const nsk_model *model, const int8_t *scores, float *probabilities) {
@@ -23,8 +32,8 @@ static bool start(nsk_runner *r, const nsk_network *network, const nsk_model *mo
     *r = (nsk_runner){.network = network, .model = model, .images = images};
     r->pass = nsk_pass_new(network->graph, error);
     r->frame = g_malloc(nsk_images_frame_bytes(images));
-    r->workspace = g_malloc(model->workspace_bytes);
-    r->probabilities = g_new(float, model->classes);
+    r->workspace = model != NULL ? g_malloc(model->workspace_bytes) : NULL;
+    r->probabilities = g_new(float, nsk_network_classes(network));
     return r->pass != NULL;
 }
 
@@ -35,20 +44,26 @@ static void clear(nsk_runner *r) {
     g_free(r->probabilities);
 }
 
-void nsk_runner_answer(const nsk_runner *r, int label, nsk_answer *answer) {
-    answer->label = label;
+const float *nsk_runner_float(const nsk_runner *r) {
     nsk_float_prepare(r->network->graph, nsk_images_input(r->images), r->frame,
                       nsk_pass_input(r->pass));
     nsk_pass_run(r->pass);
-    const float *scores = nsk_pass_value(r->pass, r->network->graph->output);
-    answer->float_class = best_of(scores, r->model->classes);
+    return nsk_pass_value(r->pass, r->network->graph->output);
+}
+
+void nsk_runner_answer(const nsk_runner *r, int label, nsk_answer *answer) {
+    answer->label = label;
+    const float *scores = nsk_runner_float(r);
+    answer->float_class = nsk_best_share(scores, r->model->classes);
     answer->float_probability = scores[answer->float_class];
+    answer->float_rank = rank_of(scores, r->model->classes, label);
     nsk_prepare(r->model, r->frame, (size_t)r->model->width * r->model->channels, r->workspace);
     nsk_run(r->model, r->workspace, NULL);
     const int8_t *integers = nsk_scores(r->model, r->workspace);
     nsk_probabilities(r->model, integers, r->probabilities);
     answer->integer_class = (int)nsk_best(r->model, integers);
     answer->integer_probability = r->probabilities[answer->integer_class];
+    answer->integer_rank = rank_of(r->probabilities, r->model->classes, label);
 }
 
 bool nsk_run_images(const nsk_network *network, const nsk_model *model, const nsk_images *images,

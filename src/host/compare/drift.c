@@ -71,7 +71,7 @@ static void add_built_up(const drifter *d, int layer, const nsk_layer *l, const 
     const float *x = values_of(d, nsk_low_layer_at(d->lowered, layer)->out, &value);
     for (size_t i = 0; x != NULL && i < nsk_value_count(value); i++) {
         uint32_t place = (uint32_t)nsk_plain_place(value, i);
-        int level = workspace[l->out.place + place];
+        int level = workspace[l->out.place + nsk_element_place(&l->out, place)];
         double error = number_of(&l->out, level) - (double)x[i];
         double signal = (double)x[i] * (double)x[i];
         s->signal += signal;
@@ -98,7 +98,8 @@ static void add_alone(const drifter *d, int layer) {
     }
     nsk_layer_run(d->model, (unsigned)layer, &l, d->trial, NULL);
     for (size_t i = 0; i < nsk_value_count(value); i++) {
-        int level = d->trial[l.out.place + (uint32_t)nsk_plain_place(value, i)];
+        uint32_t place = nsk_element_place(&l.out, (uint32_t)nsk_plain_place(value, i));
+        int level = d->trial[l.out.place + place];
         double error = number_of(&l.out, level) - (double)x[i];
         d->sums[layer].alone += error * error;
     }
@@ -160,9 +161,13 @@ static void conclude(const drifter *d, int layer, nsk_drift_layer *to) {
     to->levels = most_of_levels(s);
     to->worst_channel = 0;
     to->worst_channel_db = INFINITY;
-    for (int c = 0; c < l.out.channels; c++) {
-        double db = decibels(s->channel_signal[c], s->channel_error[c]);
-        if (s->channel_signal[c] > 0.0 && db < to->worst_channel_db) {
+    to->channels = l.out.channels;
+    to->channel_db = g_new0(double, to->channels);
+    for (int c = 0; c < to->channels; c++) {
+        bool lives = s->channel_signal[c] > 0.0;
+        double db = lives ? decibels(s->channel_signal[c], s->channel_error[c]) : NAN;
+        to->channel_db[c] = db;
+        if (lives && db < to->worst_channel_db) {
             to->worst_channel = c;
             to->worst_channel_db = db;
         }
@@ -251,6 +256,7 @@ void nsk_drift_free(nsk_drift *drift) {
     if (drift != NULL) {
         for (int i = 0; i < drift->layers; i++) {
             g_free(drift->layer[i].name);
+            g_free(drift->layer[i].channel_db);
         }
         g_free(drift->layer);
         g_free(drift);

@@ -83,3 +83,11 @@ int nsk_images_to_settle(int lost, int won, int images, double loss) {
     double root = SURE * sqrt(differ) + LIKELY * sqrt(differ - loss * loss);
     return (int)fmin(ceil(root * root / (loss * loss)), G_MAXINT);
 }
+
+int nsk_right_among(const nsk_comparison *c, int first, bool integer) {
+    int right = 0;
+    for (int i = 0; i < c->images; i++) {
+        right += (integer ? c->answers[i].integer_rank : c->answers[i].float_rank) < first;
+    }
+    return right;
+}

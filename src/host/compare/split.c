@@ -1,8 +1,8 @@
 /* Where a loss comes from: what the device's preparation costs, then its weights, then the rest. */
-#include <glib/gstdio.h>
 #include <math.h>
 #include <string.h>
 
+#include "compare/rounded.h"
 #include "compare/runner.h"
 #include "quantise/check.h"
 #include "quantise/integer.h"
@@ -22,13 +22,9 @@ static void round_input(const splitter *s, const nsk_runner *r) {
 }
 
 static bool is_right(const nsk_runner *r, int image) {
-    int best = 0;
     nsk_pass_run(r->pass);
     const float *scores = nsk_pass_value(r->pass, r->network->graph->output);
-    for (int c = 1; c < r->model->classes; c++) {
-        best = scores[c] > scores[best] ? c : best;
-    }
-    return best == nsk_images_label(r->images, image);
+    return nsk_best_share(scores, r->model->classes) == nsk_images_label(r->images, image);
 }
 
 static bool split_image(const nsk_runner *r, int image, void *context, nsk_error *error) {
@@ -47,27 +43,6 @@ static bool split_image(const nsk_runner *r, int image, void *context, nsk_error
     return true;
 }
 
-/* The same network with the integer model's weights: written as ONNX and read again, which leaves
- * what is computed in float. */
-static nsk_network *with_rounded_weights(const nsk_network *network, const nsk_images *calibration,
-                                         const nsk_recipe *recipe, nsk_error *error) {
-    char *folder = g_dir_make_tmp("netsuke-split-XXXXXX", NULL);
-    if (folder == NULL) {
-        nsk_fail(error, "no temporary folder can be made");
-        return NULL;
-    }
-    char *path = g_build_filename(folder, "rounded.onnx", NULL);
-    nsk_input input = *nsk_images_input(calibration);
-    nsk_network *rounded = nsk_quantise_onnx(network, calibration, recipe, path, error)
-                               ? nsk_network_read(path, &input, NULL, error)
-                               : NULL;
-    g_unlink(path);
-    g_rmdir(folder);
-    g_free(path);
-    g_free(folder);
-    return rounded;
-}
-
 bool nsk_split_loss(const nsk_network *network, const nsk_images *calibration,
                     const nsk_recipe *recipe, const nsk_model_file *file, const nsk_images *images,
                     nsk_loss_split *split, nsk_progress progress, void *context, nsk_error *error) {
@@ -79,7 +54,7 @@ bool nsk_split_loss(const nsk_network *network, const nsk_images *calibration,
     splitter own = {.input = {.zero = in.zero}};
     memcpy(&own.input.scale, &in.scale_bits, sizeof own.input.scale);
     splitter rounded = own;
-    nsk_network *other = with_rounded_weights(network, calibration, recipe, error);
+    nsk_network *other = nsk_network_rounded(network, calibration, recipe, error);
     bool good =
         other != NULL &&
         nsk_run_images(network, &model, images, split_image, &own, progress, context, error) &&

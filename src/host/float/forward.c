@@ -293,6 +293,20 @@ void nsk_pass_run(nsk_pass *pass) {
     }
 }
 
+void nsk_pass_run_changed(nsk_pass *pass, nsk_pass_change *change, const void *context) {
+    const nsk_graph *g = pass->graph;
+    change(context, g->input, pass->memory[g->input],
+           nsk_value_count(nsk_graph_value(g, g->input)));
+    for (int i = 0; i < (int)g->nodes->len; i++) {
+        const nsk_node *node = nsk_graph_node(g, i);
+        if (!node->dead) {
+            run_node(pass, node);
+            change(context, node->output, pass->memory[node->output],
+                   nsk_value_count(nsk_graph_value(g, node->output)));
+        }
+    }
+}
+
 float *nsk_pass_memory(nsk_pass *pass, int value) {
     return pass->memory[value];
 }

@@ -14,6 +14,9 @@ void nsk_pass_free(nsk_pass *pass);
 /* The input's memory, to be filled before nsk_pass_run. */
 float *nsk_pass_input(nsk_pass *pass);
 void nsk_pass_run(nsk_pass *pass);
+/* The same; `change` may change what each node has made before others read it. */
+typedef void nsk_pass_change(const void *context, int value, float *numbers, size_t count);
+void nsk_pass_run_changed(nsk_pass *pass, nsk_pass_change *change, const void *context);
 /* The memory of a computed value, to be changed between runs; NULL for a constant. */
 float *nsk_pass_memory(nsk_pass *pass, int value);
 /* Runs again what depends on the value. */

@@ -6,6 +6,7 @@
 #include "quantise/integer.h"
 #include "quantise/lower.h"
 #include "quantise/ranges.h"
+#include "quantise/schedule.h"
 
 /* One scale a tensor from one range each; those that are known beforehand (the input's, a
  * softmax's) or follow from another tensor's are set to that. g_free. */
@@ -17,5 +18,10 @@ nsk_model_file *nsk_model_build(const nsk_graph *graph, const nsk_lowered *lower
                                 const nsk_scale *scales, const char *const *facts,
                                 const nsk_labels *labels, const nsk_input *input,
                                 const nsk_recipe *recipe, nsk_error *error);
+/* The same on a schedule that is placed already. */
+nsk_model_file *nsk_model_build_on(const nsk_graph *graph, const nsk_lowered *lowered,
+                                   const nsk_scale *scales, const char *const *facts,
+                                   const nsk_labels *labels, const nsk_input *input,
+                                   const nsk_schedule *schedule, nsk_error *error);
 
 #endif

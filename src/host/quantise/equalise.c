@@ -3,128 +3,27 @@
 #include <math.h>
 
 #include "float/forward.h"
+#include "quantise/seam.h"
 
-/* Two layers and the channels between them. */
 typedef struct seam {
-    nsk_node *first, *second;
-    int channels;
-    float *most; /* the largest magnitude of each channel on the images */
+    nsk_seam at;
+    float *low, *high; /* of each channel of the first's output, on the images */
 } seam;
 
-/* ---- the weights of a layer, by channel ---- */
-
-/* Weights of a Conv as [out][in of the group][taps]; of a Gemm as [out][in], or turned over. */
-typedef struct weights {
-    nsk_value *value;
-    int outputs, inputs, taps, groups; /* inputs of a group */
-    bool turned;
-} weights;
-
-static bool weights_of(const nsk_graph *g, const nsk_node *node, weights *w) {
-    bool conv = node->op == NSK_OP_CONV;
-    if ((!conv && node->op != NSK_OP_GEMM) || node->inputs < 2 ||
-        !nsk_graph_is_constant(g, node->input[1])) {
-        return false;
-    }
-    w->value = nsk_graph_value(g, node->input[1]);
-    const int64_t *dims = w->value->dims;
-    w->turned = !conv && !node->attributes.transpose_b;
-    w->outputs = (int)dims[w->turned ? 1 : 0];
-    w->inputs = (int)dims[w->turned ? 0 : 1];
-    w->groups = conv ? (int)node->attributes.window.groups : 1;
-    w->taps = (int)(nsk_value_count(w->value) / ((size_t)w->outputs * (size_t)w->inputs));
-    return nsk_graph_readers(g, node->input[1]) == 1 && w->value->steps == NULL &&
-           w->value->data != NULL && (conv || !node->attributes.transpose_a);
-}
-
-static float *weight_at(const weights *w, int output, int input, int tap) {
-    size_t at = w->turned ? (size_t)input * (size_t)w->outputs + (size_t)output
-                          : ((size_t)output * (size_t)w->inputs + (size_t)input) * (size_t)w->taps +
-                                (size_t)tap;
-    return &w->value->data[at];
-}
-
-/* The channel of the layer's input that an output's input stands for. */
-static int channel_of(const weights *w, int output, int input) {
-    return output / (w->outputs / w->groups) * w->inputs + input;
-}
-
-/* ---- finding seams ---- */
-
-/* Multiplying its input by a positive number multiplies its output, channel by channel. */
-static bool passes_channels(const nsk_graph *g, const nsk_node *node) {
-    switch (node->op) {
-    case NSK_OP_MAX_POOL:
-    case NSK_OP_AVERAGE_POOL:
-    case NSK_OP_GLOBAL_AVERAGE_POOL:
-    case NSK_OP_GLOBAL_MAX_POOL:
-    case NSK_OP_RELU:
-        return true;
-    case NSK_OP_FLATTEN:
-    case NSK_OP_RESHAPE: { /* of one pixel */
-        const nsk_value *in = nsk_node_input(g, node, 0);
-        return in->rank == 4 && in->dims[2] == 1 && in->dims[3] == 1;
-    }
-    default:
-        return false;
-    }
-}
-
-/* A clamp at nothing but zero stays where it is. */
-static bool scales_freely(const nsk_node *node) {
-    return isinf(node->high) && (isinf(node->low) || fabs(node->low) <= 0.0);
-}
-
-static nsk_node *only_reader(const nsk_graph *g, int value) {
-    nsk_node *found = NULL;
-    if (nsk_graph_readers(g, value) != 1 || value == g->output) {
-        return NULL;
-    }
-    for (int i = 0; i < (int)g->nodes->len; i++) {
-        nsk_node *node = nsk_graph_node(g, i);
-        if (!node->dead && node->input[0] == value) {
-            found = node;
-        }
-    }
-    return found;
-}
-
-static bool bias_is_own(const nsk_graph *g, const nsk_node *node) {
-    return node->inputs < 3 || node->input[2] == NSK_NONE ||
-           (nsk_graph_is_constant(g, node->input[2]) && nsk_graph_readers(g, node->input[2]) == 1);
-}
-
-static bool find_seam(const nsk_graph *g, nsk_node *first, seam *s) {
-    weights a;
-    weights b;
-    if (first->dead || !weights_of(g, first, &a) || !bias_is_own(g, first) ||
-        !scales_freely(first) || nsk_graph_value(g, first->output)->pinned) {
-        return false;
-    }
-    nsk_node *next = only_reader(g, first->output);
-    while (next != NULL && passes_channels(g, next) && scales_freely(next)) {
-        next = only_reader(g, next->output);
-    }
-    if (next == NULL || !weights_of(g, next, &b) || a.outputs != b.inputs * b.groups) {
-        return false;
-    }
-    s->first = first;
-    s->second = next;
-    s->channels = a.outputs;
-    s->most = NULL;
-    return true;
+static float most_of(const seam *s, int channel) {
+    return fmaxf(fabsf(s->low[channel]), fabsf(s->high[channel]));
 }
 
 /* ---- what the channels take ---- */
 
 static void observe(const nsk_graph *g, const nsk_pass *pass, const seam *s) {
-    const nsk_value *v = nsk_graph_value(g, s->first->output);
-    const float *x = nsk_pass_value(pass, s->first->output);
+    const nsk_value *v = nsk_graph_value(g, s->at.first->output);
+    const float *x = nsk_pass_value(pass, s->at.first->output);
     size_t count = nsk_value_count(v);
-    size_t each = count / (size_t)s->channels;
+    size_t each = count / (size_t)s->at.channels;
     for (size_t i = 0; i < count; i++) {
-        float *most = &s->most[i / each];
-        *most = fmaxf(*most, fabsf(x[i]));
+        s->low[i / each] = fminf(s->low[i / each], x[i]);
+        s->high[i / each] = fmaxf(s->high[i / each], x[i]);
     }
 }
 
@@ -151,20 +50,104 @@ static bool observe_all(const nsk_graph *g, const seam *seams, int count, const 
     return good;
 }
 
+/* ---- what they can take, whatever the picture ---- */
+
+typedef struct interval {
+    double low, high;
+} interval;
+
+/* Of every number of a value: cut off by what computes it, or the camera's bytes. */
+static interval interval_of(const nsk_graph *g, const nsk_input *input, int value) {
+    interval i = {INFINITY, -INFINITY};
+    const nsk_node *node = nsk_graph_producer(g, value);
+    if (value == g->input) {
+        for (size_t c = 0; c < (input->colour == NSK_GREY ? 1 : 3); c++) {
+            double ends[2] = {nsk_prepared(g, input, c, 0.0), nsk_prepared(g, input, c, 255.0)};
+            i.low = fmin(i.low, fmin(ends[0], ends[1]));
+            i.high = fmax(i.high, fmax(ends[0], ends[1]));
+        }
+    } else if (node != NULL) {
+        nsk_clamp_of(g, node, &i.low, &i.high);
+    }
+    return i;
+}
+
+/* What channels of the first's output can be, before anything is cut off. */
+static void find_bounds(const nsk_graph *g, const seam *s, const nsk_input *input,
+                        interval *bounds) {
+    nsk_seam_weights a;
+    interval in = interval_of(g, input, s->at.first->input[0]);
+    bool biased = s->at.first->inputs > 2 && s->at.first->input[2] != NSK_NONE;
+    const nsk_value *bias = biased ? nsk_graph_value(g, s->at.first->input[2]) : NULL;
+    nsk_seam_weights_of(g, s->at.first, &a);
+    in.low = fmin(in.low, 0.0); /* margins */
+    in.high = fmax(in.high, 0.0);
+    for (int o = 0; o < a.outputs; o++) {
+        double own = bias != NULL ? (double)bias->data[nsk_value_count(bias) > 1 ? o : 0] : 0.0;
+        bounds[o] = (interval){own, own};
+        for (int i = 0; i < a.inputs * a.taps; i++) {
+            double w = (double)*nsk_seam_weight(&a, o, i / a.taps, i % a.taps);
+            bounds[o].low += w > 0.0 ? w * in.low : w < 0.0 ? w * in.high : 0.0;
+            bounds[o].high += w > 0.0 ? w * in.high : w < 0.0 ? w * in.low : 0.0;
+        }
+    }
+}
+
+/* ---- biases that keep a channel far from zero ---- */
+
+static bool is_plain(const nsk_node *node) {
+    const nsk_attributes *a = &node->attributes;
+    return node->op != NSK_OP_GEMM || (fabs(a->alpha - 1.0) <= 0.0 && fabs(a->beta - 1.0) <= 0.0);
+}
+
+/* How far a channel can be moved towards zero. Where nothing is cut off, to its middle, if zero is
+ * not among what it takes; where what is below zero is, as far as it can be shown never to come. */
+static float shift_of(const seam *s, int channel, const interval *bounds) {
+    if (isinf(s->at.floor)) {
+        bool far = s->low[channel] > 0.0F || s->high[channel] < 0.0F;
+        return far ? 0.5F * (s->low[channel] + s->high[channel]) : 0.0F;
+    }
+    return (float)fmax(bounds[channel].low, 0.0);
+}
+
+/* The second layer adds what the first lacks then. */
+static void absorb(nsk_graph *g, const seam *s, const interval *bounds) {
+    nsk_seam_weights b;
+    nsk_seam_weights_of(g, s->at.second, &b);
+    if (s->at.padded || !isinf(s->at.clip) || !is_plain(s->at.first) || !is_plain(s->at.second)) {
+        return;
+    }
+    float *own = nsk_seam_biases(g, s->at.first, s->at.channels);
+    float *next = nsk_seam_biases(g, s->at.second, b.outputs);
+    for (int c = 0; c < s->at.channels && own != NULL && next != NULL; c++) {
+        float shift = shift_of(s, c, bounds);
+        own[c] -= shift;
+        s->low[c] -= shift;
+        s->high[c] -= shift;
+        for (int o = 0; o < b.outputs && fabsf(shift) > 0.0F; o++) {
+            for (int i = 0; i < b.inputs; i++) {
+                for (int t = 0; nsk_seam_channel(&b, o, i) == c && t < b.taps; t++) {
+                    next[o] += *nsk_seam_weight(&b, o, i, t) * shift;
+                }
+            }
+        }
+    }
+}
+
 /* ---- evening out ---- */
 
 /* How much of an output's largest share a channel makes up, in the output where that is most:
  * shares are weight times what the channel takes. */
 static void weigh_channels(const nsk_graph *g, const seam *s, float *share) {
-    weights b;
-    weights_of(g, s->second, &b);
+    nsk_seam_weights b;
+    nsk_seam_weights_of(g, s->at.second, &b);
     for (int o = 0; o < b.outputs; o++) {
         float largest = 0.0F;
         for (int pass = 0; pass < 2; pass++) {
             for (int i = 0; i < b.inputs; i++) {
-                int c = channel_of(&b, o, i);
+                int c = nsk_seam_channel(&b, o, i);
                 for (int t = 0; t < b.taps; t++) {
-                    float part = fabsf(*weight_at(&b, o, i, t)) * s->most[c];
+                    float part = fabsf(*nsk_seam_weight(&b, o, i, t)) * most_of(s, c);
                     largest = pass == 0 ? fmaxf(largest, part) : largest;
                     share[c] =
                         pass == 1 && largest > 0.0F ? fmaxf(share[c], part / largest) : share[c];
@@ -175,19 +158,19 @@ static void weigh_channels(const nsk_graph *g, const seam *s, float *share) {
 }
 
 static void multiply(const nsk_graph *g, const seam *s, const float *factor) {
-    weights a;
-    weights b;
-    weights_of(g, s->first, &a);
-    weights_of(g, s->second, &b);
+    nsk_seam_weights a;
+    nsk_seam_weights b;
+    nsk_seam_weights_of(g, s->at.first, &a);
+    nsk_seam_weights_of(g, s->at.second, &b);
     for (int o = 0; o < a.outputs; o++) {
         for (int i = 0; i < a.inputs; i++) {
             for (int t = 0; t < a.taps; t++) {
-                *weight_at(&a, o, i, t) *= factor[o];
+                *nsk_seam_weight(&a, o, i, t) *= factor[o];
             }
         }
     }
-    if (s->first->inputs > 2 && s->first->input[2] != NSK_NONE) {
-        nsk_value *bias = nsk_graph_value(g, s->first->input[2]);
+    if (s->at.first->inputs > 2 && s->at.first->input[2] != NSK_NONE) {
+        nsk_value *bias = nsk_graph_value(g, s->at.first->input[2]);
         for (int o = 0; o < a.outputs; o++) {
             bias->data[o] *= factor[o];
         }
@@ -195,7 +178,7 @@ static void multiply(const nsk_graph *g, const seam *s, const float *factor) {
     for (int o = 0; o < b.outputs; o++) {
         for (int i = 0; i < b.inputs; i++) {
             for (int t = 0; t < b.taps; t++) {
-                *weight_at(&b, o, i, t) /= factor[channel_of(&b, o, i)];
+                *nsk_seam_weight(&b, o, i, t) /= factor[nsk_seam_channel(&b, o, i)];
             }
         }
     }
@@ -205,35 +188,62 @@ static void multiply(const nsk_graph *g, const seam *s, const float *factor) {
  * out has no room left: so many images count half. */
 static const float HALF_KNOWN = 8.0F;
 
-static void equalise(const nsk_graph *g, const seam *s, int images) {
+/* A channel that may be cut off above keeps its size; one that cannot may grow as far as that. */
+static float allowed(const seam *s, int channel, const interval *bounds, float factor) {
+    if (isinf(s->at.clip)) {
+        return factor;
+    }
+    double high = fmax(bounds[channel].high, 1e-12);
+    return high < s->at.clip ? (float)fmin((double)factor, s->at.clip / high) : 1.0F;
+}
+
+static void equalise(const nsk_graph *g, const seam *s, const interval *bounds, int images) {
     const float known = (float)images / ((float)images + HALF_KNOWN);
-    float *share = g_new0(float, s->channels);
-    float *factor = g_new0(float, s->channels);
+    float *share = g_new0(float, s->at.channels);
+    float *factor = g_new0(float, s->at.channels);
     weigh_channels(g, s, share);
-    for (int c = 0; c < s->channels; c++) {
-        bool alive = s->most[c] > 1e-12F && share[c] > 1e-12F;
-        factor[c] = alive ? powf(sqrtf(share[c]) / s->most[c], known) : 1.0F;
+    for (int c = 0; c < s->at.channels; c++) {
+        float most = most_of(s, c);
+        bool alive = most > 1e-12F && share[c] > 1e-12F;
+        factor[c] = alive ? powf(sqrtf(share[c]) / most, known) : 1.0F;
+        factor[c] = allowed(s, c, bounds, factor[c]);
     }
     multiply(g, s, factor);
     g_free(share);
     g_free(factor);
 }
 
+static void rewrite(nsk_graph *g, const seam *s, const nsk_images *images) {
+    interval *bounds = g_new0(interval, s->at.channels);
+    find_bounds(g, s, nsk_images_input(images), bounds);
+    absorb(g, s, bounds);
+    find_bounds(g, s, nsk_images_input(images), bounds);
+    equalise(g, s, bounds, nsk_images_count(images));
+    g_free(bounds);
+}
+
 int nsk_graph_equalise(nsk_graph *graph, const nsk_images *images, nsk_error *error) {
     seam *seams = g_new0(seam, graph->nodes->len + 1);
     int count = 0;
     for (int i = 0; i < (int)graph->nodes->len; i++) {
-        if (find_seam(graph, nsk_graph_node(graph, i), &seams[count])) {
-            seams[count].most = g_new0(float, seams[count].channels);
+        seam *s = &seams[count];
+        if (nsk_seam_find(graph, nsk_graph_node(graph, i), &s->at)) {
+            s->low = g_new0(float, s->at.channels);
+            s->high = g_new0(float, s->at.channels);
+            for (int c = 0; c < s->at.channels; c++) {
+                s->low[c] = INFINITY;
+                s->high[c] = -INFINITY;
+            }
             count++;
         }
     }
     bool good = observe_all(graph, seams, count, images, error);
     for (int i = 0; i < count; i++) {
         if (good) {
-            equalise(graph, &seams[i], nsk_images_count(images));
+            rewrite(graph, &seams[i], images);
         }
-        g_free(seams[i].most);
+        g_free(seams[i].low);
+        g_free(seams[i].high);
     }
     g_free(seams);
     return good ? count : -1;

@@ -9,6 +9,10 @@
  * the channels take (one scale serves them all) at the cost of the second layer's weights (one
  * scale an output), half and half where those suffer; where they do not, as in depthwise layers,
  * all the way. The same network with channels multiplied and divided beforehand comes out the same.
+ * Where channels are cut off above, only those that can be shown never to come there are changed,
+ * and no further than to it. Before that, channels that stand far from zero are moved to it and the
+ * second layer adds what is missing: to their middle where nothing is cut off; where zero cuts off,
+ * as far as they can be shown never to come there; not where margins of zeroes would notice.
  * Returns how many places were evened out, or -1 and an error. Changes the graph. */
 int nsk_graph_equalise(nsk_graph *graph, const nsk_images *images, nsk_error *error);
 

@@ -506,13 +506,15 @@ static const old_form gelu_by_tanh[] = {{"Mul", "x", "x"},
                                         {"Mul", "<", "x"},
                                         {"Mul", "<", "0.5"}};
 
+/* `name`: of the last node. */
 static void put_old_form(exporter *e, const old_form *lines, int count, const char *argument,
-                         const char *output) {
+                         const char *name, const char *output) {
     char *before = NULL;
     for (int i = 0; i < count; i++) {
-        char *name = i == count - 1 ? g_strdup(output) : fresh_name(e, "part");
+        bool last = i == count - 1;
+        char *result = last ? g_strdup(output) : fresh_name(e, "part");
         const char *const operands[2] = {lines[i].a, lines[i].b};
-        Onnx__NodeProto *n = nsk_onnx_put_node(e->maker, lines[i].op, name, name);
+        Onnx__NodeProto *n = nsk_onnx_put_node(e->maker, lines[i].op, last ? name : result, result);
         for (int k = 0; k < 2 && operands[k] != NULL; k++) {
             if (operands[k][0] == 'x') {
                 nsk_onnx_add_input(e->maker, n, argument);
@@ -523,7 +525,7 @@ static void put_old_form(exporter *e, const old_form *lines, int count, const ch
             }
         }
         g_free(before);
-        before = name;
+        before = result;
     }
     g_free(before);
 }
@@ -538,19 +540,19 @@ static void add_operand(exporter *e, Onnx__NodeProto *n, const nsk_function_step
 }
 
 static void put_step(exporter *e, const nsk_function_step *s, const char *argument,
-                     char *const *results, const char *output) {
+                     char *const *results, const char *name, const char *output) {
     const char *from = s->a == NSK_ARGUMENT || s->a == NSK_NUMBER ? argument : results[s->a];
     if (s->fn == NSK_FN_MISH) {
-        put_old_form(e, mish, G_N_ELEMENTS(mish), from, output);
+        put_old_form(e, mish, G_N_ELEMENTS(mish), from, name, output);
         return;
     }
     if (s->fn == NSK_FN_GELU) {
         bool by_tanh = s->alpha > 0.0;
         put_old_form(e, by_tanh ? gelu_by_tanh : gelu,
-                     by_tanh ? G_N_ELEMENTS(gelu_by_tanh) : G_N_ELEMENTS(gelu), from, output);
+                     by_tanh ? G_N_ELEMENTS(gelu_by_tanh) : G_N_ELEMENTS(gelu), from, name, output);
         return;
     }
-    Onnx__NodeProto *n = nsk_onnx_put_node(e->maker, nsk_function_name(s->fn), output, output);
+    Onnx__NodeProto *n = nsk_onnx_put_node(e->maker, nsk_function_name(s->fn), name, output);
     add_operand(e, n, s, s->a, argument, results);
     if (s->fn >= NSK_FN_UNARY) {
         add_operand(e, n, s, s->b, argument, results);
@@ -572,8 +574,9 @@ static bool put_function(exporter *e, const nsk_node *node, const char *output) 
     const char *argument = name_of(e, node->input[0]);
     char *results[NSK_MOST_STEPS] = {NULL};
     for (int i = 0; i < p->count; i++) {
-        results[i] = i == p->count - 1 ? g_strdup(output) : fresh_name(e, "step");
-        put_step(e, &p->steps[i], argument, results, results[i]);
+        bool last = i == p->count - 1;
+        results[i] = last ? g_strdup(output) : fresh_name(e, "step");
+        put_step(e, &p->steps[i], argument, results, last ? node->name : results[i], results[i]);
     }
     for (int i = 0; i < p->count; i++) {
         g_free(results[i]);

@@ -148,8 +148,23 @@ nsk_finish_multiplier nsk_weight_multiplier(const nsk_low_layer *l, int channel,
 
 double nsk_weight_scale(const nsk_low_layer *l, int channel, int channels, nsk_scale in,
                         nsk_scale out) {
-    return value_of(nsk_weight_multiplier(l, channel, channels, in, out)) * (double)out.scale /
-           (double)in.scale;
+    return nsk_scale_at(nsk_weight_multiplier(l, channel, channels, in, out), in, out);
+}
+
+double nsk_scale_at(nsk_finish_multiplier multiplier, nsk_scale in, nsk_scale out) {
+    return value_of(multiplier) * (double)out.scale / (double)in.scale;
+}
+
+bool nsk_multiplier_below(const nsk_low_layer *l, int channel, int channels, nsk_scale in,
+                          nsk_scale out, nsk_finish_multiplier *multiplier) {
+    int index = (NSK_FINISH_SHIFTS - 1 - multiplier->shift) * LEAST_FACTOR + multiplier->factor -
+                LEAST_FACTOR - 1;
+    if (index < 0 ||
+        !sums_fit(l, channel, channels, in, nsk_scale_at(multiplier_at(index), in, out), false)) {
+        return false;
+    }
+    *multiplier = multiplier_at(index);
+    return true;
 }
 
 int nsk_weight_level(double weight, double scale) {
@@ -183,7 +198,7 @@ static int64_t put_weights(const nsk_low_layer *l, nsk_integer_layer *r, int cha
 static bool put_finish(const nsk_low_layer *l, nsk_integer_layer *r, int channel, nsk_scale in,
                        nsk_scale out, nsk_error *error) {
     nsk_finish_multiplier m = nsk_weight_multiplier(l, channel, r->channels, in, out);
-    double scale = value_of(m) * (double)out.scale / (double)in.scale;
+    double scale = nsk_scale_at(m, in, out);
     int64_t magnitude;
     int64_t sum = put_weights(l, r, channel, scale, &magnitude);
     double bias = rounded((double)l->bias[channel] / ((double)in.scale * scale));

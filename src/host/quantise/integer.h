@@ -47,6 +47,11 @@ nsk_finish_multiplier nsk_weight_multiplier(const nsk_low_layer *layer, int chan
 double nsk_weight_scale(const nsk_low_layer *layer, int channel, int channels, nsk_scale in,
                         nsk_scale out);
 int nsk_weight_level(double weight, double scale);
+/* The next smaller multiplier, at which the largest weights are cut off; false where there is none,
+ * or sums and bias would not be within what the device holds. */
+bool nsk_multiplier_below(const nsk_low_layer *layer, int channel, int channels, nsk_scale in,
+                          nsk_scale out, nsk_finish_multiplier *multiplier);
+double nsk_scale_at(nsk_finish_multiplier multiplier, nsk_scale in, nsk_scale out);
 /* False where the number is not positive, or out of a multiplier's reach. */
 bool nsk_multiplier_of(double number, nsk_multiplier *to);
 /* Quantises a layer. `in`, `second`, `out`: scales of its tensors. */

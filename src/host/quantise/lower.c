@@ -246,6 +246,9 @@ nsk_lowered *nsk_lower(const nsk_graph *graph, nsk_error *error) {
     }
     lowered->output = good ? output_tensor(&l, last) : NSK_NONE;
     good = lowered->output != NSK_NONE && nsk_low_add_scratch(lowered, error);
+    if (good) {
+        nsk_low_join(lowered, graph);
+    }
     for (guint i = 0; i < graph->values->len; i++) {
         g_free(l.views[i].source);
     }

@@ -9,7 +9,10 @@ typedef struct nsk_low_tensor {
     int value; /* of the graph: whose range it has */
     int height, width, channels;
     int shares;    /* tensor whose scale this one must have, or NSK_NONE */
-    int stands_in; /* tensor that this one is another shape of, in the same bytes, or NSK_NONE */
+    int stands_in; /* tensor in whose bytes this one stands, as another shape or a slice of it, or
+                    * NSK_NONE */
+    bool slice;
+    int first_channel; /* of a slice, in what it stands in */
 } nsk_low_tensor;
 
 /* A multiplier of sums of products: factor / 2^shift, see src/device/arithmetic.h. */
@@ -37,6 +40,8 @@ typedef struct nsk_low_layer {
     double filler;
     int32_t *moves; /* move: the numbers of src/device/format.h, the filler left open */
     int loops;
+    int joins_at; /* move: the first of the output's channels that the whole input, pixel by pixel,
+                   * becomes; else NSK_NONE */
     uint16_t *blends; /* resize: first, second, part of each row and column of the output */
     double low, high; /* the output's clamp */
 } nsk_low_layer;
@@ -51,10 +56,13 @@ typedef struct nsk_lowered {
 nsk_lowered *nsk_lower(const nsk_graph *graph, nsk_error *error);
 /* Gives every convolution the scratch that the device needs for it. Part of nsk_lower. */
 bool nsk_low_add_scratch(nsk_lowered *lowered, nsk_error *error);
+/* join.c: lets layers write their part of a concatenation where it belongs, so that nothing needs
+ * to be copied, where that takes no more RAM. Part of nsk_lower. */
+void nsk_low_join(nsk_lowered *lowered, const nsk_graph *graph);
 void nsk_lowered_free(nsk_lowered *lowered);
 
 nsk_low_tensor *nsk_low_tensor_at(const nsk_lowered *lowered, int tensor);
-/* The tensor whose bytes it stands in: itself, or the one that it is another shape of. */
+/* The tensor whose bytes it stands in: itself, or the one that it is a shape or a slice of. */
 int nsk_low_tensor_root(const nsk_lowered *lowered, int tensor);
 nsk_low_layer *nsk_low_layer_at(const nsk_lowered *lowered, int layer);
 

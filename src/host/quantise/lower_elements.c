@@ -190,6 +190,16 @@ static size_t joined_element(const nsk_value *in, const nsk_value *out, int axis
            element % line;
 }
 
+/* Whether the input's pixels become some of the output's channels as they stand. */
+static bool joins_channels(const nsk_lowering *l, const nsk_node *node, int value) {
+    nsk_low_tensor in;
+    nsk_low_tensor out;
+    return l->views[value].source == NULL &&
+           nsk_plain_layout(nsk_graph_value(l->graph, value), &in) &&
+           nsk_plain_layout(nsk_graph_value(l->graph, node->output), &out) &&
+           in.height == out.height && in.width == out.width && in.channels < out.channels;
+}
+
 /* One input of a concatenation: in the order in which it stands in the output. */
 static bool lower_part(nsk_lowering *l, const nsk_node *node, int input, int64_t before,
                        int tensor) {
@@ -216,6 +226,9 @@ static bool lower_part(nsk_lowering *l, const nsk_node *node, int input, int64_t
         }
     }
     bool good = copy_part(l, node, l->views[value].tensor, tensor, from, to);
+    if (good && joins_channels(l, node, value)) {
+        nsk_low_layer_at(l->result, (int)l->result->layers->len - 1)->joins_at = (int)before;
+    }
     g_array_free(from, TRUE);
     g_array_free(to, TRUE);
     g_free(places);

@@ -10,6 +10,7 @@
 #include "quantise/rounding.h"
 #include "quantise/schedule.h"
 #include "quantise/write.h"
+#include "refine/refine.h"
 
 /* The input's range is what bytes can become, not what calibration happened to show: with one mean
  * and deviation the table from byte to level is then exact. */
@@ -23,17 +24,33 @@ static nsk_range input_range(const nsk_graph *graph, const nsk_input *input) {
     return range;
 }
 
-/* Probabilities are 0/256 ... 255/256, whatever calibration shows. */
-static void pin_scales(const nsk_lowered *lowered, nsk_scale *scales) {
+/* What a layer's output takes whatever calibration shows: a probability is 0/256 ... 255/256, and
+ * so is a sigmoid; a hyperbolic tangent -128/128 ... 127/128. */
+static bool known_scale(const nsk_low_layer *l, nsk_scale *scale) {
+    static const nsk_scale share = {1.0F / 256.0F, -128};
+    static const nsk_scale both_ways = {1.0F / 128.0F, 0};
+    const nsk_program *p = l->kind == NSK_TABLE ? l->program : NULL;
+    nsk_function last = p != NULL && p->count > 0 ? p->steps[p->count - 1].fn : NSK_FNS;
+    *scale = last == NSK_FN_TANH ? both_ways : share;
+    return l->kind == NSK_SOFTMAX || last == NSK_FN_SIGMOID || last == NSK_FN_TANH;
+}
+
+static void pin_scales(const nsk_graph *graph, const nsk_lowered *lowered, nsk_scale *scales) {
     for (int i = 0; i < (int)lowered->layers->len; i++) {
         const nsk_low_layer *l = nsk_low_layer_at(lowered, i);
-        if (l->kind == NSK_SOFTMAX) {
-            scales[l->out] = (nsk_scale){1.0F / 256.0F, -128};
+        const nsk_value *v = nsk_graph_value(graph, nsk_low_tensor_at(lowered, l->out)->value);
+        nsk_scale known;
+        if (known_scale(l, &known) && (l->kind == NSK_SOFTMAX || !v->pinned)) {
+            scales[l->out] = known;
         }
     }
     for (int i = 0; i < (int)lowered->tensors->len; i++) { /* from an earlier one */
         int shares = nsk_low_tensor_at(lowered, i)->shares;
         scales[i] = shares != NSK_NONE ? scales[shares] : scales[i];
+    }
+    for (int i = 0; i < (int)lowered->tensors->len; i++) { /* from a later one */
+        bool slice = nsk_low_tensor_at(lowered, i)->slice;
+        scales[i] = slice ? scales[nsk_low_tensor_root(lowered, i)] : scales[i];
     }
 }
 
@@ -51,7 +68,7 @@ nsk_scale *nsk_scales_of(const nsk_graph *graph, const nsk_lowered *lowered,
             scales[i] = (nsk_scale){v->pinned_scale, v->pinned_zero};
         }
     }
-    pin_scales(lowered, scales);
+    pin_scales(graph, lowered, scales);
     return scales;
 }
 
@@ -68,7 +85,7 @@ static nsk_range_method *methods_of(const nsk_lowered *lowered, const nsk_recipe
         for (int i = 0; i < (int)lowered->layers->len; i++) {
             const nsk_low_layer *l = nsk_low_layer_at(lowered, i);
             if (strcmp(l->name, recipe->exceptions[k].layer) == 0) {
-                methods[l->out] = recipe->exceptions[k].method;
+                methods[nsk_low_tensor_root(lowered, l->out)] = recipe->exceptions[k].method;
                 found = true;
             }
         }
@@ -124,16 +141,14 @@ static nsk_integer_layer *make_layers(const nsk_lowered *lowered, const nsk_scal
     return layers;
 }
 
-nsk_model_file *nsk_model_build(const nsk_graph *graph, const nsk_lowered *lowered,
-                                const nsk_scale *scales, const char *const *facts,
-                                const nsk_labels *labels, const nsk_input *input,
-                                const nsk_recipe *recipe, nsk_error *error) {
+nsk_model_file *nsk_model_build_on(const nsk_graph *graph, const nsk_lowered *lowered,
+                                   const nsk_scale *scales, const char *const *facts,
+                                   const nsk_labels *labels, const nsk_input *input,
+                                   const nsk_schedule *schedule, nsk_error *error) {
     nsk_integer_layer *layers = make_layers(lowered, scales, error);
     if (layers == NULL) {
         return NULL;
     }
-    nsk_schedule *schedule =
-        nsk_schedule_make(lowered, recipe != NULL ? recipe : &nsk_usual_recipe);
     nsk_model_parts parts = {.labels = labels,
                              .input = input,
                              .graph = graph,
@@ -149,6 +164,17 @@ nsk_model_file *nsk_model_build(const nsk_graph *graph, const nsk_lowered *lower
         nsk_integer_layer_clear(&layers[i]);
     }
     g_free(layers);
+    return file;
+}
+
+nsk_model_file *nsk_model_build(const nsk_graph *graph, const nsk_lowered *lowered,
+                                const nsk_scale *scales, const char *const *facts,
+                                const nsk_labels *labels, const nsk_input *input,
+                                const nsk_recipe *recipe, nsk_error *error) {
+    nsk_schedule *schedule =
+        nsk_schedule_make(lowered, recipe != NULL ? recipe : &nsk_usual_recipe);
+    nsk_model_file *file =
+        nsk_model_build_on(graph, lowered, scales, facts, labels, input, schedule, error);
     nsk_schedule_free(schedule);
     return file;
 }
@@ -209,10 +235,13 @@ static bool prepare(making *m, const nsk_network *network, const nsk_images *cal
         return false;
     }
     m->scales = choose_scales(m->network, m->lowered, calibration, recipe, error);
-    return m->scales != NULL &&
-           ((!recipe->rounding && !recipe->biases) ||
-            nsk_fit_rounding(m->network->graph, m->lowered, m->scales, calibration,
-                             recipe->rounding, recipe->biases, error));
+    bool fits = recipe->rounding || recipe->biases;
+    if (m->scales == NULL || (fits && !nsk_fit_rounding(m->network->graph, m->lowered, m->scales,
+                                                        calibration, recipe, error))) {
+        return false;
+    }
+    const nsk_refining refining = {network, m->lowered, m->network->graph, m->scales};
+    return recipe->refinement == NULL || nsk_refine(&refining, recipe->refinement, error);
 }
 
 nsk_model_file *nsk_quantise(const nsk_network *network, const nsk_images *calibration,

@@ -7,7 +7,7 @@
 #include "float/forward.h"
 #include "quantise/lowering.h"
 
-enum { MOST_TAPS = 1280, WINDOWS = 48, MOST_SWEEPS = 12 };
+enum { MOST_TAPS = 1280, WINDOWS = 48, MOST_SWEEPS = 12, MOST_CUT = 8 };
 
 /* How the taps of one group of a layer vary together: sums of x and of x x' over windows. A
  * depthwise layer has a group a channel. */
@@ -114,7 +114,8 @@ static void observe_layer(const fitter *f, int layer, const nsk_pass *pass, doub
     m->count += taken;
 }
 
-static bool observe(const fitter *f, const nsk_images *images, nsk_error *error) {
+static bool observe(const fitter *f, const nsk_images *images, const nsk_recipe *recipe,
+                    nsk_error *error) {
     nsk_pass *pass = nsk_pass_new(f->graph, error);
     if (pass == NULL) {
         return false;
@@ -140,6 +141,9 @@ static bool observe(const fitter *f, const nsk_images *images, nsk_error *error)
                 }
             }
             g_free(rows);
+        }
+        if (recipe->progress != NULL) {
+            recipe->progress(recipe->context, i + 1, nsk_images_count(images));
         }
     }
     g_free(frame);
@@ -175,7 +179,6 @@ static void find_pull(const row *r) {
 
 /* Turns weights to their other neighbour while that lowers error' spread error. */
 static void turn_weights(const row *r, int8_t *level) {
-    find_pull(r);
     bool turned = true;
     for (int sweep = 0; sweep < MOST_SWEEPS && turned; sweep++) {
         turned = false;
@@ -217,6 +220,43 @@ static void find_spread(const moments *m, int group, double *spread) {
     }
 }
 
+/* Rounds to the nearest levels at r->scale; returns the expected squared error of the output. */
+static double round_weights(const nsk_low_layer *l, int outputs, int output, const row *r,
+                            int8_t *level) {
+    double squared = 0.0;
+    for (int t = 0; t < r->taps; t++) {
+        double exact = (double)l->weights[place_of(l, outputs, output, t)];
+        level[t] = (int8_t)nsk_weight_level(exact, r->scale);
+        r->error[t] = level[t] * r->scale - exact;
+    }
+    find_pull(r);
+    for (int t = 0; t < r->taps; t++) {
+        squared += r->error[t] * r->pull[t];
+    }
+    return squared;
+}
+
+/* A smaller scale rounds all weights of an output finer and cuts the largest off: taken as long as
+ * the output's error falls. */
+static void choose_scale(const fitter *f, nsk_low_layer *l, int outputs, int output, row *r,
+                         int8_t *level) {
+    const nsk_scale in = f->scales[l->in];
+    const nsk_scale out = f->scales[l->out];
+    nsk_finish_multiplier m = l->multipliers[output];
+    double least = INFINITY;
+    bool more = true;
+    for (int tried = 0; tried <= MOST_CUT && more; tried++) {
+        r->scale = nsk_scale_at(m, in, out);
+        double error = round_weights(l, outputs, output, r, level);
+        if (error < least) {
+            least = error;
+            l->multipliers[output] = m;
+        }
+        more = nsk_multiplier_below(l, output, outputs, in, out, &m);
+    }
+    r->scale = nsk_scale_at(l->multipliers[output], in, out);
+}
+
 static void fit_output(const fitter *f, int layer, int output, const double *spread, bool turn,
                        bool biases) {
     nsk_low_layer *l = nsk_low_layer_at(f->lowered, layer);
@@ -228,11 +268,10 @@ static void fit_output(const fitter *f, int layer, int output, const double *spr
     r.scale = nsk_weight_scale(l, output, outputs, f->scales[l->in], f->scales[l->out]);
     r.error = g_new0(double, l->taps);
     r.pull = g_new0(double, l->taps);
-    for (int t = 0; t < l->taps; t++) {
-        double exact = (double)l->weights[place_of(l, outputs, output, t)];
-        level[t] = (int8_t)nsk_weight_level(exact, r.scale);
-        r.error[t] = level[t] * r.scale - exact;
+    if (turn) {
+        choose_scale(f, l, outputs, output, &r, level);
     }
+    round_weights(l, outputs, output, &r, level);
     if (turn) {
         turn_weights(&r, level);
     }
@@ -276,7 +315,7 @@ static void fit_layer(const fitter *f, int layer, bool turn, bool biases) {
 }
 
 bool nsk_fit_rounding(const nsk_graph *graph, nsk_lowered *lowered, const nsk_scale *scales,
-                      const nsk_images *images, bool turn, bool biases, nsk_error *error) {
+                      const nsk_images *images, const nsk_recipe *recipe, nsk_error *error) {
     int layers = (int)lowered->layers->len;
     fitter f = {graph, lowered, scales, g_new0(moments, layers + 1)};
     for (int i = 0; i < layers; i++) {
@@ -287,10 +326,10 @@ bool nsk_fit_rounding(const nsk_graph *graph, nsk_lowered *lowered, const nsk_sc
         f.moments[i].sum = g_new0(double, (size_t)f.moments[i].groups *taps);
         f.moments[i].product = g_new0(double, (size_t)f.moments[i].groups *taps *taps);
     }
-    bool good = observe(&f, images, error);
+    bool good = observe(&f, images, recipe, error);
     for (int i = 0; i < layers; i++) {
         if (good && f.moments[i].groups > 0 && f.moments[i].count > 0.0) {
-            fit_layer(&f, i, turn, biases);
+            fit_layer(&f, i, recipe->rounding, recipe->biases);
         }
         g_free(f.moments[i].sum);
         g_free(f.moments[i].product);

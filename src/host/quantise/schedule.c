@@ -1,5 +1,6 @@
 #include "quantise/schedule.h"
 
+#include "device/format.h"
 #include "device/stream.h"
 
 /* ---- what a stream holds ---- */
@@ -86,7 +87,7 @@ static void count_rows(const nsk_lowered *lowered, int streamed, int band, int *
     }
 }
 
-enum { MOST_ROWS = 255 }; /* what a tensor's record can say */
+enum { MOST_ROWS = NSK_SLICE - 1 }; /* what a tensor's record can say */
 
 static int *rows_of(const nsk_lowered *lowered, int streamed, int band) {
     int tensors = (int)lowered->tensors->len;
@@ -168,7 +169,8 @@ static void set_overlaps(const nsk_lowered *lowered, const nsk_schedule *s) {
         nsk_buffer *out = output_of(lowered, s, i);
         const nsk_buffer *in = &s->buffers[nsk_low_tensor_root(lowered, l->in)];
         uint32_t lead = lead_of(lowered, i);
-        if (out != in && in->last == i + 1 && out->first == i + 1 && lead < out->bytes) {
+        bool slice = nsk_low_tensor_at(lowered, l->out)->slice;
+        if (!slice && out != in && in->last == i + 1 && out->first == i + 1 && lead < out->bytes) {
             out->over = in;
             out->lead = lead;
         }

@@ -80,6 +80,7 @@ nsk_low_layer *nsk_low_layer_add(nsk_lowering *l, const nsk_node *node, nsk_kind
                            .second = NSK_NONE,
                            .out = out,
                            .sign = {1, 1},
+                           .joins_at = NSK_NONE,
                            .low = -INFINITY,
                            .high = INFINITY};
     g_array_append_val(l->result->layers, layer);

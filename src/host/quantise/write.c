@@ -70,10 +70,16 @@ static void put_tensors(const writer *w) {
         uint8_t *at = w->bytes->data + NSK_HEADER_BYTES + (size_t)NSK_TENSOR_BYTES * (size_t)i;
         uint32_t scale_bits;
         memcpy(&scale_bits, &w->parts->scales[i].scale, sizeof scale_bits);
-        put32(at + NSK_T_PLACE, w->parts->schedule->places[i]);
         put16(at + NSK_T_HEIGHT, (uint32_t)t->height);
         put16(at + NSK_T_WIDTH, (uint32_t)t->width);
         put16(at + NSK_T_CHANNELS, (uint32_t)t->channels);
+        if (t->slice) {
+            put32(at + NSK_T_PLACE, (uint32_t)t->first_channel);
+            at[NSK_T_ROWS] = NSK_SLICE;
+            put32(at + NSK_T_SCALE, (uint32_t)t->stands_in);
+            continue;
+        }
+        put32(at + NSK_T_PLACE, w->parts->schedule->places[i]);
         at[NSK_T_ZERO] = (uint8_t)w->parts->scales[i].zero;
         int rows = w->parts->schedule->rows[i];
         at[NSK_T_ROWS] = (uint8_t)(rows < t->height ? rows : 0);

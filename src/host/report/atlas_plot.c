@@ -85,22 +85,26 @@ static void draw_names(const nsk_canvas *canvas, const nsk_labels *labels) {
 bool nsk_atlas_draw(const nsk_atlas *a, const nsk_labels *labels, const char *name,
                     const char *path, nsk_error *error) {
     nsk_canvas canvas;
-    bool svg;
+    char heading[160];
     char text[200];
-    if (!nsk_canvas_is_svg(path, &svg, error)) {
+    snprintf(heading, sizeof heading, "%s: what the layer before the last says of %d images", name,
+             a->images);
+    static const char *const marks = "ringed: answered wrongly; boxed: among another class";
+    if (a->by_neighbours) {
+        snprintf(text, sizeof text,
+                 "near ones stay near: %.0f %% of each image's ten nearest, among %d numbers, are "
+                 "nearest here; %s",
+                 100.0 * a->kept, a->numbers, marks);
+    } else {
+        snprintf(
+            text, sizeof text,
+            "the two directions in which %d numbers differ most: across %.0f %% of the spread, "
+            "up %.0f %%; %s",
+            a->numbers, 100.0 * a->spread[0], 100.0 * a->spread[1], marks);
+    }
+    if (!nsk_canvas_open(&canvas, SIDE, path, heading, text, error)) {
         return false;
     }
-    nsk_canvas_start(&canvas, WIDTH, HEIGHT, svg);
-    snprintf(text, sizeof text, "%s: what the layer before the last says of %d images", name,
-             a->images);
-    nsk_canvas_colour(&canvas, NSK_INK);
-    nsk_canvas_text(&canvas, SIDE, 34, 17.0, true, WIDTH - 2.0 * SIDE, text);
-    nsk_canvas_colour(&canvas, NSK_FAINT);
-    snprintf(text, sizeof text,
-             "the two directions in which %d numbers differ most: across %.0f %% of the spread, up "
-             "%.0f %%; ringed: answered wrongly; boxed: among another class",
-             a->numbers, 100.0 * a->spread[0], 100.0 * a->spread[1]);
-    nsk_canvas_text(&canvas, SIDE, 54, 11.5, false, WIDTH - 2.0 * SIDE, text);
     draw_names(&canvas, labels);
     plane p = {.canvas = &canvas, .atlas = a, .width = (WIDTH - 3.0 * SIDE) / 2.0};
     fit(&p, p.width - 20.0, HEIGHT - TOP - BOTTOM - 40.0);

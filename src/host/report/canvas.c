@@ -84,3 +84,20 @@ void nsk_canvas_text(const nsk_canvas *canvas, double x, double y, double size, 
     cairo_show_text(canvas->cr, shown);
     g_free(shown);
 }
+
+bool nsk_canvas_open(nsk_canvas *canvas, double left, const char *path, const char *heading,
+                     const char *below, nsk_error *error) {
+    bool svg;
+    if (!nsk_canvas_is_svg(path, &svg, error)) {
+        return false;
+    }
+    double most = NSK_PAGE_WIDTH - 2.0 * left;
+    nsk_canvas_start(canvas, NSK_PAGE_WIDTH, NSK_PAGE_HEIGHT, svg);
+    nsk_canvas_colour(canvas, NSK_INK);
+    nsk_canvas_text(canvas, left, 34, 17.0, true, most, heading);
+    nsk_canvas_colour(canvas, NSK_FAINT);
+    if (below != NULL) {
+        nsk_canvas_text(canvas, left, 56, 11.5, false, most, below);
+    }
+    return true;
+}

@@ -30,6 +30,11 @@ typedef struct nsk_canvas {
 bool nsk_canvas_is_svg(const char *path, bool *svg, nsk_error *error);
 
 void nsk_canvas_start(nsk_canvas *canvas, int width, int height, bool svg);
+/* A canvas for `path`, 1280 x 800, with a bold heading and a fainter line below it (or NULL), both
+ * from `left` on; false and an error where its ending is neither .png nor .svg. */
+enum { NSK_PAGE_WIDTH = 1280, NSK_PAGE_HEIGHT = 800 };
+bool nsk_canvas_open(nsk_canvas *canvas, double left, const char *path, const char *heading,
+                     const char *below, nsk_error *error);
 /* Writes the file whole or not at all, and ends the canvas. */
 bool nsk_canvas_finish(nsk_canvas *canvas, const char *path, nsk_error *error);
 

@@ -3,6 +3,7 @@
 #include <stdio.h>
 #include <string.h>
 
+#include "device/format.h"
 #include "device/layer.h"
 #include "report/canvas.h"
 
@@ -63,6 +64,13 @@ static life *source_of(const drawing *d, unsigned tensor) {
     return found;
 }
 
+/* The tensor that a slice is part of, else the tensor itself. */
+static unsigned whole_of(const nsk_model *m, unsigned tensor) {
+    const uint8_t *tensors = m->bytes + nsk_load32(m->bytes + NSK_H_TENSORS_AT);
+    const uint8_t *at = tensors + (size_t)NSK_TENSOR_BYTES * tensor;
+    return at[NSK_T_ROWS] == NSK_SLICE ? nsk_load32(at + NSK_T_SCALE) : tensor;
+}
+
 static void find_lives(const drawing *d) {
     const nsk_model *m = &d->model;
     for (unsigned i = 0; i < m->tensors; i++) {
@@ -77,8 +85,9 @@ static void find_lives(const drawing *d) {
         if (tensors[1] < m->tensors) {
             live(source_of(d, tensors[1]), column);
         }
-        live(&d->lives[tensors[2]], column);
-        d->lives[tensors[2]].writer = (int)i;
+        unsigned out = whole_of(m, tensors[2]);
+        live(&d->lives[out], column);
+        d->lives[out].writer = (int)i;
     }
     live(source_of(d, m->output), d->columns - 1);
 }

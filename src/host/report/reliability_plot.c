@@ -4,7 +4,7 @@
 
 #include "report/canvas.h"
 
-enum { WIDTH = 1280, HEIGHT = 800, TOP = 110, SIDE = 500, GAP = 120, LEFT = 90, BARS = 100 };
+enum { HEIGHT = NSK_PAGE_HEIGHT, TOP = 110, SIDE = 500, GAP = 120, LEFT = 90, BARS = 100 };
 
 typedef struct panel {
     const nsk_canvas *canvas;
@@ -87,21 +87,15 @@ static void draw_panel(const panel *p, const char *side) {
 bool nsk_reliability_draw(const nsk_comparison *c, const char *name, const char *path,
                           nsk_error *error) {
     nsk_canvas canvas;
-    bool svg;
-    char text[160];
-    if (!nsk_canvas_is_svg(path, &svg, error)) {
+    char heading[160];
+    char below[160];
+    snprintf(heading, sizeof heading, "%s: can its probabilities be trusted?", name);
+    snprintf(below, sizeof below,
+             "%d held-out images; on the diagonal they can, below it the model is too sure",
+             c->images);
+    if (!nsk_canvas_open(&canvas, LEFT, path, heading, below, error)) {
         return false;
     }
-    nsk_canvas_start(&canvas, WIDTH, HEIGHT, svg);
-    snprintf(text, sizeof text, "%s: can its probabilities be trusted?", name);
-    nsk_canvas_colour(&canvas, NSK_INK);
-    nsk_canvas_text(&canvas, LEFT, 36, 17.0, true, WIDTH - 2.0 * LEFT, text);
-    nsk_canvas_colour(&canvas, NSK_FAINT);
-    snprintf(text, sizeof text,
-             "%d held-out images; on the diagonal they can, below it the model "
-             "is too sure",
-             c->images);
-    nsk_canvas_text(&canvas, LEFT, 58, 11.5, false, WIDTH - 2.0 * LEFT, text);
     for (int k = 0; k < 2; k++) {
         nsk_scoring *scoring = nsk_scoring_of(c, k == 1);
         const panel p = {&canvas, c, scoring, LEFT + k * (SIDE + GAP),

@@ -6,8 +6,8 @@
 #include "report/canvas.h"
 
 enum {
-    WIDTH = 1280,
-    HEIGHT = 800,
+    WIDTH = NSK_PAGE_WIDTH,
+    HEIGHT = NSK_PAGE_HEIGHT,
     ACROSS = 4,
     DOWN = 3,
     LEFT = 56,
@@ -122,15 +122,11 @@ static double draw_key(const nsk_canvas *canvas, double x, unsigned colour, cons
 
 bool nsk_stress_draw(const nsk_stress *s, const char *name, const char *path, nsk_error *error) {
     nsk_canvas canvas;
-    bool svg;
     char text[160];
-    if (!nsk_canvas_is_svg(path, &svg, error)) {
+    snprintf(text, sizeof text, "%s: accuracy on %d changed images", name, s->images);
+    if (!nsk_canvas_open(&canvas, LEFT, path, text, NULL, error)) {
         return false;
     }
-    nsk_canvas_start(&canvas, WIDTH, HEIGHT, svg);
-    snprintf(text, sizeof text, "%s: accuracy on %d changed images", name, s->images);
-    nsk_canvas_colour(&canvas, NSK_INK);
-    nsk_canvas_text(&canvas, LEFT, 32, 17.0, true, WIDTH - 2.0 * LEFT, text);
     double x = draw_key(&canvas, LEFT, NSK_GLAZE, "float");
     x = draw_key(&canvas, x, NSK_CLAY, "integer");
     nsk_canvas_text(&canvas, x, 52, 11.5, false, 0.0,

@@ -7,24 +7,15 @@
 
 #include <jpeglib.h>
 
+#include "base/random.h"
 #include "images/decoders.h"
 
-/* splitmix64 (G. L. Steele and others, 2014): a number in [0, 1). */
-static double draw(uint64_t *state) {
-    uint64_t z = (*state += UINT64_C(0x9e3779b97f4a7c15));
-    z = (z ^ (z >> 30)) * UINT64_C(0xbf58476d1ce4e5b9);
-    z = (z ^ (z >> 27)) * UINT64_C(0x94d049bb133111eb);
-    return (double)((z ^ (z >> 31)) >> 11) * 0x1p-53;
+static double draw(random_state *random) {
+    return random_between(random, 0.0, 1.0);
 }
 
-static double draw_sign(uint64_t *state) {
-    return draw(state) < 0.5 ? -1.0 : 1.0;
-}
-
-/* Standard normal, by Box and Muller. */
-static double draw_normal(uint64_t *state) {
-    double radius = sqrt(-2.0 * log(1.0 - draw(state)));
-    return radius * cos(2.0 * G_PI * draw(state));
+static double draw_sign(random_state *random) {
+    return draw(random) < 0.5 ? -1.0 : 1.0;
 }
 
 static uint8_t to_byte(double value) {
@@ -37,7 +28,7 @@ static size_t bytes_of(const nsk_frame *f) {
 
 /* ---- light and colour ---- */
 
-static bool light(nsk_frame *f, double percent, uint64_t *random, nsk_error *error) {
+static bool light(nsk_frame *f, double percent, random_state *random, nsk_error *error) {
     (void)random;
     (void)error;
     for (size_t i = 0; i < bytes_of(f); i++) {
@@ -47,7 +38,7 @@ static bool light(nsk_frame *f, double percent, uint64_t *random, nsk_error *err
 }
 
 /* Nearer to the frame's mean. */
-static bool contrast(nsk_frame *f, double percent, uint64_t *random, nsk_error *error) {
+static bool contrast(nsk_frame *f, double percent, random_state *random, nsk_error *error) {
     double sum = 0.0;
     (void)random;
     (void)error;
@@ -62,7 +53,7 @@ static bool contrast(nsk_frame *f, double percent, uint64_t *random, nsk_error *
 }
 
 /* More of one of red and blue, less of the other. */
-static bool cast(nsk_frame *f, double percent, uint64_t *random, nsk_error *error) {
+static bool cast(nsk_frame *f, double percent, random_state *random, nsk_error *error) {
     double part = draw_sign(random) * percent / 100.0;
     (void)error;
     for (size_t i = 0; i + 2 < bytes_of(f); i += 3) {
@@ -89,7 +80,7 @@ static void blur_line(const double *weights, int reach, uint8_t *at, int count, 
 }
 
 /* By a Gaussian. */
-static bool blur(nsk_frame *f, double sigma, uint64_t *random, nsk_error *error) {
+static bool blur(nsk_frame *f, double sigma, random_state *random, nsk_error *error) {
     int reach = (int)ceil(3.0 * sigma);
     double *weights = g_new0(double, 2 * reach + 1);
     double *line = g_new0(double, MAX(f->width, f->height));
@@ -117,10 +108,10 @@ static bool blur(nsk_frame *f, double sigma, uint64_t *random, nsk_error *error)
     return true;
 }
 
-static bool noise(nsk_frame *f, double sigma, uint64_t *random, nsk_error *error) {
+static bool noise(nsk_frame *f, double sigma, random_state *random, nsk_error *error) {
     (void)error;
     for (size_t i = 0; i < bytes_of(f); i++) {
-        f->bytes[i] = to_byte(f->bytes[i] + sigma * draw_normal(random));
+        f->bytes[i] = to_byte(f->bytes[i] + sigma * random_normal(random));
     }
     return true;
 }
@@ -150,7 +141,7 @@ static unsigned char *compress(const nsk_frame *f, int quality, unsigned long *s
 }
 
 /* There and back. */
-static bool jpeg(nsk_frame *f, double quality, uint64_t *random, nsk_error *error) {
+static bool jpeg(nsk_frame *f, double quality, random_state *random, nsk_error *error) {
     unsigned long size = 0;
     nsk_picture picture = {0};
     (void)random;
@@ -207,7 +198,7 @@ static bool move(nsk_frame *f, const motion *m) {
     return true;
 }
 
-static bool shift(nsk_frame *f, double percent, uint64_t *random, nsk_error *error) {
+static bool shift(nsk_frame *f, double percent, random_state *random, nsk_error *error) {
     double angle = 2.0 * G_PI * draw(random);
     double length = percent / 100.0 * f->width;
     (void)error;
@@ -215,7 +206,7 @@ static bool shift(nsk_frame *f, double percent, uint64_t *random, nsk_error *err
     return move(f, &m);
 }
 
-static bool turn(nsk_frame *f, double degrees, uint64_t *random, nsk_error *error) {
+static bool turn(nsk_frame *f, double degrees, random_state *random, nsk_error *error) {
     double angle = draw_sign(random) * degrees * G_PI / 180.0;
     (void)error;
     const motion m = {cos(angle), -sin(angle), sin(angle), cos(angle), 0.0, 0.0};
@@ -223,7 +214,7 @@ static bool turn(nsk_frame *f, double degrees, uint64_t *random, nsk_error *erro
 }
 
 /* Nearer or farther. */
-static bool zoom(nsk_frame *f, double percent, uint64_t *random, nsk_error *error) {
+static bool zoom(nsk_frame *f, double percent, random_state *random, nsk_error *error) {
     double scale = draw(random) < 0.5 ? percent / 100.0 : 100.0 / percent;
     (void)error;
     const motion m = {scale, 0.0, 0.0, scale, 0.0, 0.0};
@@ -231,7 +222,7 @@ static bool zoom(nsk_frame *f, double percent, uint64_t *random, nsk_error *erro
 }
 
 /* A grey square over some of the frame. */
-static bool hide(nsk_frame *f, double percent, uint64_t *random, nsk_error *error) {
+static bool hide(nsk_frame *f, double percent, random_state *random, nsk_error *error) {
     int width = (int)(f->width * sqrt(percent / 100.0) + 0.5);
     int height = (int)(f->height * sqrt(percent / 100.0) + 0.5);
     int left = (int)(draw(random) * (f->width - width + 1));
@@ -244,17 +235,100 @@ static bool hide(nsk_frame *f, double percent, uint64_t *random, nsk_error *erro
     return true;
 }
 
+/* ---- what stands behind ---- */
+
+nsk_backdrop *nsk_backdrop_new(uint8_t *frames, int count, size_t bytes) {
+    nsk_backdrop *b = g_new0(nsk_backdrop, 1);
+    b->count = count;
+    b->frames = frames;
+    b->mean = g_new0(float, bytes);
+    b->deviation = g_new0(float, bytes);
+    for (size_t i = 0; i < bytes; i++) {
+        double sum = 0.0;
+        double squares = 0.0;
+        for (int k = 0; k < count; k++) {
+            double x = frames[(size_t)k * bytes + i];
+            sum += x;
+            squares += x * x;
+        }
+        b->mean[i] = (float)(sum / count);
+        b->deviation[i] = (float)sqrt(fmax(squares / count - sum / count * sum / count, 0.0));
+    }
+    return b;
+}
+
+void nsk_backdrop_free(nsk_backdrop *b) {
+    if (b != NULL) {
+        g_free(b->frames);
+        g_free(b->mean);
+        g_free(b->deviation);
+        g_free(b);
+    }
+}
+
+/* How much each pixel is of the thing in front, from 0 to 1: by how many deviations it differs from
+ * what stands there when nothing does. */
+static float *find_front(const nsk_frame *f) {
+    const float NOISE = 6.0F; /* levels that a byte may differ by anyhow */
+    const float FROM = 2.0F;  /* deviations at which a pixel begins to be in front ... */
+    const float OVER = 3.0F;  /* ... and so many more at which it wholly is */
+    size_t pixels = (size_t)f->width * (size_t)f->height;
+    size_t channels = (size_t)f->channels;
+    float *front = g_new0(float, pixels);
+    for (size_t i = 0; i < pixels * channels; i++) {
+        float apart = fabsf((float)f->bytes[i] - f->backdrop->mean[i]) /
+                      fmaxf(f->backdrop->deviation[i], NOISE);
+        float part = fminf(fmaxf((apart - FROM) / OVER, 0.0F), 1.0F);
+        front[i / channels] = fmaxf(front[i / channels], part);
+    }
+    return front;
+}
+
+/* A thing has no holes of a pixel, and no pixel is a thing: the mean of three by three. */
+static float *smooth_front(const nsk_frame *f) {
+    float *front = find_front(f);
+    float *smooth = g_new0(float, (size_t)f->width *(size_t)f->height);
+    for (int y = 0; y < f->height; y++) {
+        for (int x = 0; x < f->width; x++) {
+            float sum = 0.0F;
+            for (int k = 0; k < 9; k++) {
+                int at_y = CLAMP(y + k / 3 - 1, 0, f->height - 1);
+                int at_x = CLAMP(x + k % 3 - 1, 0, f->width - 1);
+                sum += front[at_y * f->width + at_x];
+            }
+            smooth[y * f->width + x] = sum / 9.0F;
+        }
+    }
+    g_free(front);
+    return smooth;
+}
+
+/* What is behind gives way to another frame with nothing in it. */
+static bool swap_background(nsk_frame *f, double percent, random_state *random, nsk_error *error) {
+    float *front = smooth_front(f);
+    int chosen = (int)(draw(random) * f->backdrop->count);
+    const uint8_t *other = f->backdrop->frames + (size_t)chosen * bytes_of(f);
+    (void)error;
+    for (size_t i = 0; i < bytes_of(f); i++) {
+        double by = (1.0 - (double)front[i / (size_t)f->channels]) * percent / 100.0;
+        f->bytes[i] = to_byte(f->bytes[i] + by * (other[i] - f->bytes[i]));
+    }
+    g_free(front);
+    return true;
+}
+
 const nsk_change nsk_changes[] = {
-    {"darker", "% of the light", {85, 70, 55, 40, 25}, false, light},
-    {"brighter", "% of the light", {115, 135, 160, 190, 230}, false, light},
-    {"flatter", "% of the contrast", {80, 60, 45, 30, 20}, false, contrast},
-    {"colour cast", "% more red or blue", {5, 10, 18, 27, 40}, true, cast},
-    {"blur", "pixels of sigma", {0.5, 0.8, 1.2, 1.8, 2.6}, false, blur},
-    {"noise", "levels of sigma", {4, 8, 16, 28, 44}, false, noise},
-    {"JPEG", "quality", {60, 35, 20, 10, 5}, false, jpeg},
-    {"shift", "% of the width", {2, 4, 7, 11, 16}, false, shift},
-    {"turn", "degrees", {3, 7, 12, 20, 32}, false, turn},
-    {"zoom", "% in or out", {105, 112, 122, 135, 155}, false, zoom},
-    {"hidden", "% of the frame", {2, 5, 10, 18, 30}, false, hide},
+    {"darker", "% of the light", {85, 70, 55, 40, 25}, false, false, light},
+    {"brighter", "% of the light", {115, 135, 160, 190, 230}, false, false, light},
+    {"flatter", "% of the contrast", {80, 60, 45, 30, 20}, false, false, contrast},
+    {"colour cast", "% more red or blue", {5, 10, 18, 27, 40}, true, false, cast},
+    {"blur", "pixels of sigma", {0.5, 0.8, 1.2, 1.8, 2.6}, false, false, blur},
+    {"noise", "levels of sigma", {4, 8, 16, 28, 44}, false, false, noise},
+    {"JPEG", "quality", {60, 35, 20, 10, 5}, false, false, jpeg},
+    {"shift", "% of the width", {2, 4, 7, 11, 16}, false, false, shift},
+    {"turn", "degrees", {3, 7, 12, 20, 32}, false, false, turn},
+    {"zoom", "% in or out", {105, 112, 122, 135, 155}, false, false, zoom},
+    {"hidden", "% of the frame", {2, 5, 10, 18, 30}, false, false, hide},
+    {"background", "% of another", {20, 40, 60, 80, 100}, false, true, swap_background},
 };
 const int nsk_change_count = G_N_ELEMENTS(nsk_changes);

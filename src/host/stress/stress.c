@@ -24,14 +24,38 @@ static void add(nsk_stress_count *to, const nsk_stress_count *from) {
     to->won += from->won;
 }
 
-static nsk_frame frame_of(const nsk_runner *r) {
-    return (nsk_frame){r->frame, r->model->width, r->model->height, r->model->channels,
-                       r->model->colour};
+static nsk_frame frame_of(const nsk_runner *r, const nsk_backdrop *backdrop) {
+    return (nsk_frame){r->frame,           r->model->width,  r->model->height,
+                       r->model->channels, r->model->colour, backdrop};
+}
+
+/* The set's own images of a class; true where there are too few, too, and then there is none. */
+static bool load_backdrop(const nsk_images *images, int class_index, nsk_backdrop **backdrop,
+                          nsk_error *error) {
+    size_t bytes = nsk_images_frame_bytes(images);
+    int count = 0;
+    for (int i = 0; i < nsk_images_count(images); i++) {
+        count += nsk_images_label(images, i) == class_index;
+    }
+    *backdrop = NULL;
+    if (count < NSK_LEAST_BACKDROP) {
+        return true;
+    }
+    uint8_t *frames = g_malloc0((gsize)count * bytes);
+    bool good = true;
+    for (int i = 0, k = 0; i < nsk_images_count(images) && good; i++) {
+        if (nsk_images_label(images, i) == class_index) {
+            good = nsk_images_frame(images, i, frames + (size_t)k++ * bytes, error);
+        }
+    }
+    *backdrop = nsk_backdrop_new(frames, count, bytes);
+    return good;
 }
 
 typedef struct job {
     nsk_stress *stress;
     const nsk_change **changes;
+    nsk_backdrop *backdrop; /* or NULL */
     uint64_t seed;
 } job;
 
@@ -59,8 +83,9 @@ static bool stress_image(const nsk_runner *r, int image, void *context, nsk_erro
     note(&counts[KEPT], &answer);
     for (int i = 0; i < changes * NSK_STRENGTHS && good; i++) {
         const nsk_change *change = j->changes[i / NSK_STRENGTHS];
-        nsk_frame frame = frame_of(r);
-        uint64_t random = j->seed + ((uint64_t)image << 16) + ((uint64_t)(i / NSK_STRENGTHS) << 8);
+        nsk_frame frame = frame_of(r, j->backdrop);
+        random_state random = {j->seed + ((uint64_t)image << 16) +
+                               ((uint64_t)(i / NSK_STRENGTHS) << 8)};
         memcpy(r->frame, plain, bytes);
         good = change->apply(&frame, change->amount[i % NSK_STRENGTHS], &random, error);
         nsk_runner_answer(r, label, &answer);
@@ -84,19 +109,20 @@ static void find_chances(nsk_stress *s) {
 }
 
 nsk_stress *nsk_stress_measure(const nsk_network *network, const nsk_model_file *file,
-                               const nsk_images *images, uint64_t seed, nsk_progress progress,
-                               void *context, nsk_error *error) {
+                               const nsk_images *images, int resting, uint64_t seed,
+                               nsk_progress progress, void *context, nsk_error *error) {
     nsk_model model;
     if (!nsk_model_open_for(network, file, images, &model, error)) {
         return NULL;
     }
     nsk_stress *s = g_new0(nsk_stress, 1);
-    job j = {s, g_new(const nsk_change *, nsk_change_count), seed};
+    job j = {s, g_new(const nsk_change *, nsk_change_count), NULL, seed};
+    bool good = load_backdrop(images, resting, &j.backdrop, error);
     s->images = nsk_images_count(images);
     s->change = g_new0(nsk_stress_change, nsk_change_count);
     for (int i = 0; i < nsk_change_count; i++) {
         const nsk_change *c = &nsk_changes[i];
-        if (model.channels == 3 || !c->colours) {
+        if ((model.channels == 3 || !c->colours) && (j.backdrop != NULL || !c->backdrop)) {
             nsk_stress_change *to = &s->change[s->changes];
             to->name = c->name;
             to->unit = c->unit;
@@ -104,7 +130,9 @@ nsk_stress *nsk_stress_measure(const nsk_network *network, const nsk_model_file 
             j.changes[s->changes++] = c;
         }
     }
-    bool good = nsk_run_images(network, &model, images, stress_image, &j, progress, context, error);
+    good =
+        good && nsk_run_images(network, &model, images, stress_image, &j, progress, context, error);
+    nsk_backdrop_free(j.backdrop);
     g_free(j.changes);
     if (!good) {
         nsk_stress_free(s);

@@ -1,6 +1,6 @@
-/* random: a small seeded generator (splitmix64), the same on every machine. */
-#ifndef NSK_TRAIN_RANDOM_H
-#define NSK_TRAIN_RANDOM_H
+/* base/random: a small seeded generator (splitmix64), the same on every machine. */
+#ifndef NSK_RANDOM_H
+#define NSK_RANDOM_H
 
 #include <math.h>
 #include <stdint.h>

@@ -1,0 +1,373 @@
+#include "refine/backward.h"
+
+#include <cblas.h>
+#include <math.h>
+#include <string.h>
+
+#include "device/format.h"
+
+static size_t pixels_of(const nsk_backward_tensor *t) {
+    return (size_t)t->height * (size_t)t->width;
+}
+
+nsk_backward_tensor *nsk_backward_tensors_new(const nsk_lowered *lowered) {
+    int count = (int)lowered->tensors->len;
+    nsk_backward_tensor *all = g_new0(nsk_backward_tensor, count);
+    for (int pass = 0; pass < 2; pass++) { /* first those with memory of their own */
+        for (int i = 0; i < count; i++) {
+            const nsk_low_tensor *t = nsk_low_tensor_at(lowered, i);
+            int root = nsk_low_tensor_root(lowered, i);
+            nsk_backward_tensor *to = &all[i];
+            if ((pass == 0) != (root == i)) {
+                continue;
+            }
+            *to = all[root];
+            to->height = t->height;
+            to->width = t->width;
+            to->channels = t->channels;
+            if (root == i) {
+                size_t size = pixels_of(to) * (size_t)t->channels;
+                to->value = g_new0(float, size);
+                to->gradient = g_new0(float, size);
+                to->level = g_new0(int8_t, size);
+            } else if (t->slice) {
+                to->value += t->first_channel;
+                to->gradient += t->first_channel;
+                to->level += t->first_channel;
+            }
+            to->step = t->slice ? all[root].channels : t->channels;
+        }
+    }
+    return all;
+}
+
+void nsk_backward_tensors_free(const nsk_lowered *lowered, nsk_backward_tensor *all) {
+    for (int i = 0; i < (int)lowered->tensors->len; i++) {
+        if (nsk_low_tensor_root(lowered, i) == i) {
+            g_free(all[i].value);
+            g_free(all[i].gradient);
+            g_free(all[i].level);
+        }
+    }
+    g_free(all);
+}
+
+/* Where pixel (y, x) stands; false outside of the picture. */
+static bool find(const nsk_backward_tensor *t, int y, int x, size_t *at) {
+    bool inside = y >= 0 && y < t->height && x >= 0 && x < t->width;
+    *at = inside ? ((size_t)y * (size_t)t->width + (size_t)x) * (size_t)t->step : 0;
+    return inside;
+}
+
+/* The input pixel that a tap of a window meets. */
+static bool find_tap(const nsk_backward_step *s, int out_y, int out_x, int ky, int kx, size_t *at) {
+    const nsk_window_attributes *w = &s->layer->window;
+    return find(s->in, out_y * (int)w->stride[0] - (int)w->pad_before[0] + ky * (int)w->dilation[0],
+                out_x * (int)w->stride[1] - (int)w->pad_before[1] + kx * (int)w->dilation[1], at);
+}
+
+/* What was cut off does not change with what made it. */
+static void cut_off(const nsk_backward_step *s) {
+    const nsk_backward_tensor *t = s->out;
+    for (size_t p = 0; p < pixels_of(t); p++) {
+        const int8_t *level = t->level + p * (size_t)t->step;
+        float *gradient = t->gradient + p * (size_t)t->step;
+        for (int c = 0; c < t->channels; c++) {
+            gradient[c] = level[c] > s->low && level[c] < s->high ? gradient[c] : 0.0F;
+        }
+    }
+}
+
+static void add_biases(const nsk_backward_step *s) {
+    for (size_t p = 0; p < pixels_of(s->out); p++) {
+        const float *gradient = s->out->gradient + p * (size_t)s->out->step;
+        for (int c = 0; c < s->out->channels; c++) {
+            s->bias_gradient[c] += gradient[c];
+        }
+    }
+}
+
+/* ---- convolution: windows unfolded into rows, then matrix products ---- */
+
+size_t nsk_backward_scratch(const nsk_low_layer *l, const nsk_backward_tensor *out) {
+    return l->kind == NSK_CONV ? 2 * pixels_of(out) * (size_t)l->taps : 0;
+}
+
+/* The windows' inputs into rows, or rows' gradients back to the inputs. */
+static void unfold(const nsk_backward_step *s, int group, float *rows, bool back) {
+    const nsk_window_attributes *w = &s->layer->window;
+    size_t length = (size_t)(s->in->channels / (int)w->groups);
+    size_t first = (size_t)group * length;
+    for (int y = 0; y < s->out->height; y++) {
+        for (int x = 0; x < s->out->width; x++) {
+            for (int tap = 0; tap < (int)(w->kernel[0] * w->kernel[1]); tap++, rows += length) {
+                size_t at;
+                bool inside =
+                    find_tap(s, y, x, tap / (int)w->kernel[1], tap % (int)w->kernel[1], &at);
+                if (!back && inside) {
+                    memcpy(rows, s->in->value + at + first, length * sizeof *rows);
+                } else if (!back) {
+                    memset(rows, 0, length * sizeof *rows);
+                } else if (inside) {
+                    cblas_saxpy((int)length, 1.0F, rows, 1, s->in->gradient + at + first, 1);
+                }
+            }
+        }
+    }
+}
+
+static void conv(const nsk_backward_step *s) {
+    int groups = (int)s->layer->window.groups;
+    int outputs = s->out->channels / groups;
+    int taps = s->layer->taps;
+    int pixels = (int)pixels_of(s->out);
+    float *rows = s->scratch;
+    float *back = rows + (size_t)pixels * (size_t)taps;
+    for (int g = 0; g < groups; g++) {
+        size_t first = (size_t)g * (size_t)outputs * (size_t)taps;
+        const float *gradient = s->out->gradient + g * outputs;
+        unfold(s, g, rows, false);
+        cblas_sgemm(CblasRowMajor, CblasTrans, CblasNoTrans, outputs, taps, pixels, 1.0F, gradient,
+                    s->out->step, rows, taps, 1.0F, s->weight_gradient + first, taps);
+        if (s->input_counts) {
+            cblas_sgemm(CblasRowMajor, CblasNoTrans, CblasNoTrans, pixels, taps, outputs, 1.0F,
+                        gradient, s->out->step, s->weight + first, taps, 0.0F, back, taps);
+            unfold(s, g, back, true);
+        }
+    }
+}
+
+static void depthwise(const nsk_backward_step *s) {
+    const nsk_window_attributes *w = &s->layer->window;
+    int channels = s->out->channels;
+    int each = channels / s->in->channels;
+    for (int y = 0; y < s->out->height; y++) {
+        for (int x = 0; x < s->out->width; x++) {
+            size_t to;
+            find(s->out, y, x, &to);
+            const float *gradient = s->out->gradient + to;
+            for (int tap = 0; tap < (int)(w->kernel[0] * w->kernel[1]); tap++) {
+                size_t at;
+                size_t k = (size_t)tap * (size_t)channels;
+                if (!find_tap(s, y, x, tap / (int)w->kernel[1], tap % (int)w->kernel[1], &at)) {
+                    continue;
+                }
+                for (int c = 0; c < channels; c++) {
+                    size_t from = at + (size_t)(c / each);
+                    s->weight_gradient[k + (size_t)c] += gradient[c] * s->in->value[from];
+                    s->in->gradient[from] += gradient[c] * s->weight[k + (size_t)c];
+                }
+            }
+        }
+    }
+}
+
+/* A dense layer's input is its tensor as it stands. */
+static void dense(const nsk_backward_step *s) {
+    int inputs = s->layer->taps;
+    for (int o = 0; o < s->out->channels; o++) {
+        size_t first = (size_t)o * (size_t)inputs;
+        float gradient = s->out->gradient[o];
+        cblas_saxpy(inputs, gradient, s->in->value, 1, s->weight_gradient + first, 1);
+        cblas_saxpy(inputs, gradient, s->weight + first, 1, s->in->gradient, 1);
+    }
+}
+
+/* Every input spreads over the outputs. Weights as a convolution's: [out][row][column][in]. */
+static void transposed(const nsk_backward_step *s) {
+    const nsk_window_attributes *w = &s->layer->window;
+    int groups = (int)w->groups;
+    int outputs = s->out->channels / groups;
+    int inputs = s->in->channels / groups;
+    int area = (int)(w->kernel[0] * w->kernel[1]);
+    for (int n = 0; n < s->in->height * s->in->width * area; n++) {
+        int y = n / area / s->in->width * (int)w->stride[0] - (int)w->pad_before[0];
+        int x = n / area % s->in->width * (int)w->stride[1] - (int)w->pad_before[1];
+        int tap = n % area;
+        size_t to;
+        if (!find(s->out, y + tap / (int)w->kernel[1] * (int)w->dilation[0],
+                  x + tap % (int)w->kernel[1] * (int)w->dilation[1], &to)) {
+            continue;
+        }
+        size_t from = (size_t)(n / area) * (size_t)s->in->step;
+        for (int o = 0; o < s->out->channels; o++) {
+            size_t k = ((size_t)o * (size_t)area + (size_t)tap) * (size_t)inputs;
+            size_t first = from + (size_t)(o / outputs * inputs);
+            float gradient = s->out->gradient[to + (size_t)o];
+            cblas_saxpy(inputs, gradient, s->in->value + first, 1, s->weight_gradient + k, 1);
+            cblas_saxpy(inputs, gradient, s->weight + k, 1, s->in->gradient + first, 1);
+        }
+    }
+}
+
+/* ---- pools ---- */
+
+/* The tap of a window that holds its maximum, or minimum. */
+static size_t find_most(const nsk_backward_step *s, int y, int x, int channel) {
+    const nsk_window_attributes *w = &s->layer->window;
+    size_t found = 0;
+    float most = -INFINITY;
+    for (int tap = 0; tap < (int)(w->kernel[0] * w->kernel[1]); tap++) {
+        size_t at;
+        if (find_tap(s, y, x, tap / (int)w->kernel[1], tap % (int)w->kernel[1], &at)) {
+            float value = s->in->value[at + (size_t)channel] * (s->layer->least ? -1.0F : 1.0F);
+            if (value > most) {
+                most = value;
+                found = at + (size_t)channel;
+            }
+        }
+    }
+    return found;
+}
+
+static void max_pool(const nsk_backward_step *s) {
+    for (int y = 0; y < s->out->height; y++) {
+        for (int x = 0; x < s->out->width; x++) {
+            size_t to;
+            find(s->out, y, x, &to);
+            for (int c = 0; c < s->out->channels; c++) {
+                s->in->gradient[find_most(s, y, x, c)] += s->out->gradient[to + (size_t)c];
+            }
+        }
+    }
+}
+
+/* How many numbers an average is of. */
+static int count_of(const nsk_backward_step *s, int y, int x) {
+    const nsk_window_attributes *w = &s->layer->window;
+    int area = (int)(w->kernel[0] * w->kernel[1]);
+    int inside = 0;
+    for (int tap = 0; tap < area; tap++) {
+        size_t at;
+        inside += find_tap(s, y, x, tap / (int)w->kernel[1], tap % (int)w->kernel[1], &at);
+    }
+    return s->layer->total ? 1 : w->count_include_pad ? area : MAX(inside, 1);
+}
+
+static void average_pool(const nsk_backward_step *s) {
+    const nsk_window_attributes *w = &s->layer->window;
+    for (int y = 0; y < s->out->height; y++) {
+        for (int x = 0; x < s->out->width; x++) {
+            float share = 1.0F / (float)count_of(s, y, x);
+            size_t to;
+            find(s->out, y, x, &to);
+            for (int tap = 0; tap < (int)(w->kernel[0] * w->kernel[1]); tap++) {
+                size_t at;
+                if (find_tap(s, y, x, tap / (int)w->kernel[1], tap % (int)w->kernel[1], &at)) {
+                    cblas_saxpy(s->out->channels, share, s->out->gradient + to, 1,
+                                s->in->gradient + at, 1);
+                }
+            }
+        }
+    }
+}
+
+/* ---- element by element ---- */
+
+static void pair(const nsk_backward_step *s) {
+    size_t count = pixels_of(s->out) * (size_t)s->out->channels;
+    size_t period = pixels_of(s->second) * (size_t)s->second->channels;
+    nsk_kind kind = s->layer->kind;
+    for (size_t i = 0; i < count; i++) {
+        size_t k = i % period;
+        float a = s->in->value[i];
+        float b = s->second->value[k];
+        bool first = (kind == NSK_LARGER) == (a > b);
+        float by_a = kind == NSK_ADD        ? (float)s->layer->sign[0]
+                     : kind == NSK_MULTIPLY ? b
+                                            : (float)first;
+        float by_b = kind == NSK_ADD        ? (float)s->layer->sign[1]
+                     : kind == NSK_MULTIPLY ? a
+                                            : (float)!first;
+        s->in->gradient[i] += s->out->gradient[i] * by_a;
+        s->second->gradient[k] += s->out->gradient[i] * by_b;
+    }
+}
+
+/* The function's slope at each of its 256 arguments. */
+static void table(const nsk_backward_step *s) {
+    float slope[256];
+    double half = 0.5 * (double)s->in_scale.scale;
+    for (int q = -128; q < 128; q++) {
+        double x = (double)s->in_scale.scale * (q - s->in_scale.zero);
+        slope[q + 128] = 1.0F;
+        if (s->layer->program != NULL) {
+            double rise = nsk_program_at(s->layer->program, x + half) -
+                          nsk_program_at(s->layer->program, x - half);
+            slope[q + 128] = isfinite(rise) ? (float)(rise / (2.0 * half)) : 0.0F;
+        }
+    }
+    size_t count = pixels_of(s->out) * (size_t)s->out->channels;
+    for (size_t i = 0; i < count; i++) {
+        s->in->gradient[i] += s->out->gradient[i] * slope[s->in->level[i] + 128];
+    }
+}
+
+/* ---- elements that move ---- */
+
+static void move(const nsk_backward_step *s) {
+    const int32_t *moves = s->layer->moves;
+    int64_t copies = 1;
+    for (int i = 0; i < s->layer->loops; i++) {
+        copies *= moves[NSK_M_LOOPS + 3 * i];
+    }
+    for (int64_t n = 0; n < copies; n++) {
+        int64_t from = moves[NSK_M_IN_ORIGIN];
+        int64_t to = moves[NSK_M_OUT_ORIGIN];
+        int64_t rest = n;
+        for (int i = 0; i < s->layer->loops; i++) {
+            const int32_t *loop = moves + NSK_M_LOOPS + 3 * i;
+            from += rest % loop[0] * loop[1];
+            to += rest % loop[0] * loop[2];
+            rest /= loop[0];
+        }
+        s->in->gradient[from] += s->out->gradient[to];
+    }
+}
+
+static void resize(const nsk_backward_step *s) {
+    for (int y = 0; y < s->out->height; y++) {
+        const uint16_t *down = s->layer->blends + 3 * (size_t)y;
+        for (int x = 0; x < s->out->width; x++) {
+            const uint16_t *across = s->layer->blends + 3 * (size_t)(s->out->height + x);
+            size_t to;
+            find(s->out, y, x, &to);
+            for (int k = 0; k < 4; k++) {
+                size_t at;
+                float part = (float)(k / 2 == 0 ? 2048 - down[2] : down[2]) *
+                             (float)(k % 2 == 0 ? 2048 - across[2] : across[2]) * 0x1p-22F;
+                find(s->in, down[k / 2], across[k % 2], &at);
+                cblas_saxpy(s->out->channels, part, s->out->gradient + to, 1, s->in->gradient + at,
+                            1);
+            }
+        }
+    }
+}
+
+typedef struct way {
+    void (*run)(const nsk_backward_step *s);
+    bool cuts, learns;
+} way;
+
+static const way ways[NSK_KINDS] = {
+    [NSK_CONV] = {conv, true, true},           [NSK_DEPTHWISE] = {depthwise, true, true},
+    [NSK_DENSE] = {dense, true, true},         [NSK_TRANSPOSED] = {transposed, true, true},
+    [NSK_MAX_POOL] = {max_pool, false, false}, [NSK_AVERAGE_POOL] = {average_pool, true, false},
+    [NSK_ADD] = {pair, true, false},           [NSK_MULTIPLY] = {pair, true, false},
+    [NSK_LARGER] = {pair, true, false},        [NSK_SMALLER] = {pair, true, false},
+    [NSK_TABLE] = {table, true, false},        [NSK_MOVE] = {move, false, false},
+    [NSK_RESIZE] = {resize, false, false},
+};
+
+void nsk_backward(const nsk_backward_step *s) {
+    const way *w = &ways[s->layer->kind];
+    if (w->cuts) {
+        cut_off(s);
+    }
+    if (w->learns) {
+        add_biases(s);
+    }
+    if (w->run != NULL) {
+        w->run(s);
+    }
+}

@@ -1,0 +1,184 @@
+#include "refine/gradient.h"
+
+#include <math.h>
+#include <string.h>
+
+#include "device/layer.h"
+#include "refine/backward.h"
+
+struct nsk_gradient {
+    const nsk_lowered *lowered;
+    const nsk_scale *scales;
+    const nsk_learned *learned;
+    nsk_backward_tensor *tensors;
+    float **weights, **biases; /* one a layer */
+    float *scratch;
+    int8_t *workspace;
+    uint32_t workspace_bytes;
+    int answer;
+};
+
+bool nsk_gradient_can(const nsk_lowered *lowered, nsk_error *error) {
+    const nsk_low_layer *last = nsk_low_layer_at(lowered, (int)lowered->layers->len - 1);
+    return last->kind == NSK_SOFTMAX ||
+           nsk_fail(error, "layer '%s': only networks that end in a softmax can be refined",
+                    last->name);
+}
+
+nsk_gradient *nsk_gradient_new(const nsk_lowered *lowered, const nsk_scale *scales,
+                               const nsk_learned *learned) {
+    int layers = (int)lowered->layers->len;
+    size_t scratch = 1;
+    nsk_gradient *g = g_new0(nsk_gradient, 1);
+    g->lowered = lowered;
+    g->scales = scales;
+    g->learned = learned;
+    g->tensors = nsk_backward_tensors_new(lowered);
+    g->weights = g_new0(float *, layers);
+    g->biases = g_new0(float *, layers);
+    for (int i = 0; i < layers; i++) {
+        const nsk_low_layer *l = nsk_low_layer_at(lowered, i);
+        g->weights[i] = g_new0(float, learned[i].weights + 1);
+        g->biases[i] = g_new0(float, learned[i].channels + 1);
+        scratch = MAX(scratch, nsk_backward_scratch(l, &g->tensors[l->out]));
+    }
+    g->scratch = g_new0(float, scratch);
+    return g;
+}
+
+void nsk_gradient_free(nsk_gradient *g) {
+    if (g == NULL) {
+        return;
+    }
+    nsk_backward_tensors_free(g->lowered, g->tensors);
+    for (int i = 0; i < (int)g->lowered->layers->len; i++) {
+        g_free(g->weights[i]);
+        g_free(g->biases[i]);
+    }
+    g_free(g->weights);
+    g_free(g->biases);
+    g_free(g->scratch);
+    g_free(g->workspace);
+    g_free(g);
+}
+
+void nsk_gradient_clear(nsk_gradient *g) {
+    for (int i = 0; i < (int)g->lowered->layers->len; i++) {
+        memset(g->weights[i], 0, g->learned[i].weights * sizeof(float));
+        memset(g->biases[i], 0, (size_t)g->learned[i].channels * sizeof(float));
+    }
+}
+
+const float *nsk_gradient_weights(const nsk_gradient *g, int layer) {
+    return g->weights[layer];
+}
+
+const float *nsk_gradient_biases(const nsk_gradient *g, int layer) {
+    return g->biases[layer];
+}
+
+int nsk_gradient_answer(const nsk_gradient *g) {
+    return g->answer;
+}
+
+/* ---- forward ---- */
+
+static void keep(const nsk_gradient *g, int tensor, const nsk_tensor *from) {
+    const nsk_backward_tensor *to = &g->tensors[tensor];
+    const nsk_scale s = g->scales[tensor];
+    const int8_t *at = g->workspace + from->place;
+    size_t pixels = (size_t)to->height * (size_t)to->width;
+    for (size_t p = 0; p < pixels; p++) {
+        for (size_t c = 0; c < (size_t)to->channels; c++) {
+            int8_t level = at[p * from->step + c];
+            to->level[p * (size_t)to->step + c] = level;
+            to->value[p * (size_t)to->step + c] = s.scale * (float)(level - s.zero);
+        }
+    }
+}
+
+static void after_layer(void *context, const nsk_model *model, unsigned layer) {
+    const nsk_gradient *g = context;
+    nsk_tensor out = nsk_tensor_at(model, nsk_layer_output(model, layer));
+    keep(g, nsk_low_layer_at(g->lowered, (int)layer)->out, &out);
+}
+
+static void forward(nsk_gradient *g, const nsk_model *model, const uint8_t *frame) {
+    const nsk_observer observer = {NULL, after_layer, g};
+    if (g->workspace_bytes < model->workspace_bytes) {
+        g->workspace = g_realloc(g->workspace, model->workspace_bytes);
+        g->workspace_bytes = model->workspace_bytes;
+    }
+    nsk_prepare(model, frame, (size_t)model->width * model->channels, g->workspace);
+    nsk_tensor in = nsk_tensor_at(model, model->input);
+    keep(g, 0, &in);
+    nsk_run(model, g->workspace, &observer);
+    g->answer = (int)nsk_best(model, nsk_scores(model, g->workspace));
+}
+
+/* ---- the loss ---- */
+
+/* Cross-entropy of softmax(x) with the target, and its gradient by x: softmax(x) - target. */
+static double find_loss(const nsk_backward_tensor *x, const float *target) {
+    double most = -INFINITY;
+    double sum = 0.0;
+    double loss = 0.0;
+    for (int c = 0; c < x->channels; c++) {
+        most = fmax(most, (double)x->value[c]);
+    }
+    for (int c = 0; c < x->channels; c++) {
+        sum += exp((double)x->value[c] - most);
+    }
+    for (int c = 0; c < x->channels; c++) {
+        double log_share = (double)x->value[c] - most - log(sum);
+        loss -= (double)target[c] * log_share;
+        x->gradient[c] = (float)(exp(log_share) - (double)target[c]);
+    }
+    return loss;
+}
+
+/* ---- backward ---- */
+
+static nsk_backward_step step_of(const nsk_gradient *g, const nsk_model *model, int layer) {
+    const nsk_low_layer *l = nsk_low_layer_at(g->lowered, layer);
+    bool pair = l->second != NSK_NONE && l->kind != NSK_CONV && l->kind != NSK_DEPTHWISE;
+    nsk_layer decoded;
+    nsk_layer_decode(model, (unsigned)layer, &decoded);
+    return (nsk_backward_step){.layer = l,
+                               .in = &g->tensors[l->in],
+                               .second = pair ? &g->tensors[l->second] : NULL,
+                               .out = &g->tensors[l->out],
+                               .in_scale = g->scales[l->in],
+                               .low = decoded.low,
+                               .high = decoded.high,
+                               .weight = g->learned[layer].weight,
+                               .weight_gradient = g->weights[layer],
+                               .bias_gradient = g->biases[layer],
+                               .scratch = g->scratch,
+                               .input_counts = nsk_low_tensor_root(g->lowered, l->in) != 0};
+}
+
+static void backward(nsk_gradient *g, const nsk_model *model) {
+    for (int i = (int)g->lowered->layers->len - 2; i >= 0; i--) {
+        nsk_backward_step step = step_of(g, model, i);
+        nsk_backward(&step);
+    }
+}
+
+double nsk_gradient_add(nsk_gradient *g, const nsk_model *model, const uint8_t *frame,
+                        const float *target, bool learn) {
+    const nsk_low_layer *last = nsk_low_layer_at(g->lowered, (int)g->lowered->layers->len - 1);
+    forward(g, model, frame);
+    for (int i = 0; learn && i < (int)g->lowered->tensors->len; i++) {
+        const nsk_backward_tensor *t = &g->tensors[i];
+        if (nsk_low_tensor_root(g->lowered, i) == i) {
+            memset(t->gradient, 0,
+                   (size_t)t->height * (size_t)t->width * (size_t)t->channels * sizeof(float));
+        }
+    }
+    double loss = find_loss(&g->tensors[last->in], target);
+    if (learn) {
+        backward(g, model);
+    }
+    return loss;
+}

@@ -1,0 +1,390 @@
+#include "refine/refine.h"
+
+#include <math.h>
+#include <omp.h>
+#include <string.h>
+
+#include "base/random.h"
+#include "compare/runner.h"
+#include "quantise/check.h"
+#include "refine/gradient.h"
+
+/* A step's images are cut into shards, whose gradients are added in their order: the result does
+ * not depend on the number of threads. */
+enum { SHARDS = 8, SHARD_SIZE = 4, BATCH = SHARDS * SHARD_SIZE, ASIDE = 5 };
+
+static const double TRUST = 0.5;      /* in the float network's probabilities; the rest: labels */
+static const double BIAS_RATE = 0.25; /* of the weights', in levels of the output */
+static const double KEPT[2] = {0.9, 0.99}; /* of the moments, a step: Adam's */
+
+/* Learned numbers of one kind, of one layer: what they are, in levels, and their moments. */
+typedef struct numbers {
+    size_t count;
+    float *now, *best, *mean, *square;
+} numbers;
+
+typedef struct layer_state {
+    nsk_low_layer *layer;
+    int channels;
+    float *scale;    /* of the weights, one a channel */
+    float bias_unit; /* a level of the output */
+    numbers weights, biases;
+} layer_state;
+
+typedef struct session {
+    const nsk_refining *r;
+    const nsk_refinement *how;
+    int layers, classes, count;
+    layer_state *states;
+    nsk_learned *learned;
+    nsk_schedule *schedule;
+    nsk_gradient *shards[SHARDS];
+    float *targets; /* [image][class] */
+    uint8_t *frames;
+    size_t frame_bytes;
+    int *order; /* learned from: all but those set aside, which stand behind them */
+    int learning;
+    int steps;
+    nsk_error *error;
+} session;
+
+/* ---- numbers ---- */
+
+static void numbers_make(numbers *n, size_t count) {
+    n->count = count;
+    n->now = g_new0(float, count + 1);
+    n->best = g_new0(float, count + 1);
+    n->mean = g_new0(float, count + 1);
+    n->square = g_new0(float, count + 1);
+}
+
+static void numbers_clear(numbers *n) {
+    g_free(n->now);
+    g_free(n->best);
+    g_free(n->mean);
+    g_free(n->square);
+}
+
+/* One step of Adam (D. P. Kingma, J. Ba, arXiv 1412.6980, 2014). In levels each number moves by
+ * about `rate`, however large the numbers are that it stands for. */
+static void numbers_step(numbers *n, const float *gradient, double rate, int steps) {
+    double fresh[2] = {1.0 - pow(KEPT[0], steps), 1.0 - pow(KEPT[1], steps)};
+    for (size_t i = 0; i < n->count; i++) {
+        double g = (double)gradient[i];
+        double mean = KEPT[0] * (double)n->mean[i] + (1.0 - KEPT[0]) * g;
+        double square = KEPT[1] * (double)n->square[i] + (1.0 - KEPT[1]) * g * g;
+        n->mean[i] = (float)mean;
+        n->square[i] = (float)square;
+        if (square > 0.0) {
+            n->now[i] -= (float)(rate * mean / fresh[0] / sqrt(square / fresh[1]));
+        }
+    }
+}
+
+/* ---- layers ---- */
+
+static bool is_learned(const nsk_low_layer *l) {
+    return l->kind == NSK_CONV || l->kind == NSK_DEPTHWISE || l->kind == NSK_DENSE ||
+           l->kind == NSK_TRANSPOSED;
+}
+
+/* Weights that a file stores as integers are meant to stay as they are. */
+static bool can_learn(const nsk_lowered *lowered, nsk_error *error) {
+    for (int i = 0; i < (int)lowered->layers->len; i++) {
+        const nsk_low_layer *l = nsk_low_layer_at(lowered, i);
+        if (is_learned(l) && l->steps != NULL) {
+            return nsk_fail(error,
+                            "layer '%s': the file gives its weights as integers already; refine "
+                            "the float network that they come from",
+                            l->name);
+        }
+    }
+    return nsk_gradient_can(lowered, error);
+}
+
+static size_t channel_of(const layer_state *s, size_t weight) {
+    return s->layer->kind == NSK_DEPTHWISE ? weight % (size_t)s->channels
+                                           : weight / (size_t)s->layer->taps;
+}
+
+/* From now on the layer has levels and multipliers of its own. Numbers start at the weights
+ * themselves, as near as the levels that were fitted allow. */
+static void start_layer(const session *s, int index) {
+    layer_state *st = &s->states[index];
+    nsk_low_layer *l = nsk_low_layer_at(s->r->lowered, index);
+    st->layer = l;
+    st->channels = nsk_low_tensor_at(s->r->lowered, l->out)->channels;
+    size_t count = is_learned(l) ? (size_t)l->taps * (size_t)st->channels : 0;
+    numbers_make(&st->weights, count);
+    numbers_make(&st->biases, count > 0 ? (size_t)st->channels : 0);
+    s->learned[index] = (nsk_learned){count, count > 0 ? st->channels : 0, NULL};
+    if (count == 0) {
+        return;
+    }
+    const nsk_scale in = s->r->scales[l->in];
+    const nsk_scale out = s->r->scales[l->out];
+    nsk_finish_multiplier *multipliers = g_new0(nsk_finish_multiplier, st->channels);
+    st->scale = g_new0(float, st->channels);
+    st->bias_unit = out.scale;
+    for (int c = 0; c < st->channels; c++) {
+        multipliers[c] = nsk_weight_multiplier(l, c, st->channels, in, out);
+        st->scale[c] = (float)nsk_weight_scale(l, c, st->channels, in, out);
+    }
+    bool fitted = l->levels != NULL;
+    l->levels = fitted ? l->levels : g_new0(int8_t, count);
+    g_free(l->multipliers);
+    l->multipliers = multipliers;
+    s->learned[index].weight = g_new0(float, count);
+    for (size_t i = 0; i < count; i++) {
+        double exact = (double)l->weights[i] / (double)st->scale[channel_of(st, i)];
+        double level = fitted ? (double)l->levels[i] : floor(exact + 0.5);
+        st->weights.now[i] = (float)CLAMP(exact, level - 0.49, level + 0.49);
+    }
+    for (size_t c = 0; c < (size_t)st->channels; c++) {
+        st->biases.now[c] = l->bias[c] / st->bias_unit;
+    }
+}
+
+/* Numbers become levels, biases and what the way back multiplies with. */
+static void put_layer(const session *s, int index) {
+    layer_state *st = &s->states[index];
+    for (size_t i = 0; i < st->weights.count; i++) {
+        float *now = &st->weights.now[i];
+        *now = CLAMP(*now, -127.0F, 127.0F);
+        st->layer->levels[i] = (int8_t)floorf(*now + 0.5F);
+        s->learned[index].weight[i] = (float)st->layer->levels[i] * st->scale[channel_of(st, i)];
+    }
+    for (size_t c = 0; c < st->biases.count; c++) {
+        st->layer->bias[c] = st->biases.now[c] * st->bias_unit;
+    }
+}
+
+static nsk_model_file *build(const session *s) {
+    static const char *const no_facts[NSK_FACTS] = {"", "", "", "", ""};
+    for (int i = 0; i < s->layers; i++) {
+        put_layer(s, i);
+    }
+    return nsk_model_build_on(s->r->graph, s->r->lowered, s->r->scales, no_facts,
+                              nsk_images_labels(s->how->training),
+                              nsk_images_input(s->how->training), s->schedule, s->error);
+}
+
+/* The best so far is kept, or comes back. */
+static void keep_best(const session *s, bool bring_back) {
+    for (int i = 0; i < s->layers; i++) {
+        numbers *const both[2] = {&s->states[i].weights, &s->states[i].biases};
+        for (int k = 0; k < 2; k++) {
+            memcpy(bring_back ? both[k]->now : both[k]->best,
+                   bring_back ? both[k]->best : both[k]->now, both[k]->count * sizeof(float));
+        }
+    }
+}
+
+/* ---- images ---- */
+
+/* Half the label, half what the float network says. */
+static bool take_image(const nsk_runner *runner, int image, void *context, nsk_error *error) {
+    const session *s = context;
+    float *target = s->targets + (size_t)image * (size_t)s->classes;
+    memcpy(s->frames + (size_t)image * s->frame_bytes, runner->frame, s->frame_bytes);
+    const float *said = nsk_runner_float(runner);
+    for (int c = 0; c < s->classes; c++) {
+        double label = c == nsk_images_label(runner->images, image) ? 1.0 : 0.0;
+        target[c] = (float)(TRUST * (double)said[c] + (1.0 - TRUST) * label);
+    }
+    (void)error;
+    return true;
+}
+
+static bool take_images(session *s) {
+    const nsk_images *images = s->how->training;
+    s->count = nsk_images_count(images);
+    s->frame_bytes = nsk_images_frame_bytes(images);
+    s->targets = g_new0(float, (gsize)s->count *(gsize)s->classes);
+    s->frames = g_malloc((gsize)s->count * s->frame_bytes);
+    s->order = g_new0(int, s->count);
+    if (!nsk_run_images(s->r->network, NULL, images, take_image, s, NULL, NULL, s->error)) {
+        return false;
+    }
+    int *seen = g_new0(int, s->classes);
+    int aside = s->count;
+    for (int i = 0; i < s->count; i++) { /* every fifth of each class */
+        bool last = seen[nsk_images_label(images, i)]++ % ASIDE == ASIDE - 1;
+        s->order[last ? --aside : s->learning++] = i;
+    }
+    g_free(seen);
+    return aside < s->count ||
+           nsk_fail(s->error,
+                    "refining wants %d training images of a class at least; [images] training "
+                    "names them",
+                    ASIDE);
+}
+
+/* The images from `first` on, `count` of them, cut into shards. */
+static void run_shards(const session *s, const nsk_model *model, int first, int count, bool learn,
+                       double *loss, int *right) {
+    double losses[SHARDS] = {0.0};
+    int rights[SHARDS] = {0};
+#pragma omp parallel for schedule(static, 1)
+    for (int k = 0; k < SHARDS; k++) {
+        nsk_gradient_clear(s->shards[k]);
+        for (int i = first + k; i < first + count; i += SHARDS) {
+            size_t image = (size_t)s->order[i];
+            losses[k] += nsk_gradient_add(s->shards[k], model, s->frames + image * s->frame_bytes,
+                                          s->targets + image * (size_t)s->classes, learn);
+            rights[k] +=
+                nsk_gradient_answer(s->shards[k]) == nsk_images_label(s->how->training, (int)image);
+        }
+    }
+    for (int k = 0; k < SHARDS; k++) {
+        *loss += losses[k];
+        *right += rights[k];
+    }
+}
+
+/* ---- learning ---- */
+
+typedef const float *shard_part(const nsk_gradient *shard, int layer);
+
+/* The shards' gradients, added in their order, make one step. */
+static void step(const session *s, int layer, numbers *n, shard_part *part, double rate) {
+    float *sum = g_new0(float, n->count + 1);
+    for (int k = 0; k < SHARDS; k++) {
+        const float *own = part(s->shards[k], layer);
+        for (size_t i = 0; i < n->count; i++) {
+            sum[i] += own[i];
+        }
+    }
+    numbers_step(n, sum, rate, s->steps);
+    g_free(sum);
+}
+
+/* One batch; the rate follows half a cosine down to nothing. */
+static bool learn_batch(session *s, int first, int count, double done) {
+    nsk_model model;
+    double loss = 0.0;
+    int right = 0;
+    double rate = s->how->rate * 0.5 * (1.0 + cos(G_PI * done));
+    nsk_model_file *file = build(s);
+    if (file == NULL) {
+        return false;
+    }
+    nsk_open(&model, file->bytes, file->size);
+    run_shards(s, &model, first, count, true, &loss, &right);
+    s->steps++;
+    for (int i = 0; i < s->layers; i++) {
+        step(s, i, &s->states[i].weights, nsk_gradient_weights, rate);
+        step(s, i, &s->states[i].biases, nsk_gradient_biases, rate * BIAS_RATE);
+    }
+    nsk_model_file_free(file);
+    return true;
+}
+
+/* How the network does on the images that are set aside. */
+static bool judge(const session *s, double *loss, int *right) {
+    nsk_model model;
+    nsk_model_file *file = build(s);
+    *loss = 0.0;
+    *right = 0;
+    if (file == NULL) {
+        return false;
+    }
+    nsk_open(&model, file->bytes, file->size);
+    run_shards(s, &model, s->learning, s->count - s->learning, false, loss, right);
+    *loss /= s->count - s->learning;
+    nsk_model_file_free(file);
+    return true;
+}
+
+static void shuffle(const session *s, random_state *random) {
+    for (int i = s->learning - 1; i > 0; i--) {
+        int k = random_below(random, i + 1);
+        int kept = s->order[i];
+        s->order[i] = s->order[k];
+        s->order[k] = kept;
+    }
+}
+
+/* A build that fails means sums that the device could not hold: the best until then stands. */
+static bool run_epochs(session *s, nsk_refined *told) {
+    random_state random = {s->how->seed};
+    double best;
+    if (!judge(s, &told->loss[0], &told->right[0])) {
+        return false;
+    }
+    told->loss[1] = best = told->loss[0];
+    told->right[1] = told->right[0];
+    keep_best(s, false);
+    for (int epoch = 0; epoch < s->how->epochs; epoch++) {
+        double loss;
+        int right;
+        bool good = true;
+        shuffle(s, &random);
+        for (int at = 0; at < s->learning && good; at += BATCH) {
+            double done = (epoch + (double)at / s->learning) / s->how->epochs;
+            good = learn_batch(s, at, MIN(BATCH, s->learning - at), done);
+        }
+        if (!good || !judge(s, &loss, &right)) {
+            break;
+        }
+        if (loss < best) {
+            told->loss[1] = best = loss;
+            told->right[1] = right;
+            told->best_epoch = epoch + 1;
+            keep_best(s, false);
+        }
+        if (s->how->progress != NULL) {
+            s->how->progress(s->how->context, epoch + 1, s->how->epochs);
+        }
+    }
+    keep_best(s, true);
+    return true;
+}
+
+static void session_clear(session *s) {
+    for (int i = 0; i < s->layers; i++) {
+        numbers_clear(&s->states[i].weights);
+        numbers_clear(&s->states[i].biases);
+        g_free(s->states[i].scale);
+        g_free(s->learned[i].weight);
+    }
+    for (int k = 0; k < SHARDS; k++) {
+        nsk_gradient_free(s->shards[k]);
+    }
+    nsk_schedule_free(s->schedule);
+    g_free(s->states);
+    g_free(s->learned);
+    g_free(s->targets);
+    g_free(s->frames);
+    g_free(s->order);
+}
+
+bool nsk_refine(const nsk_refining *r, const nsk_refinement *how, nsk_error *error) {
+    session s = {.r = r, .how = how, .layers = (int)r->lowered->layers->len, .error = error};
+    nsk_refined told = {.epochs = how->epochs};
+    if (!nsk_network_takes(r->network, how->training, error) || !can_learn(r->lowered, error)) {
+        return false;
+    }
+    s.classes = nsk_network_classes(r->network);
+    s.states = g_new0(layer_state, s.layers);
+    s.learned = g_new0(nsk_learned, s.layers);
+    s.schedule = nsk_schedule_of(r->lowered, 0, 1);
+    nsk_schedule_place(r->lowered, s.schedule);
+    for (int i = 0; i < s.layers; i++) {
+        start_layer(&s, i);
+    }
+    for (int k = 0; k < SHARDS; k++) {
+        s.shards[k] = nsk_gradient_new(r->lowered, r->scales, s.learned);
+    }
+    bool good = take_images(&s) && run_epochs(&s, &told);
+    for (int i = 0; good && i < s.layers; i++) {
+        put_layer(&s, i);
+    }
+    told.learned_from = s.learning;
+    told.aside = s.count - s.learning;
+    if (good && how->told != NULL) {
+        *how->told = told;
+    }
+    session_clear(&s);
+    return good;
+}

@@ -1,0 +1,19 @@
+/* refine/refine: fine-tuning with the integer network in the loop. */
+#ifndef NSK_REFINE_H
+#define NSK_REFINE_H
+
+#include "quantise/build.h"
+
+/* What of a network refining needs besides its layers. */
+typedef struct nsk_refining {
+    const nsk_network *network; /* whose probabilities are half of what is aimed at */
+    nsk_lowered *lowered;       /* made from it, or from a copy with its channels evened out */
+    const nsk_graph *graph;     /* that it was made from */
+    const nsk_scale *scales;
+} nsk_refining;
+
+/* Changes the levels of the weights, and the biases, so that the integer network answers the
+ * training images better: see nsk_refinement in netsuke/host.h. Scales stay as they are. */
+bool nsk_refine(const nsk_refining *refining, const nsk_refinement *how, nsk_error *error);
+
+#endif

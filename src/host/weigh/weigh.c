@@ -1,0 +1,70 @@
+/* Variants side by side: what each costs and gets right, and which of them another beats in
+ * everything. */
+#include <math.h>
+
+#include "base/base.h"
+
+void nsk_share_interval(int part, int whole, double *low, double *high) {
+    const double z = 1.959963984540054; /* 95 %, two-sided */
+    double n = whole;
+    double share = n > 0.0 ? part / n : 0.0;
+    double middle = (share + z * z / (2.0 * n)) / (1.0 + z * z / n);
+    double half = z / (1.0 + z * z / n) * sqrt(share * (1.0 - share) / n + z * z / (4.0 * n * n));
+    *low = n > 0.0 ? fmax(middle - half, 0.0) : 0.0;
+    *high = n > 0.0 ? fmin(middle + half, 1.0) : 1.0;
+}
+
+nsk_variant nsk_variant_of(const char *name, const nsk_comparison *c, const nsk_budget *b,
+                           const nsk_limits *limits) {
+    nsk_variant v = {.name = name,
+                     .images = c->images,
+                     .float_correct = c->float_correct,
+                     .integer_correct = c->integer_correct,
+                     .loss_points = c->loss_points,
+                     .loss_low = c->loss_low,
+                     .loss_high = c->loss_high,
+                     .flash = b->flash,
+                     .ram = b->ram,
+                     .seconds = b->seconds,
+                     .joules = b->joules,
+                     .fits = true};
+    nsk_share_interval(c->integer_correct, c->images, &v.accuracy_low, &v.accuracy_high);
+    for (int i = 0; i < NSK_BUDGET_LIMITS; i++) {
+        v.limits[i] = b->limits[i];
+    }
+    v.limits[NSK_LIMIT_LOSS] = (nsk_budget_limit){"loss", "points", limits->loss, c->loss_points,
+                                                  c->loss_points <= limits->loss};
+    for (int i = 0; i < NSK_VARIANT_LIMITS; i++) {
+        v.fits = v.fits && v.limits[i].holds;
+    }
+    return v;
+}
+
+/* Is `a` nowhere worse than `b`, and somewhere better? Energy counts where both boards give it. */
+static bool beats(const nsk_variant *a, const nsk_variant *b) {
+    bool energy = a->joules >= 0.0 && b->joules >= 0.0;
+    double right[2] = {(double)a->integer_correct / a->images,
+                       (double)b->integer_correct / b->images};
+    const double pairs[][2] = {{a->flash, b->flash},
+                               {a->ram, b->ram},
+                               {a->seconds, b->seconds},
+                               {energy ? a->joules : 0.0, energy ? b->joules : 0.0},
+                               {-right[0], -right[1]}};
+    bool better = false;
+    for (size_t i = 0; i < G_N_ELEMENTS(pairs); i++) {
+        if (pairs[i][0] > pairs[i][1]) {
+            return false;
+        }
+        better = better || pairs[i][0] < pairs[i][1];
+    }
+    return better;
+}
+
+void nsk_weigh(nsk_variant *variants, int count) {
+    for (int i = 0; i < count; i++) {
+        variants[i].beaten_by = NSK_NO_VARIANT;
+        for (int k = 0; k < count && variants[i].beaten_by == NSK_NO_VARIANT; k++) {
+            variants[i].beaten_by = beats(&variants[k], &variants[i]) ? k : NSK_NO_VARIANT;
+        }
+    }
+}

@@ -1,0 +1,374 @@
+/* Gradients of the integer network, and what refining makes of them. */
+#include <math.h>
+#include <omp.h>
+#include <stdlib.h>
+#include <string.h>
+
+#include "../network_text.h"
+#include "../suites.h"
+#include "float/forward.h"
+#include "quantise/views.h"
+#include "refine/backward.h"
+#include "refine/gradient.h"
+#include "scene.h"
+
+/* ---- backwards, beside differences of the float pass ---- */
+
+/* Networks whose every layer is smooth where the noise lies, or nearly so. */
+static const struct {
+    const char *name, *text;
+} chains[] = {
+    {"convolutions", "Conv x w_6_3_3_3 b_6 > a pads=l1,0,1,2 strides=l2,1; Conv a u_4_3_3_2 > y "
+                     "group=i2 dilations=l1,2"},
+    {"depthwise", "Conv x w_6_1_3_3 b_6 > a group=i3 pads=l1,1,1,1 strides=l2,2; "
+                  "Conv a u_6_1_2_3 > y group=i6"},
+    {"transposed", "ConvTranspose x w_3_4_3_3 b_4 > a strides=l2,2 pads=l1,1,0,1; "
+                   "ConvTranspose a u_4_1_2_2 > y group=i2"},
+    {"pools", "MaxPool x > a kernel_shape=l3,3 strides=l2,2; AveragePool a > b kernel_shape=l2,2 "
+              "pads=l1,1,0,0; GlobalAveragePool b > y"},
+    {"averages that count the margin",
+     "AveragePool x > y kernel_shape=l3,2 pads=l1,1,1,0 count_include_pad=i1"},
+    {"sums and products", "Conv x w_3_3_1_1 > a; Add x a > b; Sub b x > c; Mul c b > d; "
+                          "GlobalAveragePool d > g; Mul d g > y"},
+    {"the larger and the smaller", "Conv x w_3_3_1_1 > a; Max x a > b; Min b x > y"},
+    {"functions", "Tanh x > a; Softplus a > b; Mul b a > y"},
+    {"moves", "Transpose x > a perm=l0,2,3,1; Reshape a i_1_9_9_3 > b; Slice b i_2 i_8 i_1 > y"},
+    {"parts of a concatenation",
+     "Conv x w_5_3_1_1 > a; Conv x u_3_3_3_3 > b pads=l1,1,1,1; Concat a b > y axis=i1"},
+    {"dense", "Flatten x > f; Gemm f w_7_243 b_7 > y transB=i1"},
+    {"resize", "Resize x - - i_1_3_13_20 > y mode=slinear"},
+};
+
+typedef struct bench {
+    nsk_network *network;
+    nsk_lowered *lowered;
+    nsk_pass *pass;
+    nsk_backward_tensor *tensors;
+    float *aim; /* the loss is the output's product with it */
+} bench;
+
+static void fill_tensor(const bench *b, int tensor) {
+    const nsk_low_tensor *t = nsk_low_tensor_at(b->lowered, tensor);
+    const nsk_value *v = nsk_graph_value(b->network->graph, t->value);
+    const float *from = nsk_pass_value(b->pass, t->value);
+    size_t count = (size_t)t->height * (size_t)t->width * (size_t)t->channels;
+    nsk_backward_tensor *to = &b->tensors[tensor];
+    for (size_t i = 0; i < nsk_value_count(v) && nsk_value_count(v) == count; i++) {
+        size_t place = (size_t)nsk_plain_place(v, i);
+        size_t at = place / (size_t)t->channels * (size_t)to->step + place % (size_t)t->channels;
+        to->value[at] = from[i];
+        to->level[at] = (int8_t)CLAMP(floorf(from[i] / 0.02F + 0.5F), -127.0F, 127.0F);
+    }
+}
+
+/* What the softmax that every network ends in reads. */
+static int scores_of(const nsk_graph *g) {
+    return nsk_graph_producer(g, g->output)->input[0];
+}
+
+static double loss_of(const bench *b) {
+    int scores = scores_of(b->network->graph);
+    const float *y = nsk_pass_value(b->pass, scores);
+    double loss = 0.0;
+    nsk_pass_run(b->pass);
+    for (size_t i = 0; i < nsk_value_count(nsk_graph_value(b->network->graph, scores)); i++) {
+        loss += (double)b->aim[i] * (double)y[i];
+    }
+    return loss;
+}
+
+/* All layers backwards. For those with weights: what the output's gradient makes of the output is
+ * what the weights' gradients make of the weights, since the one is linear in the other. */
+static void go_back(const bench *b, const char *name) {
+    for (int i = (int)b->lowered->layers->len - 2; i >= 0; i--) {
+        const nsk_low_layer *l = nsk_low_layer_at(b->lowered, i);
+        bool scratch = l->kind == NSK_CONV || l->kind == NSK_DEPTHWISE;
+        const nsk_backward_tensor *out = &b->tensors[l->out];
+        size_t weights = l->weights != NULL && l->kind != NSK_CONSTANT
+                             ? (size_t)l->taps * (size_t)out->channels
+                             : 0;
+        nsk_backward_step s = {.layer = l,
+                               .in = &b->tensors[l->in],
+                               .second = l->second != NSK_NONE && !scratch ? &b->tensors[l->second]
+                                                                           : NULL,
+                               .out = out,
+                               .in_scale = {0.02F, 0},
+                               .low = -129,
+                               .high = 128,
+                               .weight = l->weights,
+                               .weight_gradient = g_new0(float, weights + 1),
+                               .bias_gradient = g_new0(float, out->channels),
+                               .scratch = g_new0(float, nsk_backward_scratch(l, out) + 1),
+                               .input_counts = true};
+        nsk_backward(&s);
+        double by_weights = 0.0;
+        double by_outputs = 0.0;
+        for (size_t k = 0; k < weights; k++) {
+            by_weights += (double)s.weight_gradient[k] * (double)l->weights[k];
+        }
+        for (int c = 0; c < out->channels && weights > 0; c++) {
+            by_weights += (double)s.bias_gradient[c] * (double)l->bias[c];
+            for (int p = 0; p < out->height * out->width; p++) {
+                by_outputs += (double)out->gradient[p * out->step + c] *
+                              (double)out->value[p * out->step + c];
+            }
+        }
+        if (fabs(by_weights - by_outputs) > 1e-3 * (1.0 + fabs(by_outputs))) {
+            fprintf(stderr, "\n    %s: %g by weights, %g by outputs\n", name, by_weights,
+                    by_outputs);
+            CU_FAIL("weights");
+        }
+        g_free(s.weight_gradient);
+        g_free(s.bias_gradient);
+        g_free(s.scratch);
+    }
+}
+
+static void load_chain(bench *b, int index, random_state *r) {
+    nsk_error error = {.text = ""};
+    size_t size;
+    nsk_input input = {.width = 9, .height = 9, .deviation = {1, 1, 1}, .top = 1};
+    char *folder = scratch_new();
+    char *path = scratch_path(folder, "m.onnx");
+    char *text = g_strdup_printf("%s; Flatten y > z", chains[index].text);
+    uint8_t *bytes = network_of_text(text, &size);
+    scratch_write(path, bytes, size);
+    b->network = nsk_network_read(path, &input, NULL, &error);
+    assert_error(&error, "");
+    CU_ASSERT_PTR_NOT_NULL_FATAL(b->network);
+    b->lowered = nsk_lower(b->network->graph, &error);
+    assert_error(&error, "");
+    CU_ASSERT_PTR_NOT_NULL_FATAL(b->lowered);
+    b->pass = nsk_pass_new(b->network->graph, &error);
+    int classes = nsk_network_classes(b->network);
+    b->aim = g_new0(float, classes);
+    for (int i = 0; i < classes; i++) {
+        b->aim[i] = (float)random_normal(r);
+    }
+    for (int i = 0; i < 3 * 9 * 9; i++) {
+        nsk_pass_input(b->pass)[i] = (float)random_normal(r);
+    }
+    nsk_pass_run(b->pass);
+    b->tensors = nsk_backward_tensors_new(b->lowered);
+    for (int i = 0; i < (int)b->lowered->tensors->len; i++) {
+        fill_tensor(b, i);
+    }
+    const nsk_low_layer *last = nsk_low_layer_at(b->lowered, (int)b->lowered->layers->len - 1);
+    memcpy(b->tensors[last->in].gradient, b->aim, (size_t)classes * sizeof(float));
+    g_free(bytes);
+    g_free(text);
+    g_free(path);
+    scratch_remove(folder);
+}
+
+static void bench_clear(bench *b) {
+    nsk_backward_tensors_free(b->lowered, b->tensors);
+    g_free(b->aim);
+    nsk_pass_free(b->pass);
+    nsk_lowered_free(b->lowered);
+    nsk_network_free(b->network);
+}
+
+/* The input's gradient, number by number; a corner between two slopes may lie at one or two. */
+static void gradients_are_differences(void) {
+    const float STEP = 4e-3F;
+    for (int index = 0; index < (int)G_N_ELEMENTS(chains); index++) {
+        random_state r = {(uint64_t)index + 70};
+        bench b = {0};
+        load_chain(&b, index, &r);
+        go_back(&b, chains[index].name);
+        const nsk_value *in = nsk_graph_value(b.network->graph, b.network->graph->input);
+        float *x = nsk_pass_input(b.pass);
+        int wrong = 0;
+        for (size_t i = 0; i < nsk_value_count(in); i++) {
+            float kept = x[i];
+            x[i] = kept + STEP;
+            double above = loss_of(&b);
+            x[i] = kept - STEP;
+            double below = loss_of(&b);
+            x[i] = kept;
+            double difference = (above - below) / (2.0 * (double)STEP);
+            double own = (double)b.tensors[0].gradient[nsk_plain_place(in, i)];
+            wrong += fabs(own - difference) > 0.02 * (1.0 + fabs(difference));
+        }
+        if (wrong > 5) {
+            fprintf(stderr, "\n    %s: %d of %zu differ\n", chains[index].name, wrong,
+                    nsk_value_count(in));
+        }
+        CU_ASSERT(wrong <= 5);
+        bench_clear(&b);
+    }
+}
+
+/* ---- the whole way: forward by the device's kernels, backward in float ---- */
+
+typedef struct whole_way {
+    nsk_lowered *lowered;
+    nsk_scale scales[64];
+    nsk_learned learned[64];
+    nsk_gradient *gradient;
+} whole_way;
+
+static void open_way(whole_way *w, const noisy *n) {
+    nsk_error error = {.text = ""};
+    nsk_model model;
+    CU_ASSERT_EQUAL_FATAL(nsk_open(&model, n->file->bytes, n->file->size), NSK_OK);
+    w->lowered = nsk_lower(n->network->graph, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(w->lowered);
+    CU_ASSERT(nsk_gradient_can(w->lowered, &error));
+    for (unsigned t = 0; t < model.tensors; t++) {
+        nsk_tensor tensor = nsk_tensor_at(&model, t);
+        memcpy(&w->scales[t].scale, &tensor.scale_bits, sizeof tensor.scale_bits);
+        w->scales[t].zero = tensor.zero;
+    }
+    for (int i = 0; i < (int)w->lowered->layers->len; i++) {
+        const nsk_low_layer *l = nsk_low_layer_at(w->lowered, i);
+        int channels = nsk_low_tensor_at(w->lowered, l->out)->channels;
+        w->learned[i] = l->bias == NULL ? (nsk_learned){0, 0, NULL}
+                                        : (nsk_learned){(size_t)l->taps * (size_t)channels,
+                                                        channels, l->weights};
+    }
+    w->gradient = nsk_gradient_new(w->lowered, w->scales, w->learned);
+}
+
+/* The loss is that of the device's logits, gradients of several frames add up, and nothing is
+ * learned of a frame that is only looked at. */
+static void gradients_add_up(void) {
+    noisy n;
+    nsk_model model;
+    static whole_way w;
+    nsk_error error = {.text = ""};
+    const float target[5] = {0.1F, 0.2F, 0.3F, 0.4F, 0.0F};
+    noisy_load(&n,
+               "Conv x w_8_3_3_3 b_8 > a pads=l1,1,1,1; Relu a > y; GlobalAveragePool y > g; "
+               "Flatten g > f; Gemm f h_5_8 c_5 > z transB=i1",
+               5);
+    open_way(&w, &n);
+    nsk_open(&model, n.file->bytes, n.file->size);
+    uint8_t *frame = g_malloc(nsk_images_frame_bytes(n.images));
+    CU_ASSERT(nsk_images_frame(n.images, 3, frame, &error));
+    int dense = (int)w.lowered->layers->len - 2;
+    nsk_gradient_clear(w.gradient);
+    double looked = nsk_gradient_add(w.gradient, &model, frame, target, false);
+    for (int c = 0; c < 5; c++) {
+        CU_ASSERT_EQUAL(nsk_gradient_biases(w.gradient, dense)[c], 0.0F);
+    }
+    double once = nsk_gradient_add(w.gradient, &model, frame, target, true);
+    CU_ASSERT_DOUBLE_EQUAL(once, looked, 0.0);
+    float first[5];
+    double sum = 0.0;
+    memcpy(first, nsk_gradient_biases(w.gradient, dense), sizeof first);
+    for (int c = 0; c < 5; c++) { /* softmax less target: all add up to nothing */
+        sum += (double)first[c];
+        CU_ASSERT(first[c] > -target[c] && first[c] < 1.0F - target[c]);
+    }
+    CU_ASSERT_DOUBLE_EQUAL(sum, 0.0, 1e-5);
+    CU_ASSERT(once >= 1.27985 - 1e-4); /* the target's entropy, which no answer goes below */
+    nsk_gradient_add(w.gradient, &model, frame, target, true);
+    for (int c = 0; c < 5; c++) {
+        CU_ASSERT_DOUBLE_EQUAL(nsk_gradient_biases(w.gradient, dense)[c], 2.0F * first[c], 1e-6);
+    }
+    nsk_gradient_free(w.gradient);
+    nsk_lowered_free(w.lowered);
+    g_free(frame);
+    noisy_free(&n);
+}
+
+/* ---- refining ---- */
+
+/* A third of the channels, and ranges that were seen on eight pictures. */
+static void load_hurt(kiln *k) {
+    nsk_error error = {.text = ""};
+    kiln_load(k, 8);
+    nsk_network_free(k->network);
+    k->network =
+        nsk_network_read(NSK_SOURCE_DIR "/demo/kiln-third.onnx", &k->brief->input, NULL, &error);
+    assert_error(&error, "");
+    CU_ASSERT_PTR_NOT_NULL_FATAL(k->network);
+}
+
+static nsk_model_file *refine(const kiln *k, const nsk_images *training, int epochs,
+                              nsk_refined *told) {
+    nsk_error error = {.text = ""};
+    const nsk_refinement how = {
+        .training = training, .epochs = epochs, .rate = NSK_REFINE_RATE, .told = told};
+    nsk_recipe recipe = nsk_usual_recipe;
+    recipe.refinement = epochs > 0 ? &how : NULL;
+    nsk_model_file *file = nsk_quantise(k->network, k->calibration, &recipe, &error);
+    assert_error(&error, "");
+    CU_ASSERT_PTR_NOT_NULL_FATAL(file);
+    return file;
+}
+
+/* On images that it did not learn from. */
+static void refining_helps(void) {
+    kiln k;
+    nsk_refined told = {0};
+    char *folder = scratch_new();
+    load_hurt(&k);
+    nsk_images *training = kiln_fresh(&k, folder, 61, 150 * KILN_CLASSES);
+    nsk_model_file *file = refine(&k, training, 4, &told);
+    printf("[loss %.4f, before %.4f, on %d set aside] ", told.loss[1], told.loss[0], told.aside);
+    CU_ASSERT_EQUAL(told.learned_from, 720);
+    CU_ASSERT_EQUAL(told.aside, 180);
+    CU_ASSERT(told.best_epoch >= 1 && told.best_epoch <= 4);
+    CU_ASSERT(told.loss[1] < told.loss[0] - 0.003);
+    nsk_model_file_free(file);
+    nsk_images_free(training);
+    kiln_free(&k);
+    scratch_remove(folder);
+}
+
+static void the_same_on_any_threads(void) {
+    kiln k;
+    int threads = omp_get_max_threads();
+    char *folder = scratch_new();
+    load_hurt(&k);
+    nsk_images *training = kiln_fresh(&k, folder, 63, 20 * KILN_CLASSES);
+    nsk_model_file *files[3];
+    for (int i = 0; i < 3; i++) {
+        nsk_refined told;
+        omp_set_num_threads(1 + i);
+        files[i] = refine(&k, training, 1, &told);
+        CU_ASSERT(files[i]->size == files[0]->size &&
+                  memcmp(files[i]->bytes, files[0]->bytes, files[0]->size) == 0);
+    }
+    omp_set_num_threads(threads);
+    for (int i = 0; i < 3; i++) {
+        nsk_model_file_free(files[i]);
+    }
+    nsk_images_free(training);
+    kiln_free(&k);
+    scratch_remove(folder);
+}
+
+static void what_cannot_be_refined_is_said(void) {
+    kiln k;
+    nsk_error error = {.text = ""};
+    kiln_load(&k, 8);
+    const nsk_refinement how = {.training = k.calibration, .epochs = 1, .rate = NSK_REFINE_RATE};
+    nsk_recipe recipe = nsk_usual_recipe;
+    recipe.refinement = &how;
+    CU_ASSERT_PTR_NULL(nsk_quantise(k.network, k.calibration, &recipe, &error));
+    assert_error(&error, "refining wants 5 training images of a class");
+    char *folder = scratch_new();
+    char *path = scratch_path(folder, "integers.onnx");
+    CU_ASSERT(nsk_quantise_onnx(k.network, k.calibration, NULL, path, &error));
+    nsk_network *carried = nsk_network_read(path, &k.brief->input, NULL, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(carried);
+    CU_ASSERT_PTR_NULL(nsk_quantise(carried, k.calibration, &recipe, &error));
+    assert_error(&error, "the file gives its weights as integers already");
+    nsk_network_free(carried);
+    g_free(path);
+    scratch_remove(folder);
+    kiln_free(&k);
+}
+
+CU_TestInfo refine_tests[] = {
+    {"gradients are differences", gradients_are_differences},
+    {"gradients add up", gradients_add_up},
+    {"refining helps a hurt network", refining_helps},
+    {"the same bytes on any number of threads", the_same_on_any_threads},
+    {"what cannot be refined is said", what_cannot_be_refined_is_said},
+    CU_TEST_INFO_NULL,
+};
