@@ -5,7 +5,7 @@ NETSUKE := $(BUILD)/netsuke
 IMAGES := demo/images
 CLANG := -DCMAKE_C_COMPILER=clang -DCMAKE_BUILD_TYPE=RelWithDebInfo
 
-.PHONY: all demo demo-data demo-train demo-train-gated demo-train-third check onnx-table unit sanitise fuzz lint bench costs emulate install screenshots clean
+.PHONY: all demo demo-data demo-train demo-train-gated demo-train-third demo-train-variants study check onnx-table unit sanitise fuzz lint bench costs emulate install screenshots clean
 
 all: $(BUILD)/Makefile
 	@cmake --build $(BUILD) -j $(JOBS) -- --no-print-directory -s
@@ -26,6 +26,8 @@ $(IMAGES)/.complete: demo/scene.c demo/generate.c | all
 	@rm -rf $(IMAGES)
 	@$(BUILD)/kiln-generate --seed 2 --per-class 60 $(IMAGES)/calibration
 	@$(BUILD)/kiln-generate --seed 3 --per-class 200 $(IMAGES)/held-out
+	@$(BUILD)/kiln-generate --seed 2 --size 64 --per-class 40 $(IMAGES)/calibration-64
+	@$(BUILD)/kiln-generate --seed 3 --size 64 --per-class 150 $(IMAGES)/held-out-64
 	@touch $@
 
 # Trains demo/kiln.onnx anew: about five minutes on two cores.
@@ -44,6 +46,14 @@ demo-train-third: all demo-data
 	@$(BUILD)/kiln-generate --seed 1 --per-class 1000 demo/training
 	@$(BUILD)/kiln-train --width 33 --labels demo/labels.txt --check $(IMAGES)/held-out \
 	  demo/training demo/kiln-third.onnx
+
+# The eight of demo/variants.ini: about twenty minutes.
+demo-train-variants: all demo-data
+	@$(BUILD)/kiln-generate --seed 1 --size 64 --per-class 1000 demo/training-64
+	@for size in 32 40 48 64; do for width in 100 50; do \
+	  name=kiln-$$size; [ $$width = 100 ] || name=$$name-half; \
+	  $(BUILD)/kiln-train --size $$size --width $$width --epochs 24 --labels demo/labels.txt \
+	    --check $(IMAGES)/held-out-64 demo/training-64 demo/variants/$$name.onnx || exit 1; done; done
 
 check: unit sanitise
 	@$(MAKE) --no-print-directory fuzz FUZZ_SECONDS=3
@@ -115,4 +125,4 @@ screenshots: all demo-data
 	@scripts/screenshots $(NETSUKE)
 
 clean:
-	rm -rf $(BUILD) $(BUILD)-sanitise $(BUILD)-fuzz $(IMAGES) demo/training demo/out
+	rm -rf $(BUILD) $(BUILD)-sanitise $(BUILD)-fuzz $(IMAGES) demo/training* demo/out

@@ -4,14 +4,13 @@
  *
  * BUILT-DIR is where ports/bare-metal was built for the core.
  *
- * Instructions: for each kind of layer, a sum of its call, rows, bytes moved, outputs and
- * multiply-accumulates, each with its factor, is fitted to counts over a grid of shapes, least
- * squares on relative errors, no factor below zero.
+ * Instructions: for each kind of layer, a sum of what nsk_work counts of it, each with its factor,
+ * is fitted to counts over a grid of shapes, least squares on relative errors, no factor below
+ * zero.
  * Cycles: which instructions the shapes of a kind executed, by the core's published timings. Code:
  * the sizes of the compiled files. Stack: the deepest use in any of the runs.
  */
 #include <glib/gstdio.h>
-#include <lapacke.h>
 #include <math.h>
 #include <stdio.h>
 #include <string.h>
@@ -19,6 +18,7 @@
 
 #include "budget/cost_kind.h"
 #include "budget/costs.h"
+#include "budget/least_squares.h"
 #include "cycles.h"
 #include "device/stream.h"
 #include "emulator.h"
@@ -44,7 +44,9 @@ static kind_cost kinds[] = {
     {.kind = "conv", .sources = "conv.c|product.c"},
     {.kind = "pointwise", .sources = "conv.c|product.c"},
     {.kind = "depthwise", .sources = "depthwise.c"},
+    {.kind = "depthwise-few", .sources = "depthwise.c"},
     {.kind = "depthwise-any", .sources = "depthwise.c"},
+    {.kind = "depthwise-any-few", .sources = "depthwise.c"},
     {.kind = "dense", .sources = "dense.c|product.c"},
     {.kind = "max-pool", .sources = "max_pool.c"},
     {.kind = "average-pool", .sources = "average_pool.c"},
@@ -161,83 +163,32 @@ static double misfit(const point *p, const double *coefficient) {
     return estimate / p->instructions - 1.0;
 }
 
-/* Least squares on relative errors, over the terms whose bits are set; the sum of squares that is
- * left, or infinity where a factor would be below zero. */
-static double solve(const study *s, const char *kind, unsigned set, double *coefficient) {
+/* On relative errors. */
+static bool fit(const study *s, kind_cost *k, nsk_error *error) {
     static double a[MOST_POINTS * TERMS];
     static double b[MOST_POINTS];
-    double largest[TERMS] = {0.0}; /* of each column, which it is divided by */
-    int at[TERMS];
-    int columns = 0;
     int rows = 0;
-    for (int t = 0; t < TERMS; t++) {
-        coefficient[t] = 0.0;
-        if ((set >> t & 1U) != 0) {
-            at[columns++] = t;
-        }
-    }
     for (int i = 0; i < s->count; i++) {
         const point *p = &s->points[i];
-        for (int t = 0; t < TERMS && strcmp(p->kind, kind) == 0; t++) {
-            largest[t] = fmax(largest[t], p->term[t] / p->instructions);
+        for (int t = 0; t < TERMS && strcmp(p->kind, k->kind) == 0; t++) {
+            a[rows * TERMS + t] = p->term[t] / p->instructions;
+            b[rows] = 1.0;
         }
+        rows += strcmp(p->kind, k->kind) == 0;
     }
-    for (int i = 0; i < s->count; i++) {
-        const point *p = &s->points[i];
-        if (strcmp(p->kind, kind) == 0) {
-            for (int c = 0; c < columns; c++) {
-                a[rows * columns + c] = p->term[at[c]] / p->instructions / largest[at[c]];
-            }
-            b[rows++] = 1.0;
-        }
-    }
-    double singular[TERMS];
-    lapack_int rank;
-    if (rows < columns || LAPACKE_dgelsd(LAPACK_ROW_MAJOR, rows, columns, 1, a, columns, b, 1,
-                                         singular, 1e-9, &rank) != 0) {
-        return INFINITY;
-    }
-    for (int c = 0; c < columns; c++) {
-        coefficient[at[c]] = b[c] / largest[at[c]];
-        if (!(coefficient[at[c]] >= 0.0)) {
-            return INFINITY;
-        }
-    }
-    double left = 0.0;
-    for (int i = 0; i < s->count; i++) {
-        left +=
-            strcmp(s->points[i].kind, kind) == 0 ? pow(misfit(&s->points[i], coefficient), 2) : 0.0;
-    }
-    return left;
-}
-
-/* The best of all sets of terms. */
-static bool fit(const study *s, kind_cost *k, nsk_error *error) {
-    double least = INFINITY;
-    for (unsigned set = 1; set < 1U << TERMS; set++) {
-        double coefficient[TERMS];
-        double left = solve(s, k->kind, set, coefficient);
-        if (left < least) {
-            least = left;
-            memcpy(k->coefficient, coefficient, sizeof coefficient);
-        }
-    }
+    nsk_least_squares(a, b, rows, TERMS, k->coefficient);
     for (int i = 0; i < s->count; i++) {
         if (strcmp(s->points[i].kind, k->kind) == 0) {
             k->worst = fmax(k->worst, fabs(misfit(&s->points[i], k->coefficient)));
         }
     }
-    return isfinite(least) || nsk_fail(error, "no fit for '%s'", k->kind);
-}
-
-static bool is_of_kind(const grid_shape *shape, const char *kind) {
-    return strcmp(nsk_cost_kind_of(shape->kind, shape->kernel * shape->kernel, true), kind) == 0;
+    return rows > 0 || nsk_fail(error, "no layer of kind '%s' in the grid", k->kind);
 }
 
 /* Preparation is in any shape, streams in those of convolutions. */
-static bool shows(const grid_shape *shape, const char *kind) {
-    return is_of_kind(shape,
-                      strcmp(kind, "prepare") == 0 || strcmp(kind, "stream") == 0 ? "conv" : kind);
+static bool shows(const nsk_model *model, const char *kind) {
+    bool any = strcmp(kind, "prepare") == 0 || strcmp(kind, "stream") == 0;
+    return strcmp(nsk_cost_kind(model, GRID_TESTED_LAYER), any ? "conv" : kind) == 0;
 }
 
 static bool trace_shape(const study *s, const cycle_image *image, const grid_shape *shape,
@@ -246,9 +197,13 @@ static bool trace_shape(const study *s, const cycle_image *image, const grid_sha
     nsk_model_file *file;
     emulated_run run = {0};
     grid_way way = strcmp(k->kind, "stream") == 0 ? GRID_STREAMED : GRID_PLAIN;
+    if (way == GRID_STREAMED && !nsk_kind_is_streamed(shape->kind)) {
+        return true;
+    }
     bool good = write_inputs(s, shape, way, &model, &file, error) &&
-                emulate(s->core, s->elf, s->model, s->frames, s->plugin, &run, error) &&
-                cycle_mix_add(image, s->counts, k->sources, &k->mix, error);
+                (!shows(&model, k->kind) ||
+                 (emulate(s->core, s->elf, s->model, s->frames, s->plugin, &run, error) &&
+                  cycle_mix_add(image, s->counts, k->sources, &k->mix, error)));
     emulated_run_clear(&run);
     nsk_model_file_free(file);
     return good;
@@ -256,7 +211,7 @@ static bool trace_shape(const study *s, const cycle_image *image, const grid_sha
 
 static bool trace_kind(const study *s, const cycle_image *image, kind_cost *k, nsk_error *error) {
     for (int i = 0; i < grid_shape_count; i++) {
-        if (shows(&grid_shapes[i], k->kind) && !trace_shape(s, image, &grid_shapes[i], k, error)) {
+        if (!trace_shape(s, image, &grid_shapes[i], k, error)) {
             return false;
         }
     }
@@ -312,8 +267,7 @@ static void write_sources(const study *s, GString *to) {
         "core = %s\nkernels = %s, -O2\ncompiler = %s\nemulator = %s\n"
         "instructions = fitted to counts on the emulator over %d shapes\n"
         "cycles = %s%s\n"
-        "\n# instructions = call + row x rows + byte x bytes moved + output x outputs\n"
-        "#                + mac x multiply-accumulates\n",
+        "\n# instructions = the sum of each number times what docs/estimates.md counts by it\n",
         s->core->name, s->timings->kernels, compiler, emulator, grid_shape_count,
         published ? "instructions counted by address, each by "
                   : "one an instruction, as this core's ",
@@ -331,7 +285,9 @@ static bool write_table(const study *s, const char *path, nsk_error *error) {
         const kind_cost *k = &kinds[i];
         g_string_append_printf(text, "\n[%s]\n", k->kind);
         for (int t = 0; t < TERMS; t++) {
-            g_string_append_printf(text, "%s = %.4f\n", nsk_cost_terms[t], k->coefficient[t]);
+            if (k->coefficient[t] > 0.0) {
+                g_string_append_printf(text, "%s = %.4f\n", nsk_cost_terms[t], k->coefficient[t]);
+            }
         }
         g_string_append_printf(text,
                                "cycles-each = %.4f\nbranches-each = %.4f\nworst-misfit = %.4f\n",

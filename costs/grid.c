@@ -54,6 +54,49 @@ const grid_shape grid_shapes[] = {
     {NSK_CONV, 20, 24, 24, 1, 1},
     {NSK_CONV, 10, 48, 8, 1, 1},
     {NSK_CONV, 18, 12, 72, 1, 1},
+    /* odd numbers of channels, pixels and taps */
+    {NSK_CONV, 11, 3, 7, 3, 1},
+    {NSK_CONV, 15, 1, 6, 3, 1},
+    {NSK_CONV, 9, 6, 10, 3, 2},
+    {NSK_CONV, 13, 5, 9, 5, 1},
+    {NSK_CONV, 7, 11, 33, 3, 1},
+    {NSK_CONV, 21, 2, 5, 7, 2},
+    {NSK_CONV, 32, 3, 24, 5, 1},
+    {NSK_CONV, 9, 16, 48, 5, 2},
+    {NSK_CONV, 11, 10, 18, 1, 1},
+    {NSK_CONV, 9, 6, 26, 1, 1},
+    {NSK_CONV, 13, 27, 45, 1, 1},
+    {NSK_CONV, 5, 4, 14, 1, 1},
+    {NSK_CONV, 7, 20, 27, 1, 1},
+    {NSK_CONV, 9, 36, 13, 1, 1},
+    {NSK_CONV, 3, 68, 33, 1, 1},
+    {NSK_CONV, 24, 12, 6, 1, 1},
+    {NSK_CONV, 1, 128, 32, 1, 1},
+    {NSK_CONV, 1, 32, 128, 1, 1},
+    {NSK_CONV, 32, 16, 24, 1, 1},
+    {NSK_CONV, 16, 8, 3, 1, 1},
+    {NSK_CONV, 16, 8, 2, 3, 1},
+    {NSK_CONV, 12, 16, 24, 1, 2},
+    {NSK_DEPTHWISE, 12, 6, 6, 3, 1},
+    {NSK_DEPTHWISE, 20, 10, 10, 3, 1},
+    {NSK_DEPTHWISE, 20, 10, 10, 3, 2},
+    {NSK_DEPTHWISE, 24, 8, 8, 3, 2},
+    {NSK_DEPTHWISE, 11, 13, 13, 3, 2},
+    {NSK_DEPTHWISE, 9, 12, 12, 3, 1},
+    {NSK_DEPTHWISE, 13, 18, 18, 3, 1},
+    {NSK_DEPTHWISE, 17, 27, 27, 3, 2},
+    {NSK_DEPTHWISE, 7, 45, 45, 3, 1},
+    {NSK_DEPTHWISE, 4, 160, 160, 3, 1},
+    {NSK_DEPTHWISE, 3, 256, 256, 3, 1},
+    {NSK_DEPTHWISE, 5, 72, 72, 3, 2},
+    {NSK_DEPTHWISE, 33, 20, 20, 3, 1},
+    {NSK_DEPTHWISE, 40, 32, 32, 3, 1},
+    {NSK_DEPTHWISE, 9, 40, 40, 5, 1},
+    {NSK_DEPTHWISE, 13, 27, 27, 5, 2},
+    {NSK_DEPTHWISE, 12, 24, 24, 7, 2},
+    {NSK_DEPTHWISE, 14, 6, 6, 5, 1},
+    {NSK_DEPTHWISE, 20, 20, 20, 7, 1},
+    {NSK_DEPTHWISE, 9, 10, 10, 2, 1},
     {NSK_AVERAGE_POOL, 12, 64, 64, 12, 1},
     {NSK_AVERAGE_POOL, 4, 256, 256, 4, 1},
     {NSK_AVERAGE_POOL, 12, 32, 32, 2, 2},
@@ -77,6 +120,17 @@ const grid_shape grid_shapes[] = {
     {NSK_DENSE, 4, 32, 20, 1, 1},
     {NSK_DENSE, 6, 16, 64, 1, 1},
     {NSK_DENSE, 1, 256, 6, 1, 1},
+    {NSK_DENSE, 1, 40, 2, 1, 1},
+    {NSK_DENSE, 1, 128, 3, 1, 1},
+    {NSK_DENSE, 3, 21, 19, 1, 1},
+    {NSK_DENSE, 8, 24, 96, 1, 1},
+    {NSK_DENSE, 1, 12, 5, 1, 1},
+    {NSK_AVERAGE_POOL, 13, 27, 27, 2, 2},
+    {NSK_AVERAGE_POOL, 6, 40, 40, 6, 1},
+    {NSK_AVERAGE_POOL, 15, 32, 32, 3, 2},
+    {NSK_AVERAGE_POOL, 3, 256, 256, 3, 1},
+    {NSK_MAX_POOL, 15, 32, 32, 3, 2},
+    {NSK_MAX_POOL, 13, 6, 6, 2, 2},
     {NSK_SOFTMAX, 1, 10, 10, 1, 1},
     {NSK_SOFTMAX, 1, 100, 100, 1, 1},
     {NSK_SOFTMAX, 4, 8, 8, 1, 1},
@@ -180,7 +234,7 @@ static void draw_blends(nsk_low_layer *l, const grid_shape *s) {
     }
 }
 
-static void add_layer(nsk_lowered *net, const grid_shape *s, const char *name, random_state *r) {
+void grid_add_layer(nsk_lowered *net, const grid_shape *s, const char *name, random_state *r) {
     const kind_form *form = &forms[s->kind];
     int pad = form->pads ? s->kernel / 2 : 0;
     nsk_low_layer l = {
@@ -212,6 +266,8 @@ nsk_model_file *grid_write(const nsk_lowered *net, const nsk_schedule *schedule,
     int layers = (int)net->layers->len;
     const nsk_input input = {.width = nsk_low_tensor_at(net, 0)->width,
                              .height = nsk_low_tensor_at(net, 0)->height,
+                             .colour =
+                                 nsk_low_tensor_at(net, 0)->channels == 1 ? NSK_GREY : NSK_RGB,
                              .mean = {0.5, 0.5, 0.5},
                              .deviation = {0.25, 0.25, 0.25},
                              .top = 1.0};
@@ -251,14 +307,43 @@ nsk_model_file *grid_write(const nsk_lowered *net, const nsk_schedule *schedule,
     return file;
 }
 
+void grid_begin(nsk_lowered *net, int size, int channels) {
+    net->tensors = g_array_new(FALSE, TRUE, sizeof(nsk_low_tensor));
+    net->layers = g_array_new(FALSE, TRUE, sizeof(nsk_low_layer));
+    net->output = 0;
+    add_tensor(net, size, channels);
+}
+
+nsk_model_file *grid_finish(nsk_lowered *net, int streamed, nsk_error *error) {
+    nsk_model_file *file = NULL;
+    net->output = (int)net->tensors->len - 1;
+    if (nsk_low_add_scratch(net, error)) {
+        nsk_schedule *s = nsk_schedule_of(net, streamed, 1);
+        for (guint i = 0; i < net->tensors->len; i++) { /* layers as such, not over their input */
+            s->buffers[i].over = NULL;
+        }
+        nsk_schedule_place(net, s);
+        file = grid_write(net, s, error);
+        nsk_schedule_free(s);
+    }
+    for (int i = 0; i < (int)net->layers->len; i++) {
+        g_free(nsk_low_layer_at(net, i)->weights);
+        g_free(nsk_low_layer_at(net, i)->bias);
+        g_free(nsk_low_layer_at(net, i)->moves);
+        g_free(nsk_low_layer_at(net, i)->blends);
+    }
+    g_array_free(net->tensors, TRUE);
+    g_array_free(net->layers, TRUE);
+    return file;
+}
+
 nsk_model_file *grid_model(const grid_shape *shape, grid_way way, nsk_error *error) {
     random_state r = {4711};
-    nsk_lowered net = {g_array_new(FALSE, TRUE, sizeof(nsk_low_tensor)),
-                       g_array_new(FALSE, TRUE, sizeof(nsk_low_layer)), 0};
-    add_tensor(&net, shape->size, 3);
+    nsk_lowered net;
+    grid_begin(&net, shape->size, 3);
     const grid_shape first = {NSK_CONV, shape->size, 3, shape->in_channels, 1, 1};
-    add_layer(&net, &first, "first", &r);
-    add_layer(&net, shape, "tested", &r);
+    grid_add_layer(&net, &first, "first", &r);
+    grid_add_layer(&net, shape, "tested", &r);
     if (way == GRID_CLIPPED) {
         nsk_low_layer *tested = nsk_low_layer_at(&net, GRID_TESTED_LAYER);
         tested->low = -1.0;
@@ -269,28 +354,8 @@ nsk_model_file *grid_model(const grid_shape *shape, grid_way way, nsk_error *err
                              tested->channels, tested->height, 1};
     const grid_shape dense = {NSK_DENSE, 1, tested->channels, 2, 1, 1};
     const grid_shape softmax = {NSK_SOFTMAX, 1, 2, 2, 1, 1};
-    add_layer(&net, &mean, "mean", &r);
-    add_layer(&net, &dense, "dense", &r);
-    add_layer(&net, &softmax, "softmax", &r);
-    net.output = (int)net.tensors->len - 1;
-    nsk_model_file *file = NULL;
-    if (nsk_low_add_scratch(&net, error)) {
-        nsk_schedule *s =
-            nsk_schedule_of(&net, way == GRID_STREAMED ? GRID_TESTED_LAYER + 1 : 0, 1);
-        for (guint i = 0; i < net.tensors->len; i++) { /* layers as such, not over their input */
-            s->buffers[i].over = NULL;
-        }
-        nsk_schedule_place(&net, s);
-        file = grid_write(&net, s, error);
-        nsk_schedule_free(s);
-    }
-    for (int i = 0; i < (int)net.layers->len; i++) {
-        g_free(nsk_low_layer_at(&net, i)->weights);
-        g_free(nsk_low_layer_at(&net, i)->bias);
-        g_free(nsk_low_layer_at(&net, i)->moves);
-        g_free(nsk_low_layer_at(&net, i)->blends);
-    }
-    g_array_free(net.tensors, TRUE);
-    g_array_free(net.layers, TRUE);
-    return file;
+    grid_add_layer(&net, &mean, "mean", &r);
+    grid_add_layer(&net, &dense, "dense", &r);
+    grid_add_layer(&net, &softmax, "softmax", &r);
+    return grid_finish(&net, way == GRID_STREAMED ? GRID_TESTED_LAYER + 1 : 0, error);
 }

@@ -2,6 +2,7 @@
 #ifndef COST_GRID_H
 #define COST_GRID_H
 
+#include "base/random.h"
 #include "quantise/schedule.h"
 
 typedef struct grid_shape {
@@ -21,6 +22,14 @@ enum { GRID_TESTED_LAYER = 1 };
  * first two layers are, a row of the frame at a time. */
 typedef enum grid_way { GRID_PLAIN, GRID_CLIPPED, GRID_STREAMED } grid_way;
 nsk_model_file *grid_model(const grid_shape *shape, grid_way way, nsk_error *error);
+
+/* The parts of it: an empty network with its input, a layer behind the last. */
+void grid_begin(nsk_lowered *net, int size, int channels);
+
+void grid_add_layer(nsk_lowered *net, const grid_shape *shape, const char *name, random_state *r);
+/* Places the tensors, the first `streamed` layers streamed a row at a time, writes the model and
+ * frees the network's arrays. */
+nsk_model_file *grid_finish(nsk_lowered *net, int streamed, nsk_error *error);
 
 /* Any network whose last layer gives two classes as a model: every tensor but the last from -2 to
  * 2. */

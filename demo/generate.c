@@ -16,16 +16,17 @@ static random_state picture_state(uint64_t seed, int class, int index) {
     return r;
 }
 
-static bool write_picture(const char *folder, uint64_t seed, int class, int index,
+static bool write_picture(const char *folder, int size, uint64_t seed, int class, int index,
                           nsk_error *error) {
-    uint8_t rgb[3 * SCENE_SIZE * SCENE_SIZE];
+    uint8_t *rgb = g_malloc(3 * (gsize)size * (gsize)size);
     random_state r = picture_state(seed, class, index);
-    scene_draw((kiln_class) class, &r, rgb);
-    const nsk_picture picture = {.width = SCENE_SIZE, .height = SCENE_SIZE, .rgb = rgb};
+    scene_draw((kiln_class) class, &r, size, rgb);
+    const nsk_picture picture = {.width = size, .height = size, .rgb = rgb};
     char *path = g_strdup_printf("%s/%s/%s-%04d.png", folder, kiln_class_names[class],
                                  kiln_class_names[class], index);
     bool good = nsk_picture_write_png(&picture, path, error);
     g_free(path);
+    g_free(rgb);
     return good;
 }
 
@@ -44,7 +45,7 @@ static bool make_folders(const char *folder, nsk_error *error) {
     return true;
 }
 
-static bool generate(const char *folder, uint64_t seed, int per_class, nsk_error *error) {
+static bool generate(const char *folder, int size, uint64_t seed, int per_class, nsk_error *error) {
     if (!make_folders(folder, error)) {
         return false;
     }
@@ -52,7 +53,7 @@ static bool generate(const char *folder, uint64_t seed, int per_class, nsk_error
 #pragma omp parallel for schedule(dynamic, 16)
     for (int i = 0; i < per_class * KILN_CLASSES; i++) {
         nsk_error trouble;
-        if (!write_picture(folder, seed, i % KILN_CLASSES, i / KILN_CLASSES, &trouble)) {
+        if (!write_picture(folder, size, seed, i % KILN_CLASSES, i / KILN_CLASSES, &trouble)) {
 #pragma omp critical
             {
                 good = false;
@@ -65,9 +66,11 @@ static bool generate(const char *folder, uint64_t seed, int per_class, nsk_error
 
 int main(int argc, char **argv) {
     gint seed = 1;
+    gint size = SCENE_SIZE;
     gint per_class = 200;
     const GOptionEntry entries[] = {
         {"seed", 0, 0, G_OPTION_ARG_INT, &seed, "The same seed gives the same bytes", "N"},
+        {"size", 0, 0, G_OPTION_ARG_INT, &size, "Pixels each way; 48", "N"},
         {"per-class", 0, 0, G_OPTION_ARG_INT, &per_class, "Pictures of each class", "N"},
         G_OPTION_ENTRY_NULL};
     GOptionContext *context = g_option_context_new("DIR");
@@ -76,15 +79,17 @@ int main(int argc, char **argv) {
     GError *reason = NULL;
     bool good = g_option_context_parse(context, &argc, &argv, &reason);
     g_option_context_free(context);
-    if (!good || argc != 2 || per_class < 1 || per_class > 100000 || seed < 0) {
-        fprintf(stderr, "generate: %s\n",
-                good ? "give one folder, a seed from 0 and 1 to 100000 pictures a class"
-                     : reason->message);
+    if (!good || argc != 2 || per_class < 1 || per_class > 100000 || seed < 0 || size < 16 ||
+        size > SCENE_LARGEST) {
+        fprintf(
+            stderr, "generate: %s\n",
+            good ? "give one folder, a seed from 0, 1 to 100000 pictures a class, 16 to 256 pixels"
+                 : reason->message);
         g_clear_error(&reason);
         return 2;
     }
     nsk_error error;
-    if (!generate(argv[1], (uint64_t)seed, per_class, &error)) {
+    if (!generate(argv[1], size, (uint64_t)seed, per_class, &error)) {
         fprintf(stderr, "generate: %s\n", error.text);
         return 2;
     }

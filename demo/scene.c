@@ -1,10 +1,11 @@
 #include "scene.h"
 
+#include <stdlib.h>
 #include <string.h>
 
 /* The scene is painted at OVER times the camera's resolution and averaged down by the lens. All
- * lengths are in camera pixels. */
-enum { OVER = 3, FINE = SCENE_SIZE * OVER };
+ * lengths are in pixels of a camera of SCENE_SIZE of them; the lens blurs in the camera's own. */
+enum { OVER = 3 };
 
 const char *const kiln_class_names[KILN_CLASSES] = {"belt", "sound",   "crack",
                                                     "chip", "pinhole", "drip"};
@@ -28,7 +29,7 @@ typedef struct mark {
     colour paint;
 } mark;
 
-typedef struct scene {
+struct scene {
     random_state *random;
     uint32_t texture; /* seed of the textures */
     /* belt */
@@ -52,7 +53,8 @@ typedef struct scene {
     double shadow_depth, shadow_place, shadow_angle, shadow_soft;
     colour cast;
     double blur, noise;
-} scene;
+    double hand; /* how far it reaches in; 0: none */
+};
 
 static colour mix(colour a, colour b, double t) {
     return (colour){a.red + (b.red - a.red) * t, a.green + (b.green - a.green) * t,
@@ -268,6 +270,48 @@ static void choose_light(scene *s) {
     s->noise = random_between(r, 0.004, 0.015);
 }
 
+/* ---- A belt that runs: what stays from tile to tile, and what changes from frame to frame ---- */
+
+/* One lamp, one belt, and a glaze that a whole batch has. */
+static void settle(scene *s, const scene_batch *batch) {
+    random_state r = {batch->seed};
+    random_state *kept = s->random;
+    s->random = &r;
+    choose_belt(s);
+    s->random = kept;
+    if (s->has_tile && batch->fresh_glaze) {
+        /* none of the colours that training has seen */
+        s->glaze = (colour){0.16, 0.17, 0.20};
+        s->gloss = 0.40;
+        s->mottle = 0.05;
+    }
+}
+
+static void look(scene *s, const scene_view *view) {
+    s->centre.x += view->right;
+    s->centre.y += view->down;
+    s->rib_phase -= view->belt;
+    s->level *= view->light;
+    s->hand = view->hand;
+}
+
+/* A hand that reaches in from the right to `reach` units: a palm, four fingers, skin. */
+static colour hand_over(double reach, double x, double y, colour below) {
+    const colour skin = {0.80, 0.56, 0.44};
+    double cover = 0.0;
+    double tip = SCENE_SIZE - reach;
+    for (int finger = 0; finger < 4; finger++) {
+        double middle = 17.0 + 5.0 * finger;
+        double end = tip + 2.5 * fabs(finger - 1.4);
+        double far = hypot(fmax(end - x, 0.0), y - middle);
+        cover = fmax(cover, 1.0 - smooth(1.8, 2.4, far));
+    }
+    double palm = hypot(fmax(tip + 13.0 - x, 0.0), 0.8 * fmax(fabs(y - 24.5) - 6.0, 0.0));
+    cover = fmax(cover, 1.0 - smooth(3.4, 4.2, palm));
+    double fold = 0.88 + 0.12 * cos((y - 14.5) * 6.2832 / 5.0);
+    return mix(below, scaled(skin, fold), cover);
+}
+
 /* ---- Painting ---- */
 
 static colour belt_at(const scene *s, double x, double y) {
@@ -352,21 +396,32 @@ static double light_at(const scene *s, double x, double y) {
     return light * (1.0 - s->shadow_depth * smooth(-s->shadow_soft, s->shadow_soft, along));
 }
 
-static void paint(const scene *s, float *fine) {
-    for (int j = 0; j < FINE; j++) {
-        for (int i = 0; i < FINE; i++) {
-            double x = (i + 0.5) / OVER;
-            double y = (j + 0.5) / OVER;
-            colour c = belt_at(s, x, y);
-            if (s->has_tile) {
-                c = tile_over(s, x, y, c);
-            } else {
-                for (int k = 0; k < s->marks; k++) {
-                    c = mark_over(&s->mark[k], x - SCENE_SIZE / 2.0, y - SCENE_SIZE / 2.0, c);
-                }
-            }
+static colour things_at(const scene *s, double x, double y) {
+    colour c = belt_at(s, x, y);
+    if (s->has_tile) {
+        return tile_over(s, x, y, c);
+    }
+    for (int k = 0; k < s->marks; k++) {
+        c = mark_over(&s->mark[k], x - SCENE_SIZE / 2.0, y - SCENE_SIZE / 2.0, c);
+    }
+    return c;
+}
+
+static colour scene_at(const scene *s, double x, double y) {
+    colour c = things_at(s, x, y);
+    return s->hand > 0.0 ? hand_over(s->hand, x, y, c) : c;
+}
+
+static void paint(const scene *s, int size, float *fine) {
+    const int across = size * OVER;
+    const double unit = (double)SCENE_SIZE / size;
+    for (int j = 0; j < across; j++) {
+        for (int i = 0; i < across; i++) {
+            double x = (i + 0.5) / OVER * unit;
+            double y = (j + 0.5) / OVER * unit;
+            colour c = scene_at(s, x, y);
             double light = light_at(s, x, y);
-            float *to = fine + 3 * (FINE * j + i);
+            float *to = fine + 3 * (across * j + i);
             to[0] = (float)(c.red * s->cast.red * light);
             to[1] = (float)(c.green * s->cast.green * light);
             to[2] = (float)(c.blue * s->cast.blue * light);
@@ -376,9 +431,10 @@ static void paint(const scene *s, float *fine) {
 
 /* ---- The camera ---- */
 
-/* One axis of the lens: a Gaussian over the fine samples around each camera pixel's centre. */
+/* One axis of the lens: a Gaussian over the fine samples around each of `size` camera pixels'
+ * centres. Steps are between samples, lines between rows or columns of them. */
 static void lens_axis(const float *from, int from_line, float *to, int to_line, int step, int lines,
-                      double blur) {
+                      int size, double blur) {
     enum { REACH = 2 * OVER };
     double kernel[2 * REACH + OVER];
     double sum = 0.0;
@@ -389,11 +445,11 @@ static void lens_axis(const float *from, int from_line, float *to, int to_line, 
         sum += kernel[k];
     }
     for (int line = 0; line < lines; line++) {
-        for (int i = 0; i < SCENE_SIZE; i++) {
+        for (int i = 0; i < size; i++) {
             double total[3] = {0, 0, 0};
             for (int k = 0; k < 2 * REACH + OVER; k++) {
                 int at = i * OVER - REACH + k;
-                at = at < 0 ? 0 : at >= FINE ? FINE - 1 : at;
+                at = at < 0 ? 0 : at >= size * OVER ? size * OVER - 1 : at;
                 for (int c = 0; c < 3; c++) {
                     total[c] += kernel[k] * from[line * from_line + at * step + c];
                 }
@@ -412,34 +468,68 @@ static uint8_t sensor(double light, double noise, random_state *r) {
     return (uint8_t)floor(encoded * 255.0 + 0.5);
 }
 
-static void expose(const scene *s, const float *fine, uint8_t *rgb) {
-    static _Thread_local float rows[FINE * SCENE_SIZE * 3];
-    static _Thread_local float pixels[SCENE_SIZE * SCENE_SIZE * 3];
-    enum { ROW = 3 * SCENE_SIZE };
-    lens_axis(fine, 3 * FINE, rows, ROW, 3, FINE, s->blur);
-    lens_axis(rows, 3, pixels, 3, ROW, SCENE_SIZE, s->blur);
-    for (int i = 0; i < SCENE_SIZE * SCENE_SIZE * 3; i++) {
+static void expose(const scene *s, int size, const float *fine, uint8_t *rgb) {
+    const int across = size * OVER;
+    const int row = 3 * size;
+    float *rows = malloc(sizeof *rows * (size_t)(across * row));
+    float *pixels = malloc(sizeof *pixels * (size_t)(size * row));
+    if (rows == NULL || pixels == NULL) {
+        abort();
+    }
+    lens_axis(fine, 3 * across, rows, row, 3, across, size, s->blur);
+    lens_axis(rows, 3, pixels, 3, row, size, size, s->blur);
+    for (int i = 0; i < size * row; i++) {
         rgb[i] = sensor(pixels[i], s->noise, s->random);
     }
+    free(rows);
+    free(pixels);
 }
 
-void scene_draw(kiln_class class, random_state *r, uint8_t *rgb) {
-    static _Thread_local float fine[FINE * FINE * 3];
+scene *scene_new(kiln_class class, const scene_batch *batch, random_state *r) {
     static void (*const faults[KILN_CLASSES])(scene *) = {
         [CRACK] = add_crack, [CHIP] = add_chip, [PINHOLE] = add_pinholes, [DRIP] = add_drip};
-    scene s;
-    memset(&s, 0, sizeof s);
-    s.random = r;
-    s.texture = (uint32_t)random_bits(r);
-    choose_belt(&s);
+    scene *s = calloc(1, sizeof *s);
+    if (s == NULL) {
+        abort();
+    }
+    s->random = r;
+    s->texture = (uint32_t)random_bits(r);
+    choose_belt(s);
     if (class != BELT) {
-        choose_tile(&s);
+        choose_tile(s);
     }
-    add_distractions(&s);
+    if (batch != NULL) {
+        settle(s, batch);
+    }
+    add_distractions(s);
     if (faults[class] != NULL) {
-        faults[class](&s);
+        faults[class](s);
     }
-    choose_light(&s);
-    paint(&s, fine);
-    expose(&s, fine, rgb);
+    choose_light(s);
+    return s;
+}
+
+void scene_free(scene *s) {
+    free(s);
+}
+
+void scene_frame(const scene *s, const scene_view *view, int size, random_state *r, uint8_t *rgb) {
+    scene seen = *s;
+    float *fine = malloc(sizeof *fine * 3 * (size_t)(size * OVER * size * OVER));
+    if (fine == NULL) {
+        abort();
+    }
+    seen.random = r;
+    if (view != NULL) {
+        look(&seen, view);
+    }
+    paint(&seen, size, fine);
+    expose(&seen, size, fine, rgb);
+    free(fine);
+}
+
+void scene_draw(kiln_class class, random_state *r, int size, uint8_t *rgb) {
+    scene *s = scene_new(class, NULL, r);
+    scene_frame(s, NULL, size, r, rgb);
+    scene_free(s);
 }

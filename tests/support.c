@@ -337,7 +337,7 @@ nsk_images *kiln_fresh(const kiln *k, const char *folder, uint64_t seed, int cou
     uint8_t *rgb = g_malloc(each);
     for (int i = 0; i < count; i++) {
         const uint8_t label = (uint8_t)(i % KILN_CLASSES);
-        scene_draw((kiln_class)label, &r, rgb);
+        scene_draw((kiln_class)label, &r, SCENE_SIZE, rgb);
         g_byte_array_append(pictures, rgb, (guint)each);
         g_byte_array_append(labels, &label, 1);
     }

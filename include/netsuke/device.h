@@ -186,14 +186,28 @@ unsigned nsk_layer_output(const nsk_model *model, unsigned layer);
  * output. */
 void nsk_layer_tensors(const nsk_model *model, unsigned layer, unsigned tensors[3]);
 
-/* What a layer costs, counted from its shapes: calls (one, or as many as a streamed layer has
- * pieces; each channel of a depthwise convolution by itself), multiply-accumulates that touch the
- * picture (taps in the padding are left out; a move has its runs of evenly spaced elements here),
- * outputs written, input bytes read from at least once, rows that are run through (each channel of
- * a depthwise convolution by itself), and bytes that are gathered or widened on the way: a
- * convolution's windows, else the input. */
+/* What a layer costs, counted from its shapes; a streamed one, or one written over its input, is the
+ * sum of its pieces. */
 typedef struct nsk_work {
-    uint64_t calls, macs, outputs, inputs, rows, moved;
+    uint64_t calls;   /* one, or a piece each; each channel of a depthwise convolution by itself */
+    uint64_t macs;    /* multiply-accumulates that touch the picture: taps in the padding are left
+                       * out; a move has its runs of evenly spaced elements here */
+    uint64_t outputs; /* written */
+    uint64_t inputs;  /* bytes read from at least once */
+    uint64_t rows;    /* that are run through, in each channel of a depthwise convolution */
+    uint64_t moved;   /* bytes gathered or widened: a convolution's windows, else the input */
+    /* The same as kernels see it; 0 for kinds of layer that have no such thing. */
+    uint64_t products; /* multiplications, with the padding and what fills a row up to words */
+    uint64_t pixels;   /* rows of inputs that meet all outputs of a group */
+    uint64_t runs;     /* of bytes that windows are gathered from */
+    uint64_t copies;   /* words and single bytes of those */
+    uint64_t alone;    /* products of a pixel that is left where two are taken at a time */
+    uint64_t fill;     /* products that are missing where four are */
+    uint64_t blocks;   /* products in blocks of sixteen inputs by four outputs, two pixels at a
+                        * time; of a depthwise convolution, sixteen channels by two taps */
+    uint64_t quads;    /* outputs, four of two pixels at a time, or sixteen channels */
+    uint64_t triples;  /* outputs, three of a row at a time */
+    uint64_t odd;      /* products of channels that are left where four are taken at a time */
 } nsk_work;
 nsk_work nsk_layer_work(const nsk_model *model, unsigned layer);
 /* What streaming costs besides: how often a layer is looked at (rows), and bytes moved up in their

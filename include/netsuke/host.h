@@ -122,6 +122,8 @@ typedef struct nsk_recipe {
 
 typedef struct nsk_brief {
     char *path, *name;
+    int variants;        /* combinations of the lists under [vary]; 1 where there are none */
+    char *variant;       /* the values of this one's, or the file's name without its ending */
     char *model, *board; /* files, as paths from here; board may be NULL */
     char *output;        /* of the model, where it has several; or NULL */
     /* image sets, and the labels of those that are arrays; all may be NULL */
@@ -141,6 +143,8 @@ typedef struct nsk_brief {
 /* Reads a brief and the labels file that it names. An unknown key is an error that names its line.
  */
 nsk_brief *nsk_brief_read(const char *path, nsk_error *error);
+/* The same with the values that the lists under [vary] give variant `index`, from 0. */
+nsk_brief *nsk_brief_read_variant(const char *path, int index, nsk_error *error);
 void nsk_brief_free(nsk_brief *brief);
 
 /* ---- Images ---------------------------------------------------------------------------------- */
@@ -670,8 +674,30 @@ typedef struct nsk_variant {
     int beaten_by; /* another that is nowhere worse and somewhere better, or NSK_NO_VARIANT */
 } nsk_variant;
 
-nsk_variant nsk_variant_of(const char *name, const nsk_comparison *comparison,
-                           const nsk_budget *budget, const nsk_limits *limits);
+/* What it takes long to find out of a variant. */
+typedef struct nsk_measured {
+    nsk_model_file *model;
+    int images, float_correct, integer_correct, agree, lost, won; /* as in nsk_comparison */
+} nsk_measured;
+
+/* Quantises and compares. */
+bool nsk_measure(const nsk_network *network, const nsk_images *calibration,
+                 const nsk_recipe *recipe, const nsk_images *held_out, nsk_measured *measured,
+                 nsk_error *error);
+void nsk_measured_clear(nsk_measured *measured);
+
+/* A name made of everything that the measurement depends on: this program, the network, every
+ * picture with its label, preparation and recipe. g_free; NULL on an error. */
+char *nsk_measurement_key(const nsk_network *network, const nsk_images *calibration,
+                          const nsk_recipe *recipe, const nsk_images *held_out, nsk_error *error);
+/* Measurements in a folder, two files each: KEY.nsk, KEY.ini. Reading is false where it is not
+ * there, or not whole. */
+bool nsk_measured_write(const nsk_measured *measured, const char *folder, const char *key,
+                        nsk_error *error);
+bool nsk_measured_read(nsk_measured *measured, const char *folder, const char *key);
+
+nsk_variant nsk_variant_of(const char *name, const nsk_measured *measured, const nsk_budget *budget,
+                           const nsk_limits *limits);
 /* Finds for each variant one that beats it in flash, RAM, time, energy and the integer model's
  * accuracy taken together. Picks none. */
 void nsk_weigh(nsk_variant *variants, int count);

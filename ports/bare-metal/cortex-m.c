@@ -13,20 +13,33 @@ int semihost_call(int operation, const void *argument) {
 /* SysTick: control, reload, current value. */
 static volatile uint32_t *const systick = (volatile uint32_t *)0xe000e010U;
 
-enum { TICKS = 0xffffff }; /* it counts down from here */
+enum { TICKS = 0xffffff }; /* it counts down from here, and then begins again */
+enum { ON = 1, INTERRUPTS = 2, PROCESSOR_CLOCK = 4 };
+
+static volatile uint32_t rounds; /* that it has gone */
+
+static void round_ended(void) {
+    rounds += TICKS + 1U;
+}
 
 void timer_start(void) {
     systick[1] = TICKS;
     systick[2] = 0;
-    systick[0] = 5; /* on, processor clock, no interrupt */
+    systick[0] = ON | INTERRUPTS | PROCESSOR_CLOCK;
 }
 
 uint32_t timer_now(void) {
-    return TICKS - systick[2];
+    uint32_t before;
+    uint32_t now;
+    do { /* a round may end between the two */
+        before = rounds;
+        now = TICKS - systick[2];
+    } while (before != rounds);
+    return before + now;
 }
 
 uint32_t timer_between(uint32_t from, uint32_t to) {
-    return (to - from) & TICKS;
+    return to - from;
 }
 
 static void fault(void) {
@@ -47,5 +60,6 @@ __attribute__((noreturn, used)) void reset(void) {
 }
 
 __attribute__((section(".vectors"), used)) static void *const vectors[16] = {
-    [0] = stack_top,     [1] = (void *)reset, [2] = (void *)fault, [3] = (void *)fault,
-    [4] = (void *)fault, [5] = (void *)fault, [6] = (void *)fault, [7] = (void *)fault};
+    [0] = stack_top,     [1] = (void *)reset, [2] = (void *)fault,
+    [3] = (void *)fault, [4] = (void *)fault, [5] = (void *)fault,
+    [6] = (void *)fault, [7] = (void *)fault, [15] = (void *)round_ended};

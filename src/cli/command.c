@@ -15,7 +15,7 @@ void cli_job_clear(cli_job *job) {
     char *const texts[] = {
         job->model_path, job->board_path, job->calibration_path, job->held_out_path, job->output,
         job->array,      job->array_name, job->predictions,      job->sheet,         job->plot,
-        job->onnx,       job->points,     job->training_path};
+        job->onnx,       job->points,     job->training_path,    job->keep,          job->only};
     for (size_t i = 0; i < G_N_ELEMENTS(texts); i++) {
         g_free(texts[i]);
     }
@@ -50,7 +50,7 @@ bool cli_load_brief(cli_job *job) {
     if (job->brief != NULL) {
         return true;
     }
-    job->brief = nsk_brief_read(job->arguments[0], &job->error);
+    job->brief = nsk_brief_read_variant(job->arguments[0], job->variant, &job->error);
     if (job->brief == NULL) {
         return false;
     }
@@ -132,19 +132,23 @@ static bool load_refinement(cli_job *job) {
     return job->training != NULL;
 }
 
-/* The brief's recipe, with what its limit and its board leave to the model of RAM. */
-static bool quantise(cli_job *job) {
+bool cli_make_recipe(cli_job *job, nsk_recipe *recipe) {
     if (!load_refinement(job)) {
         return false;
     }
-    nsk_recipe recipe = job->brief->recipe;
-    recipe.ram = job->brief->limits.ram;
-    recipe.progress = cli_progress;
-    if (job->brief->board != NULL && cli_load_board(job) &&
-        !nsk_ram_for_model(job->board, &job->brief->limits, &recipe.ram, &job->error)) {
-        return false;
-    }
-    job->model = nsk_quantise(job->network, job->calibration, &recipe, &job->error);
+    *recipe = job->brief->recipe;
+    recipe->ram = job->brief->limits.ram;
+    recipe->progress = cli_progress;
+    return job->brief->board == NULL ||
+           (cli_load_board(job) &&
+            nsk_ram_for_model(job->board, &job->brief->limits, &recipe->ram, &job->error));
+}
+
+static bool quantise(cli_job *job) {
+    nsk_recipe recipe;
+    job->model = cli_make_recipe(job, &recipe)
+                     ? nsk_quantise(job->network, job->calibration, &recipe, &job->error)
+                     : NULL;
     return job->model != NULL;
 }
 

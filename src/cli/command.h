@@ -17,9 +17,10 @@ typedef struct cli_job {
     char *model_path, *board_path, *calibration_path, *held_out_path, *training_path;
     gboolean json, tolerant;
     /* options of one command */
-    char *output, *array, *array_name, *predictions, *sheet, *plot, *onnx, *points;
-    gboolean all, split, gains, refine, neighbours;
-    gint frames, seed, sample;
+    char *output, *array, *array_name, *predictions, *sheet, *plot, *onnx, *points, *keep, *only;
+    gboolean all, split, gains, refine, neighbours, list;
+    gint frames, seed, sample, jobs;
+    int variant; /* of the brief, from 0 */
     char **arguments; /* BRIEF and what follows it */
 
     nsk_brief *brief;
@@ -55,6 +56,8 @@ nsk_images *cli_open_held_out(cli_job *job);
 /* The file of --model, or else the network quantised now. */
 bool cli_load_model(cli_job *job);
 bool cli_load_board(cli_job *job);
+/* The brief's recipe, with what its limit and its board leave to the model of RAM. */
+bool cli_make_recipe(cli_job *job, nsk_recipe *recipe);
 /* The network that the model is made of: with its channels evened out, where the brief says so. */
 bool cli_load_evened(cli_job *job);
 /* Is the model for the brief's labels and preparation? */

@@ -29,11 +29,8 @@
 #endif
 
 /* -Os: depthwise convolutions go the portable way, which is two kilobytes smaller. */
-#if (defined(__OPTIMIZE_SIZE__) && defined(NSK_ARCH_ARM_DSP)) || defined(NSK_ARCH_ARM_SMALL)
-#define NSK_PLAIN_DEPTHWISE(name) name
-#else
-#define NSK_PLAIN_DEPTHWISE NSK_PLAIN
-#define NSK_OWN_DEPTHWISE   1
+#if !(defined(__OPTIMIZE_SIZE__) && defined(NSK_ARCH_ARM_DSP)) && !defined(NSK_ARCH_ARM_SMALL)
+#define NSK_OWN_DEPTHWISE 1
 #endif
 
 /* On hosts, bytes of stack for gathered windows: many at a time; else the workspace's scratch. */

@@ -132,7 +132,7 @@ static void run_channel(const channel *c, int8_t *out) {
     }
 }
 
-void NSK_PLAIN_DEPTHWISE(nsk_depthwise_run)(const nsk_layer *l, int8_t *workspace) {
+static void run_from(const nsk_layer *l, int8_t *workspace, int32_t first) {
     int32_t each = l->out.channels / l->in.channels;
     channel c;
     c.layer = l;
@@ -140,12 +140,22 @@ void NSK_PLAIN_DEPTHWISE(nsk_depthwise_run)(const nsk_layer *l, int8_t *workspac
     c.length = (l->out.width - 1) * l->stride_across + (l->kernel_width - 1) * l->dilate_across + 1;
     c.lines_bytes = ((l->kernel_height - 1) * l->dilate_down + 1) * c.length;
     c.inside = l->in.width < c.length - l->pad_left ? l->in.width : c.length - l->pad_left;
-    for (int32_t i = 0; i < l->out.channels; i++) {
+    for (int32_t i = first; i < l->out.channels; i++) {
         c.in = workspace + l->in.place + i / each;
         c.weights = (const int8_t *)l->weights + i;
         c.finish = nsk_word(l->finish, (uint32_t)i);
         run_channel(&c, workspace + l->out.place + i);
     }
 }
+
+#if defined(NSK_ARCH_PORTABLE) || !defined(NSK_OWN_DEPTHWISE)
+void nsk_depthwise_run(const nsk_layer *l, int8_t *workspace) {
+    run_from(l, workspace, 0);
+}
+#else
+void nsk_depthwise_run_plain(const nsk_layer *l, int8_t *workspace, int32_t first) {
+    run_from(l, workspace, first);
+}
+#endif
 
 const nsk_operation nsk_depthwise = {check, nsk_depthwise_run};

@@ -6,7 +6,7 @@
 
 void nsk_depthwise_run(const nsk_layer *layer, int8_t *workspace);
 
-/* The portable one, where a core has its own: for what that leaves. */
-void nsk_depthwise_run_plain(const nsk_layer *layer, int8_t *workspace);
+/* The portable one, where a core has its own: for what that leaves, channels from `first` on. */
+void nsk_depthwise_run_plain(const nsk_layer *layer, int8_t *workspace, int32_t first);
 
 #endif

@@ -3,19 +3,101 @@
 #include "format.h"
 #include "stream.h"
 
-/* Taps that meet the picture, over all windows. They are a product of those down and across. */
-static uint64_t window_taps(const nsk_layer *l) {
-    uint64_t down = 0;
-    uint64_t across = 0;
+/* Rows and columns of a layer's windows. */
+typedef struct windows {
+    uint64_t rows, columns; /* of taps that meet the picture, over all windows */
+    uint64_t inner, outer;  /* windows along a row that lie in the picture, and others */
+    uint64_t outer_taps;    /* columns of the latter that meet the picture */
+} windows;
+
+static windows windows_of(const nsk_layer *l) {
+    windows all = {0, 0, 0, 0, 0};
     for (int32_t y = 0; y < l->out.height; y++) {
         nsk_window w = nsk_rows(l, y);
-        down += (uint64_t)(w.last - w.first);
+        all.rows += (uint64_t)(w.last - w.first);
     }
     for (int32_t x = 0; x < l->out.width; x++) {
         nsk_window w = nsk_columns(l, x);
-        across += (uint64_t)(w.last - w.first);
+        uint64_t taps = (uint64_t)(w.last - w.first);
+        bool inner = taps == (uint64_t)l->kernel_width && l->count == 1 && l->dilate_across == 1;
+        all.columns += taps;
+        all.inner += inner;
+        all.outer += !inner;
+        all.outer_taps += inner ? 0 : taps;
     }
-    return down * across;
+    return all;
+}
+
+/* Taps that meet the picture, over all windows: a product of those down and across. */
+static uint64_t window_taps(const nsk_layer *l) {
+    windows w = windows_of(l);
+    return w.rows * w.columns;
+}
+
+static uint64_t up_to(uint64_t number, uint64_t multiple) {
+    return (number + multiple - 1U) / multiple * multiple;
+}
+
+/* Rows of inputs, `row` bytes each filled up to words, that meet `outputs` rows of weights. */
+static void multiply_out(nsk_work *w, uint64_t pixels, uint64_t row, uint64_t outputs) {
+    uint64_t each = row * outputs;
+    uint64_t pairs = up_to(pixels, 2);
+    w->pixels += pixels;
+    w->products += pixels * each;
+    w->alone += pixels % 2U * each;
+    w->fill += (4U - pixels % 4U) % 4U * each;
+    if (outputs >= 4U) {
+        w->blocks += pairs * up_to(outputs, 4) * up_to(row, 16);
+        w->quads += pairs * up_to(outputs, 4);
+    } else {
+        w->odd += pixels * each;
+    }
+}
+
+/* What gathering a window's rows takes, over all windows of a group. */
+static void gather(nsk_work *work, const nsk_layer *l) {
+    windows w = windows_of(l);
+    uint64_t length = (uint64_t)(l->in.channels / (int32_t)l->count);
+    uint64_t bytes = length * (uint32_t)l->kernel_width;
+    uint64_t all = w.inner + w.outer;
+    uint64_t outside = (uint64_t)l->out.height * (uint32_t)l->kernel_height - w.rows;
+    work->runs += w.rows * (w.inner + w.outer * (uint32_t)l->kernel_width) + outside * all;
+    work->copies +=
+        w.rows * (w.inner * (bytes / 4U + bytes % 4U) + w.outer_taps * (length / 4U + length % 4U));
+}
+
+static void count_conv(nsk_work *work, const nsk_layer *l) {
+    uint64_t row = (uint64_t)nsk_row_bytes(nsk_conv_taps(l));
+    uint64_t pixels = (uint64_t)l->out.height * l->out.width;
+    work->macs = window_taps(l) * l->out.channels * (l->in.channels / l->count);
+    for (uint32_t group = 0; group < l->count; group++) {
+        multiply_out(work, pixels, row, l->out.channels / l->count);
+        if (!nsk_conv_is_direct(l)) {
+            gather(work, l);
+        }
+    }
+    if (nsk_conv_is_direct(l)) {
+        work->rows = l->out.channels; /* looked at once a call; rows of pixels are not */
+    } else {
+        work->moved = pixels * l->count * row;
+    }
+}
+
+static void count_depthwise(nsk_work *work, const nsk_layer *l) {
+    uint64_t area = nsk_kernel_area(l);
+    uint64_t pixels = (uint64_t)l->out.height * l->out.width;
+    uint64_t channels = l->out.channels;
+    work->calls = channels;
+    work->rows *= channels;
+    work->macs = window_taps(l) * channels;
+    work->products = pixels * area * channels;
+    work->pixels = pixels;
+    work->blocks = up_to(channels, 16) * pixels * up_to(area, 2);
+    work->quads = up_to(channels, 16) * pixels;
+    work->triples = channels * l->out.height * up_to(l->out.width, 3);
+    work->odd = channels % 4U * pixels * area;
+    work->runs = up_to(channels, 16) * l->out.height; /* rows, sixteen channels at a time */
+    work->alone = up_to(channels, 16) * (windows_of(l).outer * l->out.height);
 }
 
 /* Elements that a move copies. */
@@ -29,27 +111,17 @@ static uint64_t moved(const nsk_layer *l) {
 
 static nsk_work work_of(const nsk_layer *layer) {
     const nsk_layer l = *layer;
-    nsk_work work;
-    work.calls = 1;
-    work.macs = 0;
-    work.outputs = nsk_tensor_bytes(&l.out);
-    work.inputs = nsk_tensor_bytes(&l.in);
-    work.rows = l.out.height;
-    work.moved = work.inputs;
+    nsk_work work = {.calls = 1,
+                     .outputs = nsk_tensor_bytes(&l.out),
+                     .inputs = nsk_tensor_bytes(&l.in),
+                     .rows = l.out.height,
+                     .moved = nsk_tensor_bytes(&l.in)};
     switch (l.kind) {
     case NSK_CONV:
-        work.macs = window_taps(&l) * l.out.channels * (l.in.channels / l.count);
-        if (nsk_conv_is_direct(&l)) {
-            work.rows = l.out.channels; /* looked at once a call; rows of pixels are not */
-        } else {
-            work.moved = (uint64_t)l.out.height * l.out.width * l.count *
-                         (uint32_t)nsk_row_bytes(nsk_conv_taps(&l));
-        }
+        count_conv(&work, &l);
         break;
     case NSK_DEPTHWISE:
-        work.calls = l.out.channels;
-        work.rows *= l.out.channels;
-        work.macs = window_taps(&l) * l.out.channels;
+        count_depthwise(&work, &l);
         break;
     case NSK_MAX_POOL:
     case NSK_AVERAGE_POOL:
@@ -57,6 +129,7 @@ static nsk_work work_of(const nsk_layer *layer) {
         break;
     case NSK_DENSE:
         work.macs = work.inputs * work.outputs;
+        multiply_out(&work, 1, (uint64_t)nsk_row_bytes((int32_t)work.inputs), work.outputs);
         break;
     case NSK_TRANSPOSED: /* every input meets every tap of its group, pads aside */
         work.macs = (uint64_t)work.inputs * (uint32_t)(l.kernel_height * l.kernel_width) *
@@ -80,6 +153,16 @@ static void add(nsk_work *to, const nsk_work *w) {
     to->inputs += w->inputs;
     to->rows += w->rows;
     to->moved += w->moved;
+    to->products += w->products;
+    to->pixels += w->pixels;
+    to->runs += w->runs;
+    to->copies += w->copies;
+    to->alone += w->alone;
+    to->fill += w->fill;
+    to->blocks += w->blocks;
+    to->quads += w->quads;
+    to->triples += w->triples;
+    to->odd += w->odd;
 }
 
 typedef struct pieces {
@@ -96,7 +179,7 @@ static void add_piece(void *context, unsigned index, const nsk_layer *piece) {
 }
 
 nsk_work nsk_layer_work(const nsk_model *model, unsigned layer) {
-    pieces p = {layer, {0, 0, 0, 0, 0, 0}};
+    pieces p = {.layer = layer};
     if (layer < model->streamed) {
         nsk_stream_walk(model, add_piece, &p, NULL);
         return p.sum;
@@ -122,7 +205,7 @@ static void ignore(void *context, unsigned index, const nsk_layer *piece) {
 }
 
 nsk_work nsk_stream_work(const nsk_model *model) {
-    nsk_work work = {0, 0, 0, 0, 0, 0};
+    nsk_work work = {.calls = 0};
     if (model->streamed > 0) {
         work.rows = ((uint64_t)model->height + model->band - 1U) / model->band * model->streamed;
         nsk_stream_walk(model, ignore, NULL, &work.moved);

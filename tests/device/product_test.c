@@ -12,8 +12,8 @@
 
 /* Only hosts with vectors of their own have two ways. */
 #if !defined(__x86_64__)
-#define nsk_multiply_out_plain  nsk_multiply_out
-#define nsk_depthwise_run_plain nsk_depthwise_run
+#define nsk_multiply_out_plain               nsk_multiply_out
+#define nsk_depthwise_run_plain(l, w, first) nsk_depthwise_run(l, w)
 #endif
 
 enum { MOST_ROW = 6000, MOST_PIXELS = 40, MOST_OUTPUTS = 40, MOST_STEP = MOST_OUTPUTS + 8 };
@@ -204,7 +204,7 @@ static void depthwise_ways_agree(void) {
         nsk_depthwise_run(&d->layer, d->workspace[0]);
         memcpy(first, d->workspace[2], sizeof d->workspace[2]);
         memset(d->workspace[2], 99, sizeof d->workspace[2]);
-        nsk_depthwise_run_plain(&d->layer, d->workspace[0]);
+        nsk_depthwise_run_plain(&d->layer, d->workspace[0], 0);
         CU_ASSERT_EQUAL(memcmp(first, d->workspace[2], sizeof d->workspace[2]), 0);
         CU_ASSERT_EQUAL(d->workspace[2][outputs], 99); /* the byte behind the last output */
     }

@@ -119,7 +119,45 @@ static void weigh_json(void) {
                      "boards/needle.ini");
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "all  "));
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "board needle"));
-    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "* kiln-third  kiln-third.onnx"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "* kiln-third "));
+    outcome_clear(&o);
+}
+
+/* Eight variants from one brief's lists, spread over processes by another program: each command is
+ * whole by itself, and what they found is there for all of them together. */
+static void variants_are_spread(void) {
+    outcome o =
+        drive_for(0, "netsuke weigh demo/variants.ini --sample 60 --keep \"$T/kept\" --list > "
+                     "\"$T/list\" && wc -l < \"$T/list\" && cd / && parallel -j2 --halt "
+                     "now,fail=1 < \"$T/list\" > \"$T/log\" && ls \"$T/kept\" | wc -l");
+    CU_ASSERT_STRING_EQUAL(o.out, "8\n16\n");
+    outcome_clear(&o);
+    JsonNode *root =
+        drive_json(1, "touch \"$T/before\" && netsuke weigh demo/variants.ini --sample 60 "
+                      "--keep \"$T/kept\" --json");
+    CU_ASSERT_EQUAL(json_length(root, "variants"), 8);
+    CU_ASSERT_STRING_EQUAL(json_text(root, "variants.7.name"), "kiln-64-half");
+    CU_ASSERT_STRING_EQUAL(json_text(root, "variants.7.input"), "64x64");
+    json_node_unref(root);
+    o = drive_for(0, "find \"$T/kept\" -newer \"$T/before\" -type f | wc -l");
+    CU_ASSERT_STRING_EQUAL(o.out, "0\n"); /* nothing was measured again */
+    outcome_clear(&o);
+}
+
+/* A picture that changes makes another measurement, and so does a recipe; a limit does not. */
+static void measurements_are_kept_by_content(void) {
+    outcome o = drive_for(
+        0, "mkdir -p \"$T/w/i\" && for c in belt sound crack chip pinhole drip; do mkdir "
+           "\"$T/w/i/$c\" && "
+           "cp demo/images/held-out/$c/$c-000[0-3].png \"$T/w/i/$c\"; done && cp demo/labels.txt "
+           "demo/kiln-third.onnx \"$T/w\" && sed 's#images/[a-z-]*#i#; "
+           "s#\\.\\./boards#'$PWD'/boards#' "
+           "demo/kiln-third.ini > \"$T/w/k\" && cd \"$T/w\" && weigh() { netsuke weigh k --keep "
+           "kept > log; "
+           "ls kept | wc -l; } && weigh && sed -i 's/loss = .*/loss = 90/' k && weigh && "
+           "printf '[stages]\nrounding = no\n' >> k && weigh && cp i/belt/belt-0000.png "
+           "i/belt/belt-0001.png && weigh && rm kept/*.nsk && weigh");
+    CU_ASSERT_STRING_EQUAL(o.out, "2\n2\n4\n6\n4\n");
     outcome_clear(&o);
 }
 
@@ -333,6 +371,8 @@ CU_TestInfo contract_tests[] = {
     {"stress --json", stress_json},
     {"atlas --json", atlas_json},
     {"weigh", weigh_json},
+    {"variants are spread", variants_are_spread},
+    {"measurements are kept by content", measurements_are_kept_by_content},
     {"atlas --neighbours --json", neighbours_json},
     {"quantise --gains --json", gains_json},
     {"quantise --refine", refined_json},

@@ -17,7 +17,8 @@ const char *scratch(void) {
 static outcome run_line(const char *line) {
     outcome o = {-1, NULL, NULL};
     char *script =
-        g_strdup_printf("netsuke() { '%s' \"$@\"; }; T='%s'; %s", NSK_COMMAND, folder, line);
+        g_strdup_printf("netsuke() { '%s' \"$@\"; }; T='%s'; export XDG_CACHE_HOME='%s/cache'; %s",
+                        NSK_COMMAND, folder, folder, line);
     char *arguments[] = {(char *)"bash", (char *)"-c", script, NULL};
     int status = 0;
     if (g_spawn_sync(NSK_SOURCE_DIR, arguments, NULL, G_SPAWN_SEARCH_PATH, NULL, NULL, &o.out,

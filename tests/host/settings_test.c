@@ -91,6 +91,44 @@ static void check_defaults(nsk_brief *b, const nsk_error *error) {
     CU_ASSERT_PTR_NULL(b->decision.resting);
 }
 
+/* The last list turns fastest; a list of one is no choice, and is not in the name. */
+static void lists_make_variants(void) {
+    static const struct {
+        const char *name, *model, *board;
+        nsk_streaming_wish streaming;
+    } expected[] = {{"a,always", "/m/a.onnx", "/two.ini", NSK_STREAM_ALWAYS},
+                    {"a,never", "/m/a.onnx", "/two.ini", NSK_STREAM_NEVER},
+                    {"b,always", "/m/b.onnx", "/two.ini", NSK_STREAM_ALWAYS},
+                    {"b,never", "/m/b.onnx", "/two.ini", NSK_STREAM_NEVER}};
+    char *folder = scratch_new();
+    char *path = scratch_path(folder, "job.ini");
+    char *labels = scratch_path(folder, "labels.txt");
+    nsk_error error = {.text = ""};
+    scratch_write_text(labels, "belt\nsound\ncrack\n");
+    scratch_write_text(path, "[model]\nfile = m.onnx\nlabels = labels.txt\n[vary]\nmodel = "
+                             "m/a.onnx; m/b.onnx\nstreamed = always;never\n"
+                             "board = two.ini\n[board]\nfile = one.ini\n");
+    for (int i = 0; i < (int)G_N_ELEMENTS(expected); i++) {
+        nsk_brief *b = nsk_brief_read_variant(path, i, &error);
+        CU_ASSERT_PTR_NOT_NULL_FATAL(b);
+        CU_ASSERT_EQUAL(b->variants, 4);
+        CU_ASSERT_STRING_EQUAL(b->variant, expected[i].name);
+        CU_ASSERT(g_str_has_suffix(b->model, expected[i].model));
+        CU_ASSERT(g_str_has_suffix(b->board, expected[i].board));
+        CU_ASSERT_EQUAL(b->recipe.streaming, expected[i].streaming);
+        nsk_brief_free(b);
+    }
+    nsk_brief *plain = nsk_brief_read(path, &error); /* for other commands */
+    CU_ASSERT_PTR_NOT_NULL_FATAL(plain);
+    CU_ASSERT(g_str_has_suffix(plain->model, "/m.onnx") &&
+              g_str_has_suffix(plain->board, "one.ini"));
+    CU_ASSERT_STRING_EQUAL(plain->variant, "job");
+    nsk_brief_free(plain);
+    g_free(path);
+    g_free(labels);
+    scratch_remove(folder);
+}
+
 static void little_is_needed(void) {
     with_brief(GOOD, check_defaults);
 }
@@ -121,6 +159,8 @@ static const char *const bad[][2] = {
     {"$[ranges]\nconv1 = wide\n", "job.ini:5: conv1: 'wide' is none of: auto, extremes"},
     {"$[stages]\nbiases = 1\n", "none of: no, yes"},
     {"$[stages]\npolish = yes\n", "unknown key 'polish'"},
+    {"$[vary]\nmodel = a;\n", "job.ini:5: model: a value between two ';' is empty"},
+    {"$[vary]\nmoddel = a\n", "known are: model, size, ranges, streamed, refine, board"},
     {"$[limits]\nloss = much\n", "job.ini:5: loss: 'much' should be a number"},
     {"$[images]\ncalibration-limit = -1\n", "job.ini:5: calibration-limit"},
     {"$[images]\ncalibration-limit = 20.5\n", "job.ini:5: calibration-limit: a whole number"},
@@ -221,6 +261,7 @@ static void boards_are_checked(void) {
 CU_TestInfo settings_tests[] = {
     {"everything a brief may say", everything_is_read},
     {"the least that it must say", little_is_needed},
+    {"lists make variants", lists_make_variants},
     {"mistakes are named with their line", mistakes_are_named},
     {"labels", labels_are_checked},
     {"files that are none", not_a_text_file},

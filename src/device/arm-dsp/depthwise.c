@@ -227,10 +227,11 @@ void nsk_depthwise_run(const nsk_layer *l, int8_t *workspace) {
     bool fits = l->kernel_height == KERNEL && l->kernel_width == KERNEL &&
                 l->stride_down == l->stride_across && l->stride_across <= 2 &&
                 l->dilate_down == 1 && l->dilate_across == 1 && l->out.width >= PIXELS &&
-                l->in.channels % CHANNELS == 0 && l->in.channels == l->out.channels &&
+                l->in.channels >= CHANNELS && l->in.channels == l->out.channels &&
                 l->in.place % 4 == 0 && nsk_finish_is_plain(l);
-    if (!fits) {
-        nsk_depthwise_run_plain(l, workspace);
+    int32_t whole = fits ? l->out.channels & ~(CHANNELS - 1) : 0; /* channels, four at a time */
+    nsk_depthwise_run_plain(l, workspace, whole);
+    if (whole == 0) {
         return;
     }
     four f;
@@ -241,7 +242,7 @@ void nsk_depthwise_run(const nsk_layer *l, int8_t *workspace) {
         f.line[k] = (uint32_t *)(void *)(workspace + l->scratch) + 2 * k * f.length;
         clear_line(l, f.line[k], f.length);
     }
-    for (int32_t c = 0; c < l->out.channels; c += CHANNELS) {
+    for (int32_t c = 0; c < whole; c += CHANNELS) {
         f.in = workspace + l->in.place + c;
         start_four(&f, c);
         run_four(&f, workspace + l->out.place + c);

@@ -37,6 +37,12 @@ static const nsk_setting_name known[] = {
     {"stages", "biases"},
     {"stages", "refine"},
     {"stages", "refine-epochs"},
+    {"vary", "model"},
+    {"vary", "size"},
+    {"vary", "ranges"},
+    {"vary", "streamed"},
+    {"vary", "refine"},
+    {"vary", "board"},
     {"limits", "flash"},
     {"limits", "ram"},
     {"limits", "latency"},
@@ -220,14 +226,84 @@ static bool fill(nsk_brief *brief, const nsk_settings *s, nsk_error *error) {
     return good;
 }
 
+/* Lists under [vary], and the setting that takes its values from each in turn. */
+static const struct varied {
+    const char *key, *group, *setting;
+} varied[] = {{"model", "model", "file"},     {"size", "input", "size"},
+              {"ranges", "ranges", "every"},  {"streamed", "schedule", "streamed"},
+              {"refine", "stages", "refine"}, {"board", "board", "file"}};
+
+enum { MOST_VARIANTS = 10000 };
+
+/* How many the lists' combinations are. */
+static bool count_variants(const nsk_settings *s, int *count, nsk_error *error) {
+    *count = 1;
+    for (size_t i = 0; i < G_N_ELEMENTS(varied); i++) {
+        const char *text = nsk_settings_text(s, "vary", varied[i].key);
+        char **values = g_strsplit(text != NULL ? text : "any", ";", -1);
+        bool whole = true;
+        for (int k = 0; values[k] != NULL; k++) {
+            whole = whole && g_strstrip(values[k])[0] != '\0';
+        }
+        int length = (int)g_strv_length(values);
+        g_strfreev(values);
+        if (!whole || *count > MOST_VARIANTS / length) {
+            return nsk_settings_fail(s, "vary", varied[i].key, error,
+                                     whole ? "more than 10,000 variants in all; shorten the lists"
+                                           : "a value between two ';' is empty");
+        }
+        *count *= length;
+    }
+    return true;
+}
+
+/* Puts the values of one variant in their places; the last list turns fastest. The name says those
+ * that have a choice. g_free. */
+static char *choose_variant(nsk_settings *s, int index) {
+    GString *name = g_string_new("");
+    for (size_t i = G_N_ELEMENTS(varied); i-- > 0;) {
+        const char *text = nsk_settings_text(s, "vary", varied[i].key);
+        if (text == NULL) {
+            continue;
+        }
+        char **values = g_strsplit(text, ";", -1);
+        int length = (int)g_strv_length(values);
+        const char *value = g_strstrip(values[index % length]);
+        bool is_file = strcmp(varied[i].setting, "file") == 0;
+        char *said = is_file ? nsk_stem(value) : g_strdup(value);
+        nsk_settings_put(s, varied[i].group, varied[i].setting, value, "vary", varied[i].key);
+        if (length > 1) {
+            g_string_prepend(name, name->len > 0 ? "," : "");
+            g_string_prepend(name, said);
+        }
+        index /= length;
+        g_free(said);
+        g_strfreev(values);
+    }
+    return g_string_free(name, FALSE);
+}
+
 nsk_brief *nsk_brief_read(const char *path, nsk_error *error) {
+    return nsk_brief_read_variant(path, NSK_NO_VARIANT, error);
+}
+
+nsk_brief *nsk_brief_read_variant(const char *path, int index, nsk_error *error) {
     nsk_settings *s = nsk_settings_read(path, known, error);
-    if (s == NULL) {
+    int variants = 0;
+    if (s == NULL || !count_variants(s, &variants, error)) {
+        nsk_settings_free(s);
         return NULL;
+    }
+    char *variant = index >= 0 && index < variants ? choose_variant(s, index) : g_strdup("");
+    if (variant[0] == '\0') {
+        g_free(variant);
+        variant = nsk_stem(path);
     }
     nsk_brief *brief = g_new0(nsk_brief, 1);
     brief->path = g_strdup(path);
     brief->name = g_path_get_basename(path);
+    brief->variants = variants;
+    brief->variant = variant;
     for (int i = 0; i < 3; i++) {
         brief->input.deviation[i] = 1.0;
     }
@@ -246,6 +322,7 @@ void nsk_brief_free(nsk_brief *brief) {
     }
     char *const texts[] = {brief->path,
                            brief->name,
+                           brief->variant,
                            brief->model,
                            brief->output,
                            brief->board,

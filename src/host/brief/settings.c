@@ -85,6 +85,29 @@ static bool take_group(nsk_settings *s, const nsk_setting_name *known, char *lin
     return true;
 }
 
+static void insert(nsk_settings *s, const char *group, const char *key, const char *value,
+                   int line) {
+    entry *e = g_new(entry, 1);
+    e->value = g_strdup(value);
+    e->line = line;
+    GPtrArray *keys = g_hash_table_lookup(s->groups, group);
+    if (keys == NULL) {
+        keys = g_ptr_array_new_with_free_func(g_free);
+        g_ptr_array_add(keys, NULL);
+        g_hash_table_insert(s->groups, g_strdup(group), keys);
+    }
+    if (find(s, group, key) == NULL) {
+        g_ptr_array_insert(keys, (int)keys->len - 1, g_strdup(key));
+    }
+    g_hash_table_insert(s->entries, g_strdup_printf("%s\n%s", group, key), e);
+}
+
+void nsk_settings_put(nsk_settings *s, const char *group, const char *key, const char *text,
+                      const char *like_group, const char *like_key) {
+    const entry *like = find(s, like_group, like_key);
+    insert(s, group, key, text, like != NULL ? like->line : 0);
+}
+
 static bool take_setting(nsk_settings *s, const nsk_setting_name *known, char *line, int number,
                          const char *group, nsk_error *error) {
     char *equals = strchr(line, '=');
@@ -108,17 +131,7 @@ static bool take_setting(nsk_settings *s, const nsk_setting_name *known, char *l
         return nsk_fail(error, "%s:%d: '%s' stands on line %d already; keep one", s->path, number,
                         key, find(s, group, key)->line);
     }
-    entry *e = g_new(entry, 1);
-    e->value = g_strdup(value);
-    e->line = number;
-    g_hash_table_insert(s->entries, g_strdup_printf("%s\n%s", group, key), e);
-    GPtrArray *keys = g_hash_table_lookup(s->groups, group);
-    if (keys == NULL) {
-        keys = g_ptr_array_new_with_free_func(g_free);
-        g_ptr_array_add(keys, NULL);
-        g_hash_table_insert(s->groups, g_strdup(group), keys);
-    }
-    g_ptr_array_insert(keys, (int)keys->len - 1, g_strdup(key));
+    insert(s, group, key, value, number);
     return true;
 }
 

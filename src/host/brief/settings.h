@@ -48,6 +48,10 @@ bool nsk_settings_choice(const nsk_settings *settings, const char *group, const 
 bool nsk_settings_fail(const nsk_settings *settings, const char *group, const char *key,
                        nsk_error *error, const char *text);
 
+/* Gives a key the text, as if it stood on the line of another that is there. */
+void nsk_settings_put(nsk_settings *settings, const char *group, const char *key, const char *text,
+                      const char *like_group, const char *like_key);
+
 /* The keys of a group in their order; NULL where there is none. */
 const char *const *nsk_settings_keys(const nsk_settings *settings, const char *group);
 

@@ -4,9 +4,10 @@
 
 #include "netsuke/device.h"
 
-/* "conv", "pointwise" (a 1x1 convolution), "depthwise" (3x3), "depthwise-any", ... */
+/* "conv", "pointwise" (1x1 on pixels as they stand), "depthwise" (3x3), "depthwise-few" (of fewer
+ * than sixteen channels), "depthwise-any", ...: layers that go the same way through a kernel. */
 const char *nsk_cost_kind(const nsk_model *model, unsigned layer);
-/* The same of a layer of that kind with a kernel of so many taps. */
-const char *nsk_cost_kind_of(nsk_kind kind, int taps, bool square);
+/* Of a kind of layer as such. */
+const char *nsk_kind_name(nsk_kind kind);
 
 #endif

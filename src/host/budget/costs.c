@@ -23,20 +23,33 @@ static const nsk_setting_name known[] = {
     {"*", "byte"},
     {"*", "output"},
     {"*", "mac"},
+    {"*", "product"},
+    {"*", "pixel"},
+    {"*", "run"},
+    {"*", "copy"},
+    {"*", "alone"},
+    {"*", "fill"},
+    {"*", "block"},
+    {"*", "quad"},
+    {"*", "triple"},
+    {"*", "odd"},
     {"*", "cycles-each"},
     {"*", "branches-each"},
     {"*", "worst-misfit"},
     {NULL, NULL},
 };
 
-const char *const nsk_cost_terms[NSK_COST_TERMS] = {"call", "row", "byte", "output", "mac"};
+const char *const nsk_cost_terms[NSK_COST_TERMS] = {"call",    "row",   "byte", "output", "mac",
+                                                    "product", "pixel", "run",  "copy",   "alone",
+                                                    "fill",    "block", "quad", "triple", "odd"};
 
-void nsk_cost_terms_of(const nsk_work *work, double *terms) {
-    terms[0] = (double)work->calls;
-    terms[1] = (double)work->rows;
-    terms[2] = (double)work->moved;
-    terms[3] = (double)work->outputs;
-    terms[4] = (double)work->macs;
+void nsk_cost_terms_of(const nsk_work *w, double *terms) {
+    const uint64_t numbers[NSK_COST_TERMS] = {
+        w->calls,  w->rows,  w->moved, w->outputs, w->macs,  w->products, w->pixels, w->runs,
+        w->copies, w->alone, w->fill,  w->blocks,  w->quads, w->triples,  w->odd};
+    for (int i = 0; i < NSK_COST_TERMS; i++) {
+        terms[i] = (double)numbers[i];
+    }
 }
 
 nsk_costs *nsk_costs_read(const char *path, nsk_error *error) {
@@ -79,9 +92,13 @@ static bool read_number(const nsk_costs *costs, const char *kind, const char *ke
 
 bool nsk_costs_kernel(const nsk_costs *costs, const char *kind, nsk_kernel_cost *cost,
                       nsk_error *error) {
-    bool good = true;
+    bool good = nsk_settings_keys(costs->settings, kind) != NULL ||
+                nsk_fail(error, "%s: nothing on [%s]; `make costs` writes a whole table",
+                         costs->path, kind);
     for (int t = 0; t < NSK_COST_TERMS && good; t++) {
-        good = read_number(costs, kind, nsk_cost_terms[t], &cost->term[t], error);
+        cost->term[t] = 0.0;
+        good = nsk_settings_number(costs->settings, kind, nsk_cost_terms[t], NSK_NUMBER, 0, 1e9,
+                                   &cost->term[t], error);
     }
     return good && read_number(costs, kind, "cycles-each", &cost->cycles_each, error) &&
            read_number(costs, kind, "branches-each", &cost->branches_each, error) &&

@@ -4,14 +4,13 @@
 
 #include "base/base.h"
 
-/* What instructions are counted by: a layer's calls (one), its rows, bytes moved, outputs and
- * multiply-accumulates, as nsk_work has them. */
-enum { NSK_COST_TERMS = 5 };
+/* What instructions are counted by: numbers of nsk_work. */
+enum { NSK_COST_TERMS = 15 };
 extern const char *const nsk_cost_terms[NSK_COST_TERMS]; /* their keys in a table */
 void nsk_cost_terms_of(const nsk_work *work, double *terms);
 
-/* instructions = the sum of each times its `term`; each takes `cycles_each`, and `branches_each` of
- * them are taken branches. */
+/* instructions = the sum of each times its `term` (0 where the table has no such key); each takes
+ * `cycles_each`, and `branches_each` of them are taken branches. */
 typedef struct nsk_kernel_cost {
     double term[NSK_COST_TERMS];
     double cycles_each, branches_each;

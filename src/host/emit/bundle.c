@@ -141,7 +141,7 @@ static GString *operations_source(const nsk_needs *needs) {
                                  "#include \"nsk_layer.h\"\n\n"
                                  "const nsk_operation *const nsk_operations[NSK_KINDS] = {\n");
     for (int i = 0; i < NSK_KINDS; i++) {
-        const char *kind = i > 0 ? nsk_cost_kind_of((nsk_kind)i, 9, true) : "no kind";
+        const char *kind = i > 0 ? nsk_kind_name((nsk_kind)i) : "no kind";
         char *name = g_strdelimit(g_strdup(kind), "-", '_');
         g_string_append_printf(text, needs->kinds[i] ? "    &nsk_%s,\n" : "    NULL, /* %s */\n",
                                name);

@@ -14,26 +14,30 @@ void nsk_share_interval(int part, int whole, double *low, double *high) {
     *high = n > 0.0 ? fmin(middle + half, 1.0) : 1.0;
 }
 
-nsk_variant nsk_variant_of(const char *name, const nsk_comparison *c, const nsk_budget *b,
+nsk_variant nsk_variant_of(const char *name, const nsk_measured *m, const nsk_budget *b,
                            const nsk_limits *limits) {
+    double loss = 100.0 * (m->float_correct - m->integer_correct) / m->images;
+    double low;
+    double high;
+    nsk_paired_interval(m->lost, m->won, m->images, &low, &high);
     nsk_variant v = {.name = name,
-                     .images = c->images,
-                     .float_correct = c->float_correct,
-                     .integer_correct = c->integer_correct,
-                     .loss_points = c->loss_points,
-                     .loss_low = c->loss_low,
-                     .loss_high = c->loss_high,
+                     .images = m->images,
+                     .float_correct = m->float_correct,
+                     .integer_correct = m->integer_correct,
+                     .loss_points = loss,
+                     .loss_low = 100.0 * low,
+                     .loss_high = 100.0 * high,
                      .flash = b->flash,
                      .ram = b->ram,
                      .seconds = b->seconds,
                      .joules = b->joules,
                      .fits = true};
-    nsk_share_interval(c->integer_correct, c->images, &v.accuracy_low, &v.accuracy_high);
+    nsk_share_interval(m->integer_correct, m->images, &v.accuracy_low, &v.accuracy_high);
     for (int i = 0; i < NSK_BUDGET_LIMITS; i++) {
         v.limits[i] = b->limits[i];
     }
-    v.limits[NSK_LIMIT_LOSS] = (nsk_budget_limit){"loss", "points", limits->loss, c->loss_points,
-                                                  c->loss_points <= limits->loss};
+    v.limits[NSK_LIMIT_LOSS] =
+        (nsk_budget_limit){"loss", "points", limits->loss, loss, loss <= limits->loss};
     for (int i = 0; i < NSK_VARIANT_LIMITS; i++) {
         v.fits = v.fits && v.limits[i].holds;
     }

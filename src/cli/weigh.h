@@ -1,0 +1,30 @@
+/* cli/weigh: what `netsuke weigh` keeps of each variant; how it is shown, and how measuring is
+ * spread over processes. */
+#ifndef CLI_WEIGH_H
+#define CLI_WEIGH_H
+
+#include "command.h"
+
+/* What may tell variants apart, in words. */
+enum { MODEL, INPUT, BOARD, RANGES, STREAMED, REFINED, TRAITS };
+
+typedef struct entry {
+    cli_job job; /* of one variant of one brief */
+    const char *name;
+    char *traits[TRAITS];
+    char *key; /* of the measurement */
+    nsk_measured measured;
+    bool is_measured;
+} entry;
+
+void weigh_print(const entry *entries, const nsk_variant *variants, int count);
+void weigh_print_json(const entry *entries, const nsk_variant *variants, int count);
+bool weigh_write_points(cli_job *job, const entry *entries, const nsk_variant *variants, int count);
+
+/* The command that measures one variant, for any shell. g_free. */
+char *weigh_command_line(const cli_job *job, const entry *e);
+/* Measures those that are not, each in a process of its own; what they found is in `folder` then.
+ * Goes on past one that fails; false and the first one's error at the end. */
+bool weigh_fan_out(cli_job *job, entry *entries, int count, const char *folder);
+
+#endif
