@@ -13,6 +13,7 @@
 #include <glib/gstdio.h>
 #include <math.h>
 #include <stdio.h>
+#include <stdlib.h>
 #include <string.h>
 #include <unistd.h>
 
@@ -20,11 +21,13 @@
 #include "budget/costs.h"
 #include "budget/least_squares.h"
 #include "cycles.h"
+#include "device/layer.h"
 #include "device/stream.h"
 #include "emulator.h"
 #include "grid.h"
+#include "handed.h"
 
-enum { TERMS = NSK_COST_TERMS, MOST_POINTS = 1024 };
+enum { TERMS = NSK_COST_TERMS, MOST_POINTS = 4096 };
 
 typedef struct point {
     const char *kind;
@@ -36,7 +39,7 @@ typedef struct kind_cost {
     const char *kind;
     const char *sources; /* files of src/device, parted by bars */
     double coefficient[TERMS];
-    double worst; /* relative error of the fit */
+    double worst, spread; /* relative error of the fit: the worst, root of the mean square */
     cycle_mix mix;
 } kind_cost;
 
@@ -62,16 +65,19 @@ static kind_cost kinds[] = {
     {.kind = "transposed", .sources = "transposed.c"},
     {.kind = "prepare", .sources = "run.c"},
     {.kind = "stream", .sources = "stream.c"},
+    {.kind = "scale", .sources = "scale.c"},
+    {.kind = "sight", .sources = "sight.c|crc.c"},
+    {.kind = "check", .sources = "crc.c"},
 };
 
 typedef struct study {
     const emulated_core *core;
     const core_timings *timings;
-    char *elf, *objects;
+    char *elf;
     char *folder, *model, *frames, *counts, *plugin;
     point points[MOST_POINTS];
     int count;
-    double stack;
+    GHashTable *deep; /* where to bytes of stack */
 } study;
 
 static void add_point(study *s, const char *kind, const nsk_work *work, double count) {
@@ -106,6 +112,42 @@ typedef struct around {
     nsk_work frame, stream;
 } around;
 
+/* Depths by "group kind". */
+static void note_depth(study *s, const char *group, const char *kind, double bytes) {
+    char *key = g_strdup_printf("%s %s", group, kind);
+    const double *had = g_hash_table_lookup(s->deep, key);
+    double *now = g_new(double, 1);
+    *now = fmax(bytes, had != NULL ? *had : 0.0);
+    g_hash_table_insert(s->deep, key, now);
+}
+
+/* Layers' stack; those that should be written over their input may not be. */
+static void note_depths(study *s, const nsk_model *model, const emulated_run *run) {
+    char kind[NSK_DEPTH_KIND];
+    for (unsigned i = 0; i < (unsigned)run->layers; i++) {
+        note_depth(s, nsk_depth_group(model, i), nsk_depth_kind(model, i, kind), run->deep[i]);
+    }
+    if (model->streamed == 0) {
+        note_depth(s, "stack", "prepare", run->prepare_deep);
+    }
+}
+
+/* What the camera's pictures and the model's bytes take. */
+static void add_around(study *s, const nsk_model *model, const emulated_run *run) {
+    for (int i = 0; i < run->scaled; i++) {
+        const emulated_around *a = &run->scale[i];
+        nsk_work work = nsk_scaling_work(model, (unsigned)a->width, (unsigned)a->height);
+        add_point(s, "scale", &work, a->instructions);
+    }
+    for (int i = 0; i < run->looked; i++) {
+        const emulated_around *a = &run->sight[i];
+        nsk_work work = nsk_sight_work(model, (unsigned)a->width, (unsigned)a->height);
+        add_point(s, "sight", &work, a->instructions);
+    }
+    const nsk_work check = {.calls = 1, .moved = model->size};
+    add_point(s, "check", &check, run->check);
+}
+
 /* Runs a shape in one way and adds points of its layers from the tested one on, `layers` of them.
  */
 static bool count_way(study *s, int index, grid_way way, int layers, around *rest,
@@ -125,27 +167,35 @@ static bool count_way(study *s, int index, grid_way way, int layers, around *res
         rest->frame = (nsk_work){.calls = 1,
                                  .outputs = (uint64_t)model.width * model.height * model.channels,
                                  .rows = model.height};
-        s->stack = fmax(s->stack, run.stack);
+        note_depths(s, &model, &run);
+    }
+    if (good && way == GRID_PLAIN) {
+        add_around(s, &model, &run);
     }
     emulated_run_clear(&run);
     nsk_model_file_free(file);
     return good;
 }
 
-/* Whole, and a row at a time where the kind of layer can. */
+/* Whole, and, where the kind of layer can, a row at a time and over its input. */
 static bool count_shape(study *s, int index, nsk_error *error) {
     enum { ALL = 64 };
     around whole;
     around streamed;
+    around over;
+    const nsk_kind kind = grid_shapes[index].kind;
     if (!count_way(s, index, GRID_PLAIN, ALL, &whole, error)) {
         return false;
     }
     add_point(s, "prepare", &whole.frame, whole.instructions);
-    if (nsk_kind_is_streamed(grid_shapes[index].kind)) {
+    if (nsk_kind_is_streamed(kind)) {
         if (!count_way(s, index, GRID_STREAMED, 1, &streamed, error)) {
             return false;
         }
         add_point(s, "stream", &streamed.stream, streamed.instructions - whole.instructions);
+    }
+    if (nsk_kind_has_window(kind) && !count_way(s, index, GRID_OVER, 0, &over, error)) {
+        return false;
     }
     if (isatty(STDERR_FILENO)) {
         fprintf(stderr, "\r%d of %d shapes counted%s", index + 1, grid_shape_count,
@@ -177,17 +227,26 @@ static bool fit(const study *s, kind_cost *k, nsk_error *error) {
         rows += strcmp(p->kind, k->kind) == 0;
     }
     nsk_least_squares(a, b, rows, TERMS, k->coefficient);
+    double squares = 0.0;
+    int used = 0;
+    for (int t = 0; t < TERMS; t++) {
+        used += k->coefficient[t] > 0.0;
+    }
     for (int i = 0; i < s->count; i++) {
         if (strcmp(s->points[i].kind, k->kind) == 0) {
-            k->worst = fmax(k->worst, fabs(misfit(&s->points[i], k->coefficient)));
+            double apart = misfit(&s->points[i], k->coefficient);
+            k->worst = fmax(k->worst, fabs(apart));
+            squares += apart * apart;
         }
     }
+    k->spread = sqrt(squares / MAX(rows - used, 1));
     return rows > 0 || nsk_fail(error, "no layer of kind '%s' in the grid", k->kind);
 }
 
-/* Preparation is in any shape, streams in those of convolutions. */
+/* What is around layers is in any shape, streams in those of convolutions. */
 static bool shows(const nsk_model *model, const char *kind) {
-    bool any = strcmp(kind, "prepare") == 0 || strcmp(kind, "stream") == 0;
+    static const char *const everywhere[] = {"prepare", "stream", "scale", "sight", "check", NULL};
+    bool any = g_strv_contains(everywhere, kind) != FALSE;
     return strcmp(nsk_cost_kind(model, GRID_TESTED_LAYER), any ? "conv" : kind) == 0;
 }
 
@@ -217,32 +276,6 @@ static bool trace_kind(const study *s, const cycle_image *image, kind_cost *k, n
     }
     return k->mix.instructions > 0.0 ||
            nsk_fail(error, "the counts hold no instruction of %s", k->sources);
-}
-
-/* Bytes of .text of each compiled file of the device half, as `size` counts them. */
-static bool write_code_sizes(const study *s, GString *to, nsk_error *error) {
-    char *command =
-        g_strdup_printf("sh -c 'cd \"%s\" && %ssize *.o */*.o'", s->objects, s->timings->tools);
-    char *out = NULL;
-    int status = 0;
-    bool good = g_spawn_command_line_sync(command, &out, NULL, &status, NULL) && status == 0;
-    g_free(command);
-    if (!good) {
-        g_free(out);
-        return nsk_fail(error, "%s: no compiled device half there", s->objects);
-    }
-    char **lines = g_strsplit(out, "\n", -1);
-    for (char **line = lines + 1; *line != NULL; line++) {
-        int text;
-        char name[64];
-        if (sscanf(*line, "%d %*d %*d %*d %*s %63[^.]", &text, name) == 2 && text > 0) {
-            g_strdelimit(name, "/", '.');
-            g_string_append_printf(to, "%s = %d B\n", name, text);
-        }
-    }
-    g_strfreev(lines);
-    g_free(out);
-    return true;
 }
 
 static char *tool_version(const char *command) {
@@ -278,6 +311,30 @@ static void write_sources(const study *s, GString *to) {
     g_free(emulator);
 }
 
+static int by_text(const void *a, const void *b) {
+    return strcmp(*(const char *const *)a, *(const char *const *)b);
+}
+
+/* Of each kind, whole, streamed and over its input. */
+static void write_depths(const study *s, GString *to) {
+    guint count;
+    char **keys = (char **)g_hash_table_get_keys_as_array(s->deep, &count);
+    char last[32] = "";
+    qsort(keys, count, sizeof *keys, by_text);
+    for (guint i = 0; i < count; i++) {
+        const char *blank = strchr(keys[i], ' ');
+        char *group = g_strndup(keys[i], (gsize)(blank - keys[i]));
+        if (strcmp(group, last) != 0) {
+            g_string_append_printf(to, "\n[%s]\n", group);
+            g_strlcpy(last, group, sizeof last);
+        }
+        g_string_append_printf(to, "%s = %.0f B\n", blank + 1,
+                               *(double *)g_hash_table_lookup(s->deep, keys[i]));
+        g_free(group);
+    }
+    g_free(keys);
+}
+
 static bool write_table(const study *s, const char *path, nsk_error *error) {
     GString *text = g_string_new(NULL);
     write_sources(s, text);
@@ -290,14 +347,15 @@ static bool write_table(const study *s, const char *path, nsk_error *error) {
             }
         }
         g_string_append_printf(text,
-                               "cycles-each = %.4f\nbranches-each = %.4f\nworst-misfit = %.4f\n",
+                               "cycles-each = %.4f\nbranches-each = %.4f\nspread = %.4f\n"
+                               "worst-misfit = %.4f\n",
                                k->mix.cycles / k->mix.instructions,
-                               k->mix.taken_branches / k->mix.instructions, k->worst);
+                               k->mix.taken_branches / k->mix.instructions, k->spread, k->worst);
     }
+    write_depths(s, text);
     g_string_append(text, "\n[code]\n");
-    bool good = write_code_sizes(s, text, error);
-    g_string_append_printf(text, "\n[stack]\ndeepest = %.0f B\n", s->stack);
-    good = good && nsk_file_write(path, text->str, text->len, error);
+    bool good = handed_code(s->core->name, s->folder, text, error) &&
+                nsk_file_write(path, text->str, text->len, error);
     g_string_free(text, TRUE);
     return good;
 }
@@ -337,8 +395,8 @@ int main(int argc, char **argv) {
         return 2;
     }
     s.elf = g_build_filename(argv[2], "replay.elf", NULL);
-    s.objects = g_build_filename(argv[2], "device", NULL);
     s.folder = g_dir_make_tmp("costs-XXXXXX", NULL);
+    s.deep = g_hash_table_new_full(g_str_hash, g_str_equal, g_free, g_free);
     s.model = g_build_filename(s.folder, "grid.nsk", NULL);
     s.frames = g_build_filename(s.folder, "frame.bin", NULL);
     s.counts = g_build_filename(s.folder, "counts.txt", NULL);
@@ -351,8 +409,11 @@ int main(int argc, char **argv) {
     for (size_t i = 0; i < G_N_ELEMENTS(files); i++) {
         g_unlink(files[i]);
     }
-    g_rmdir(s.folder);
-    char *const texts[] = {s.elf, s.objects, s.model, s.frames, s.counts, s.plugin, s.folder};
+    char *clean = g_strdup_printf("rm -rf \"%s\"", s.folder);
+    g_spawn_command_line_sync(clean, NULL, NULL, NULL, NULL);
+    g_free(clean);
+    g_hash_table_destroy(s.deep);
+    char *const texts[] = {s.elf, s.model, s.frames, s.counts, s.plugin, s.folder};
     for (size_t i = 0; i < G_N_ELEMENTS(texts); i++) {
         g_free(texts[i]);
     }

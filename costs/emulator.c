@@ -1,5 +1,6 @@
 #include "emulator.h"
 
+#include <math.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -29,32 +30,74 @@ const emulated_core *emulated_core_named(const char *name) {
     return NULL;
 }
 
+/* Ticks are printed as an int32 and counted as a uint32. */
+static double instructions_of(const emulated_core *core, char **rest) {
+    return core->instructions_per_tick * (uint32_t)strtol(*rest, rest, 10);
+}
+
+static void read_layer(const emulated_core *core, char *rest, emulated_run *run) {
+    long layer = strtol(rest, &rest, 10);
+    if (layer >= 0 && layer < (long)G_N_ELEMENTS(run->layer)) {
+        run->layer[layer] = instructions_of(core, &rest);
+        run->sum[layer] = (uint32_t)strtol(rest, &rest, 10);
+        run->deep[layer] = strtod(rest, NULL);
+        run->stack = fmax(run->stack, run->deep[layer]);
+        run->layers = (int)layer + 1;
+    }
+}
+
+static void read_prepare(const emulated_core *core, char *rest, emulated_run *run) {
+    run->prepare = instructions_of(core, &rest);
+    run->prepare_deep = strtod(rest, NULL);
+    run->stack = fmax(run->stack, run->prepare_deep);
+}
+
+static void read_around(const emulated_core *core, char *rest, emulated_around *to, int *count) {
+    if (*count < 3) {
+        to[*count].width = (int)strtol(rest, &rest, 10);
+        to[*count].height = (int)strtol(rest, &rest, 10);
+        to[(*count)++].instructions = instructions_of(core, &rest);
+    }
+}
+
+static void read_scale(const emulated_core *core, char *rest, emulated_run *run) {
+    read_around(core, rest, run->scale, &run->scaled);
+}
+
+static void read_sight(const emulated_core *core, char *rest, emulated_run *run) {
+    read_around(core, rest, run->sight, &run->looked);
+}
+
+static void read_check(const emulated_core *core, char *rest, emulated_run *run) {
+    run->check = instructions_of(core, &rest);
+}
+
+static void read_scores(const emulated_core *core, char *rest, emulated_run *run) {
+    (void)core;
+    strtol(rest, &rest, 10); /* the frame's index */
+    for (char *end;; rest = end) {
+        int score = (int)strtol(rest, &end, 10);
+        if (end == rest) {
+            break;
+        }
+        g_array_append_val(run->scores, score);
+    }
+}
+
 static void read_line(const emulated_core *core, const char *line, emulated_run *run) {
+    static const struct {
+        const char *word;
+        void (*read)(const emulated_core *core, char *rest, emulated_run *run);
+    } words[] = {{"layer", read_layer}, {"prepare", read_prepare}, {"scale", read_scale},
+                 {"sight", read_sight}, {"check", read_check},     {"scores", read_scores}};
     char word[16];
     int used = 0;
     if (sscanf(line, "%15s%n", word, &used) != 1) {
         return;
     }
-    char *rest = (char *)line + used;
-    if (strcmp(word, "layer") == 0) {
-        long layer = strtol(rest, &rest, 10);
-        if (layer >= 0 && layer < (long)G_N_ELEMENTS(run->layer)) {
-            run->layer[layer] = core->instructions_per_tick * strtod(rest, &rest);
-            run->sum[layer] = (uint32_t)strtol(rest, NULL, 10);
-            run->layers = (int)layer + 1;
-        }
-    } else if (strcmp(word, "prepare") == 0) {
-        run->prepare = core->instructions_per_tick * strtod(rest, NULL);
-    } else if (strcmp(word, "stack") == 0) {
-        run->stack = strtod(rest, NULL);
-    } else if (strcmp(word, "scores") == 0) {
-        strtol(rest, &rest, 10); /* the frame's index */
-        for (char *end;; rest = end) {
-            int score = (int)strtol(rest, &end, 10);
-            if (end == rest) {
-                break;
-            }
-            g_array_append_val(run->scores, score);
+    for (size_t i = 0; i < G_N_ELEMENTS(words); i++) {
+        if (strcmp(words[i].word, word) == 0) {
+            words[i].read(core, (char *)line + used, run);
         }
     }
 }

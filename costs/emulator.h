@@ -4,13 +4,23 @@
 
 #include "base/base.h"
 
+/* Work on a picture of the camera. */
+typedef struct emulated_around {
+    int width, height;
+    double instructions;
+} emulated_around;
+
 typedef struct emulated_run {
     int layers;
-    double layer[256]; /* instructions of the first frame */
-    uint32_t sum[256]; /* CRC-32 of each layer's output on it */
-    double prepare;    /* instructions */
-    double stack;      /* bytes */
-    GArray *scores;    /* of int: all frames' scores, one behind the other */
+    double layer[256];          /* instructions of the first frame */
+    uint32_t sum[256];          /* CRC-32 of each layer's output on it */
+    double deep[256];           /* bytes of stack */
+    double prepare;             /* instructions */
+    double prepare_deep, stack; /* bytes; the latter at the deepest of all */
+    double check;               /* instructions that looking at the model takes */
+    int scaled, looked;
+    emulated_around scale[3], sight[3];
+    GArray *scores; /* of int: all frames' scores, one behind the other */
 } emulated_run;
 
 /* A core that QEMU emulates, and what its board's timer counts. */

@@ -314,12 +314,12 @@ void grid_begin(nsk_lowered *net, int size, int channels) {
     add_tensor(net, size, channels);
 }
 
-nsk_model_file *grid_finish(nsk_lowered *net, int streamed, nsk_error *error) {
+nsk_model_file *grid_finish(nsk_lowered *net, int streamed, bool over, nsk_error *error) {
     nsk_model_file *file = NULL;
     net->output = (int)net->tensors->len - 1;
     if (nsk_low_add_scratch(net, error)) {
         nsk_schedule *s = nsk_schedule_of(net, streamed, 1);
-        for (guint i = 0; i < net->tensors->len; i++) { /* layers as such, not over their input */
+        for (guint i = 0; i < net->tensors->len && !over; i++) {
             s->buffers[i].over = NULL;
         }
         nsk_schedule_place(net, s);
@@ -357,5 +357,6 @@ nsk_model_file *grid_model(const grid_shape *shape, grid_way way, nsk_error *err
     grid_add_layer(&net, &mean, "mean", &r);
     grid_add_layer(&net, &dense, "dense", &r);
     grid_add_layer(&net, &softmax, "softmax", &r);
-    return grid_finish(&net, way == GRID_STREAMED ? GRID_TESTED_LAYER + 1 : 0, error);
+    return grid_finish(&net, way == GRID_STREAMED ? GRID_TESTED_LAYER + 1 : 0, way == GRID_OVER,
+                       error);
 }

@@ -88,7 +88,7 @@ nsk_model_file *cost_network_model(const cost_network *network, nsk_error *error
     for (int i = 0; words[i + 1] != NULL; i++) {
         add_word(&net, words[i + 1], outputs, i, &r);
     }
-    nsk_model_file *file = grid_finish(&net, 0, error);
+    nsk_model_file *file = grid_finish(&net, 0, false, error);
     g_strfreev(words);
     return file;
 }

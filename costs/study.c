@@ -54,11 +54,6 @@ static bool measure(const study *s, const emulated_core *core, const nsk_model_f
         double one = good ? nsk_kernel_cost_of(&cost, &work, 0.0).instructions : 0.0;
         *estimated += one;
         *counted += run.layer[i];
-        if (getenv("LAYERS") != NULL) {
-            printf("    %-10s %-8s %-14s counted %9.0f estimated %9.0f  %+6.1f %%\n", core->name,
-                   nsk_layer_name(&model, i), nsk_cost_kind(&model, i), run.layer[i], one,
-                   100.0 * (one / run.layer[i] - 1.0));
-        }
     }
     emulated_run_clear(&run);
     nsk_costs_free(costs);

@@ -34,7 +34,9 @@ uint32_t board_read_file(const char *path, void *buffer, uint32_t size);
 /* Sets memory up and runs main; each core comes here from its own entry. */
 void start(void);
 
-/* Paints the free stack; the deepest byte used since, from the stack's top. */
+/* Marks where the caller's stack ends. Paints what is free. The bytes from the mark to the deepest
+ * one used since it was painted. */
+void stack_mark(void);
 void stack_paint(void);
 uint32_t stack_used(void);
 

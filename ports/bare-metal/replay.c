@@ -2,19 +2,27 @@
  * them) and prints, in lines of words:
  *
  *     scores FRAME S0 S1 ...          each from -128 to 127
- *     layer INDEX TICKS SUM           of the first frame; SUM, a CRC-32 as an int32, of its
- *                                     output; 0 if it is streamed
- *     prepare TICKS                   of the first frame: what is not in a layer
- *     stack BYTES                     deepest use by nsk_feed_rows and nsk_run
+ *     layer INDEX TICKS SUM STACK     of the first frame; SUM, a CRC-32 as an int32, of its
+ *                                     output; 0 if it is streamed; STACK, the deepest byte used
+ *     prepare TICKS STACK             of the first frame: what is not in a layer
+ *     scale WIDTH HEIGHT TICKS        a picture of the camera brought to the frame's size
+ *     sight WIDTH HEIGHT TICKS        looked at
+ *     check TICKS                     the model looked at
  */
 #include "board.h"
 
 #include <string.h>
 
 #include "crc.h"
-#include "netsuke/device.h"
+#include "netsuke/firmware.h"
 
-enum { MOST_MODEL = 1 << 20, MOST_FRAMES = 1 << 20, MOST_WORKSPACE = 1 << 20, MOST_LAYERS = 256 };
+enum {
+    MOST_MODEL = 1 << 20,
+    MOST_FRAMES = 1 << 20,
+    MOST_WORKSPACE = 1 << 20,
+    MOST_LAYERS = 256,
+    MOST_ROW = 4096
+};
 
 static uint32_t model_bytes[MOST_MODEL / 4];
 static uint8_t frames[MOST_FRAMES];
@@ -22,50 +30,113 @@ static uint32_t workspace[MOST_WORKSPACE / 4];
 
 typedef struct stopwatch {
     uint32_t start, in_layers;
+    uint32_t aside;              /* ticks of the callbacks themselves */
     uint32_t ticks[MOST_LAYERS]; /* of all pieces of a streamed layer */
     uint32_t sum[MOST_LAYERS];   /* CRC-32 of what the layer left in its output */
+    uint32_t stack[MOST_LAYERS];
+    uint32_t prepare, prepare_stack;
 } stopwatch;
 
 static stopwatch watch;
 
 static void before_layer(void *context, const nsk_model *model, unsigned layer) {
     stopwatch *w = context;
+    uint32_t entered = timer_now();
     (void)model;
     (void)layer;
+    stack_paint();
     w->start = timer_now();
+    w->aside += timer_between(entered, w->start);
+}
+
+/* Of the rows of a streamed layer's output only some are there. */
+static uint32_t sum_of(const nsk_model *model, unsigned layer) {
+    nsk_tensor out = nsk_tensor_at(model, nsk_layer_output(model, layer));
+    const uint8_t *bytes = (const uint8_t *)workspace + out.place;
+    uint32_t sum = 0;
+    for (uint32_t i = 0; i < (uint32_t)out.height * out.width && layer >= model->streamed; i++) {
+        sum = nsk_crc32(sum, bytes + i * out.step, out.channels);
+    }
+    return sum;
 }
 
 static void after_layer(void *context, const nsk_model *model, unsigned layer) {
     stopwatch *w = context;
-    uint32_t now = timer_now();
+    uint32_t left = timer_now();
+    uint32_t used = stack_used();
+    w->in_layers += timer_between(w->start, left);
     if (layer < MOST_LAYERS) {
-        w->ticks[layer] += timer_between(w->start, now);
-        w->in_layers += timer_between(w->start, now);
-        w->sum[layer] = 0;
+        w->ticks[layer] += timer_between(w->start, left);
+        w->stack[layer] = used > w->stack[layer] ? used : w->stack[layer];
+        w->sum[layer] = sum_of(model, layer);
     }
-    if (layer < MOST_LAYERS && layer >= model->streamed) { /* of others only some rows are there */
-        nsk_tensor out = nsk_tensor_at(model, nsk_layer_output(model, layer));
-        const uint8_t *bytes = (const uint8_t *)workspace + out.place;
-        for (uint32_t pixel = 0; pixel < (uint32_t)out.height * out.width; pixel++) {
-            w->sum[layer] = nsk_crc32(w->sum[layer], bytes + pixel * out.step, out.channels);
-        }
-    }
+    w->aside += timer_between(left, timer_now());
 }
 
-static void run_frame(const nsk_model *model, const uint8_t *frame, uint32_t *prepare_ticks) {
+static void run_frame(const nsk_model *model, const uint8_t *frame) {
     const nsk_observer observer = {before_layer, after_layer, &watch};
     size_t row = (size_t)model->width * model->channels;
     nsk_feed feed;
     memset(&watch, 0, sizeof watch);
-    uint32_t ticks = 0;
+    stack_mark();
     nsk_start(&feed, model, workspace, &observer);
-    for (unsigned y = 0; y < model->height; y++) { /* the timer holds a row's time, not a frame's */
+    for (unsigned y = 0; y < model->height; y++) {
+        if (y == 0) {
+            stack_paint();
+        }
         uint32_t start = timer_now();
         nsk_feed_rows(&feed, frame + y * row, row, 1);
-        ticks += timer_between(start, timer_now());
+        watch.prepare += timer_between(start, timer_now());
+        watch.prepare_stack = y == 0 ? stack_used() : watch.prepare_stack;
     }
-    *prepare_ticks = ticks - watch.in_layers;
+    watch.prepare -= watch.in_layers + watch.aside;
     nsk_run(model, workspace, &observer);
+}
+
+/* What a product does around the model, for pictures as large as the frame, half as large again,
+ * and twice as large. */
+static void print_around(const nsk_model *model) {
+    static uint32_t sums[2 * MOST_ROW];
+    static uint8_t memory[4 * MOST_ROW];
+    static uint8_t row[MOST_ROW];
+    nsk_scaler scaler;
+    nsk_sight sight;
+    for (unsigned half = 2; half <= 4; half++) {
+        unsigned width = model->width * half / 2U;
+        unsigned height = model->height * half / 2U;
+        if (width * model->channels > MOST_ROW ||
+            nsk_scaler_set(&scaler, model, width, height, sums) != NSK_OK) {
+            continue;
+        }
+        nsk_sight_set(&sight, width, model->channels, memory);
+        nsk_sight_start(&sight);
+        uint32_t scale = 0;
+        uint32_t look = 0;
+        for (unsigned y = 0; y < height; y++) {
+            uint32_t start = timer_now();
+            nsk_scaler_put(&scaler, row);
+            while (nsk_scaler_take(&scaler, memory + 3 * MOST_ROW)) {
+            }
+            uint32_t middle = timer_now();
+            nsk_sight_row(&sight, row);
+            scale += timer_between(start, middle);
+            look += timer_between(middle, timer_now());
+        }
+        board_print("scale");
+        board_print_number((int32_t)width);
+        board_print_number((int32_t)height);
+        board_print_number((int32_t)scale);
+        board_print("\nsight");
+        board_print_number((int32_t)width);
+        board_print_number((int32_t)height);
+        board_print_number((int32_t)look);
+        board_print("\n");
+    }
+    uint32_t start = timer_now();
+    bool intact = nsk_intact(model);
+    board_print(intact ? "check" : "damaged");
+    board_print_number((int32_t)timer_between(start, timer_now()));
+    board_print("\n");
 }
 
 static void print_frame(const nsk_model *model, uint32_t index) {
@@ -78,19 +149,20 @@ static void print_frame(const nsk_model *model, uint32_t index) {
     board_print("\n");
 }
 
-static void print_costs(const nsk_model *model, uint32_t prepare_ticks) {
+static void print_costs(const nsk_model *model) {
     for (unsigned i = 0; i < model->layers && i < MOST_LAYERS; i++) {
         board_print("layer");
         board_print_number((int32_t)i);
         board_print_number((int32_t)watch.ticks[i]);
         board_print_number((int32_t)watch.sum[i]);
+        board_print_number((int32_t)watch.stack[i]);
         board_print("\n");
     }
     board_print("prepare");
-    board_print_number((int32_t)prepare_ticks);
-    board_print("\nstack");
-    board_print_number((int32_t)stack_used());
+    board_print_number((int32_t)watch.prepare);
+    board_print_number((int32_t)watch.prepare_stack);
     board_print("\n");
+    print_around(model);
 }
 
 static int complain(const char *text) {
@@ -126,13 +198,11 @@ int main(void) {
     }
     timer_start();
     for (uint32_t i = 0; i < have / frame_bytes; i++) {
-        uint32_t prepare_ticks;
-        stack_paint();
-        run_frame(&model, frames + i * frame_bytes, &prepare_ticks);
-        if (i == 0) {
-            print_costs(&model, prepare_ticks);
-        }
+        run_frame(&model, frames + i * frame_bytes);
         print_frame(&model, i);
+        if (i == 0) {
+            print_costs(&model);
+        }
     }
     return 0;
 }

@@ -22,7 +22,13 @@ void start(void) {
     board_exit(main());
 }
 
-void stack_paint(void) {
+static const uint32_t *mark;
+
+__attribute__((noinline)) void stack_mark(void) {
+    mark = (const uint32_t *)__builtin_frame_address(0);
+}
+
+__attribute__((noinline)) void stack_paint(void) {
     const uint32_t *end = (const uint32_t *)__builtin_frame_address(0) - 32;
     for (uint32_t *word = stack_bottom; word < end; word++) {
         *word = PAINT;
@@ -34,5 +40,5 @@ uint32_t stack_used(void) {
     while (*word == PAINT) {
         word++;
     }
-    return bytes_between(word, stack_top);
+    return bytes_between(word, mark);
 }

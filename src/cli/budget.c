@@ -35,16 +35,25 @@ static void json_numbers(JsonBuilder *b, const char *group, const char *const *n
 
 static void print_json(const cli_job *job, const nsk_budget *u) {
     static const char *const flash[] = {"total", "model", "code"};
-    static const char *const ram[] = {"total", "workspace", "lower_bound", "frame", "stack"};
-    static const char *const latency[] = {"cycles", "seconds"};
+    static const char *const ram[] = {"total", "workspace", "lower_bound",
+                                      "frame", "camera",    "stack"};
+    static const char *const latency[] = {"cycles", "seconds", "seconds_low", "seconds_high"};
     JsonBuilder *b = cli_json_start(job);
     json_numbers(b, "flash", flash, (double[]){u->flash, u->flash_model, u->flash_code}, 3);
-    json_numbers(
-        b, "ram", ram,
-        (double[]){u->ram, u->ram_workspace, u->ram_lower_bound, u->ram_frame, u->ram_stack}, 5);
-    json_numbers(b, "latency", latency, (double[]){u->cycles, u->seconds}, 2);
+    json_numbers(b, "ram", ram,
+                 (double[]){u->ram, u->ram_workspace, u->ram_lower_bound, u->ram_frame,
+                            u->ram_camera, u->ram_stack},
+                 6);
+    json_numbers(b, "latency", latency,
+                 (double[]){u->cycles, u->seconds, u->seconds_low, u->seconds_high}, 4);
     if (u->joules >= 0.0) {
         cli_json_real(b, "joules", u->joules);
+    }
+    if (u->watts >= 0.0) {
+        cli_json_real(b, "watts", u->watts);
+    }
+    if (u->days >= 0.0) {
+        cli_json_real(b, "days", u->days);
     }
     json_limits(b, u);
     json_builder_end_object(b);
@@ -71,11 +80,35 @@ static void print_limits(const nsk_budget *u) {
     cli_table_print(table);
 }
 
-static void print_parts(const nsk_budget *u) {
+static void print_energy(const cli_job *job, const nsk_budget *u) {
+    const nsk_product *p = &job->brief->product;
+    if (u->joules >= 0.0) {
+        printf("energy   %.2f mJ a frame while computing", 1e3 * u->joules);
+        if (u->watts >= 0.0) {
+            printf("; %.2f mW on the average", 1e3 * u->watts);
+        }
+        putchar('\n');
+    }
+    if (u->days >= 0.0) {
+        printf("battery  %.4g Wh last %.1f days, awake %.0f %% of the time%s\n",
+               p->battery / 3600.0, u->days, 100.0 * p->awake,
+               p->awake < 1.0 && job->board->sleep_power < 0.0
+                   ? ";\n         the board does not say what it takes asleep: idle, then"
+                   : "");
+    }
+}
+
+static void print_parts(const cli_job *job, const nsk_budget *u) {
     char text[5][CLI_TEXT];
     printf("\nflash    model %s, code %s\n", cli_bytes(u->flash_model, text[0]),
            cli_bytes(u->flash_code, text[1]));
-    printf("ram      workspace %s, %s %s, stack %s;\n"
+    if (u->ram_camera > 0.0) {
+        printf("ram      %s for the camera's pictures, and\n         ",
+               cli_bytes(u->ram_camera, text[0]));
+    } else {
+        printf("ram      ");
+    }
+    printf("workspace %s, %s %s, stack %s;\n"
            "         no plan of the workspace can need less than %s\n",
            cli_bytes(u->ram_workspace, text[0]),
            u->streamed > 0 ? "a row of the camera's" : "camera frame",
@@ -90,10 +123,21 @@ static void print_parts(const nsk_budget *u) {
                "         who holds the frame whole needs %s more\n",
                layers, u->band, cli_bytes(u->ram_rest_of_frame, text[4]));
     }
-    printf("latency  %s cycles a frame: at most %.2f frames a second\n",
-           cli_count(u->cycles, text[0]), 1.0 / u->seconds);
-    if (u->joules >= 0.0) {
-        printf("energy   %.2f mJ a frame while computing\n", 1e3 * u->joules);
+    printf("latency  %s cycles a frame: at most %.2f frames a second; by the misfits of the\n"
+           "         cost table %s to %s\n",
+           cli_count(u->cycles, text[0]), 1.0 / u->seconds, cli_time(u->seconds_low, text[1]),
+           cli_time(u->seconds_high, text[2]));
+    print_energy(job, u);
+}
+
+/* What the product does around the model. */
+static void print_around(cli_table *table, const char *name, const nsk_layer_cost *cost,
+                         const nsk_budget *u, double clock) {
+    char cycles[CLI_TEXT];
+    char text[CLI_TEXT];
+    if (cost->cycles > 0.0) {
+        cli_table_row(table, "%s\t\t\t%s\t%s\t%.1f %%\t", name, cli_count(cost->cycles, cycles),
+                      cli_time(cost->cycles / clock, text), 100.0 * cost->cycles / u->cycles);
     }
 }
 
@@ -109,6 +153,9 @@ static void print_layers(const nsk_budget *u, const nsk_model_file *file, double
                   model.width, model.channels, cli_count(u->preparation.cycles, cycles),
                   cli_time(u->preparation.cycles / clock, text),
                   100.0 * u->preparation.cycles / u->cycles);
+    print_around(table, "scaling", &u->scaling, u, clock);
+    print_around(table, "looking at it", &u->sight, u, clock);
+    print_around(table, "model's checksum", &u->check, u, clock);
     if (u->streamed > 0) {
         cli_table_row(
             table, "rows kept\t\t\t%s\t%s\t%.1f %%\t", cli_count(u->streaming.cycles, cycles),
@@ -129,12 +176,24 @@ static void print_layers(const nsk_budget *u, const nsk_model_file *file, double
     cli_table_print(table);
 }
 
+/* The cross compiler's own figure of the code in place of the table's. */
+static bool compile(cli_job *job, nsk_budget *u) {
+    double code;
+    if (!nsk_budget_compile(job->model, job->board->core, &code, &job->error)) {
+        return false;
+    }
+    nsk_budget_set_code(u, code, "what the linker placed of a hand-over, compiled just now");
+    return true;
+}
+
 static int run(cli_job *job) {
     if (!cli_load_board(job) || !cli_load_model(job)) {
         return cli_fail(job);
     }
-    nsk_budget *u = nsk_budget_make(job->model, job->board, &job->brief->limits, &job->error);
-    if (u == NULL || (job->plot != NULL && !nsk_plan_draw(job->model, job->plot, &job->error))) {
+    nsk_budget *u = nsk_budget_make(job->model, job->board, &job->brief->product,
+                                    &job->brief->limits, &job->error);
+    if (u == NULL || (job->compile && !compile(job, u)) ||
+        (job->plot != NULL && !nsk_plan_draw(job->model, job->plot, &job->error))) {
         nsk_budget_free(u);
         return cli_fail(job);
     }
@@ -151,7 +210,7 @@ static int run(cli_job *job) {
                job->board->name, job->board->core, job->board->clock / 1e6,
                job->board->flash / 1024.0, job->board->ram / 1024.0, job->board->frame_rate);
         print_limits(u);
-        print_parts(u);
+        print_parts(job, u);
         print_layers(u, job->model, job->board->clock);
         puts("\nHow each figure was obtained");
         cli_paragraph("  code    ", u->code_source);
@@ -172,6 +231,6 @@ const cli_command cli_budget = {
     "in its RAM, and when.",
     1,
     1,
-    "model board calibration tolerant plot",
+    "model board calibration tolerant plot compile",
     run,
 };

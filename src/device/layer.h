@@ -20,6 +20,9 @@ typedef struct nsk_layer {
     uint32_t scratch; /* of a convolution: its place in the workspace */
 } nsk_layer;
 
+/* What it costs, as a whole: part of nsk_layer_work. */
+nsk_work nsk_work_of(const nsk_layer *layer);
+
 void nsk_layer_decode(const nsk_model *model, unsigned index, nsk_layer *layer);
 
 /* Keeps an inner loop a function of its own: inlined into the loops around it, compilers run out of

@@ -109,7 +109,7 @@ static uint64_t moved(const nsk_layer *l) {
     return count;
 }
 
-static nsk_work work_of(const nsk_layer *layer) {
+nsk_work nsk_work_of(const nsk_layer *layer) {
     const nsk_layer l = *layer;
     nsk_work work = {.calls = 1,
                      .outputs = nsk_tensor_bytes(&l.out),
@@ -173,7 +173,7 @@ typedef struct pieces {
 static void add_piece(void *context, unsigned index, const nsk_layer *piece) {
     pieces *p = (pieces *)context;
     if (index == p->layer) {
-        nsk_work work = work_of(piece);
+        nsk_work work = nsk_work_of(piece);
         add(&p->sum, &work);
     }
 }
@@ -187,7 +187,7 @@ nsk_work nsk_layer_work(const nsk_model *model, unsigned layer) {
     nsk_layer l;
     nsk_layer_decode(model, layer, &l);
     if (!nsk_writes_over_input(&l)) {
-        return work_of(&l);
+        return nsk_work_of(&l);
     }
     const nsk_held in = {l.in.height, 0};
     const nsk_held out = {0, 0};

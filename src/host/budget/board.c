@@ -2,17 +2,10 @@
 #include "brief/settings.h"
 
 static const nsk_setting_name known[] = {
-    {"board", "name"},
-    {"board", "core"},
-    {"board", "clock"},
-    {"board", "flash"},
-    {"board", "ram"},
-    {"board", "wait-states"},
-    {"board", "camera-rate"},
-    {"board", "active-power"},
-    {"board", "idle-power"},
-    {"costs", "file"},
-    {NULL, NULL},
+    {"board", "name"},        {"board", "core"},         {"board", "clock"},
+    {"board", "flash"},       {"board", "ram"},          {"board", "wait-states"},
+    {"board", "camera-rate"}, {"board", "active-power"}, {"board", "idle-power"},
+    {"board", "sleep-power"}, {"costs", "file"},         {NULL, NULL},
 };
 
 static bool fill(nsk_board *board, const nsk_settings *s, nsk_error *error) {
@@ -30,7 +23,7 @@ static bool fill(nsk_board *board, const nsk_settings *s, nsk_error *error) {
     board->core = g_strdup(nsk_settings_text(s, "board", "core"));
     board->costs = nsk_path_beside(board->path, costs);
     board->frame_rate = 1.0;
-    board->active_power = board->idle_power = -1.0;
+    board->active_power = board->idle_power = board->sleep_power = -1.0;
     return nsk_settings_number(s, "board", "clock", NSK_HERTZ, 1e3, 1e11, &board->clock, error) &&
            nsk_settings_number(s, "board", "flash", NSK_BYTES, 1, 1e12, &board->flash, error) &&
            nsk_settings_number(s, "board", "ram", NSK_BYTES, 1, 1e9, &board->ram, error) &&
@@ -41,6 +34,8 @@ static bool fill(nsk_board *board, const nsk_settings *s, nsk_error *error) {
            nsk_settings_number(s, "board", "active-power", NSK_WATTS, 0, 1e3, &board->active_power,
                                error) &&
            nsk_settings_number(s, "board", "idle-power", NSK_WATTS, 0, 1e3, &board->idle_power,
+                               error) &&
+           nsk_settings_number(s, "board", "sleep-power", NSK_WATTS, 0, 1e3, &board->sleep_power,
                                error);
 }
 

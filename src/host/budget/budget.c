@@ -4,37 +4,120 @@
 
 #include "budget/cost_kind.h"
 #include "budget/costs.h"
+#include "netsuke/firmware.h"
 
-static bool estimate_layers(nsk_budget *b, const nsk_model *model, const nsk_costs *costs,
-                            double wait_states, nsk_error *error) {
+/* Adds up cycles, and what they may be wrong by: misfits are one and the same for all layers of a
+ * kind, and independent from kind to kind. */
+typedef struct tally {
+    const nsk_costs *costs;
+    double wait_states;
+    GHashTable *apart; /* kind to a double: cycles by which it may be off */
+    double cycles;
+} tally;
+
+static bool add_cost(tally *t, const char *kind, const nsk_work *work, nsk_layer_cost *to,
+                     nsk_error *error) {
     nsk_kernel_cost cost;
+    if (!nsk_costs_kernel(t->costs, kind, &cost, error)) {
+        return false;
+    }
+    double *apart = g_hash_table_lookup(t->apart, kind);
+    if (apart == NULL) {
+        apart = g_new0(double, 1);
+        g_hash_table_insert(t->apart, (char *)kind, apart);
+    }
+    *to = nsk_kernel_cost_of(&cost, work, t->wait_states);
+    *apart += cost.spread * to->cycles;
+    t->cycles += to->cycles;
+    return true;
+}
+
+/* Two standard deviations. */
+static double spread_of(const tally *t) {
+    GHashTableIter at;
+    void *value;
+    double squares = 0.0;
+    g_hash_table_iter_init(&at, t->apart);
+    while (g_hash_table_iter_next(&at, NULL, &value)) {
+        squares += *(double *)value * *(double *)value;
+    }
+    return 2.0 * sqrt(squares);
+}
+
+static bool add_layers(nsk_budget *b, const nsk_model *model, tally *t, nsk_error *error) {
     b->layers = model->layers;
     b->layer = g_new0(nsk_layer_cost, b->layers);
-    for (int i = 0; i < b->layers; i++) {
-        nsk_work work = nsk_layer_work(model, (unsigned)i);
-        if (!nsk_costs_kernel(costs, nsk_cost_kind(model, (unsigned)i), &cost, error)) {
+    for (unsigned i = 0; i < model->layers; i++) {
+        nsk_work work = nsk_layer_work(model, i);
+        if (!add_cost(t, nsk_cost_kind(model, i), &work, &b->layer[i], error)) {
             return false;
         }
-        b->layer[i] = nsk_kernel_cost_of(&cost, &work, wait_states);
-        b->cycles += b->layer[i].cycles;
-    }
-    if (!nsk_costs_kernel(costs, "prepare", &cost, error)) {
-        return false;
     }
     const nsk_work frame = {.outputs = (uint64_t)model->width * model->height * model->channels,
                             .calls = 1,
                             .rows = model->height};
-    b->preparation = nsk_kernel_cost_of(&cost, &frame, wait_states);
-    b->cycles += b->preparation.cycles;
-    if (model->streamed > 0) {
-        nsk_work work = nsk_stream_work(model);
-        if (!nsk_costs_kernel(costs, "stream", &cost, error)) {
-            return false;
-        }
-        b->streaming = nsk_kernel_cost_of(&cost, &work, wait_states);
-        b->cycles += b->streaming.cycles;
+    const nsk_work stream = nsk_stream_work(model);
+    return add_cost(t, "prepare", &frame, &b->preparation, error) &&
+           (model->streamed == 0 || add_cost(t, "stream", &stream, &b->streaming, error));
+}
+
+/* The camera's picture and the model's bytes. */
+static bool add_around(nsk_budget *b, const nsk_model *model, const nsk_product *p, tally *t,
+                       nsk_error *error) {
+    int width = p->camera_width > 0 ? p->camera_width : model->width;
+    int height = p->camera_height > 0 ? p->camera_height : model->height;
+    bool scales = width != model->width || height != model->height;
+    const nsk_work scaling = nsk_scaling_work(model, (unsigned)width, (unsigned)height);
+    const nsk_work sight = nsk_sight_work(model, (unsigned)width, (unsigned)height);
+    const nsk_work check = {.calls = 1, .moved = model->size};
+    if ((scales && !add_cost(t, "scale", &scaling, &b->scaling, error)) ||
+        (p->looks && !add_cost(t, "sight", &sight, &b->sight, error)) ||
+        (p->check_every > 0 && !add_cost(t, "check", &check, &b->check, error))) {
+        return false;
     }
+    if (p->check_every > 0) { /* before a frame is taken, and before its answer is given */
+        double share = 2.0 / p->check_every;
+        t->cycles += b->check.cycles * (share - 1.0);
+        b->check.instructions *= share;
+        b->check.cycles *= share;
+    }
+    double row = (double)width * model->channels;
+    b->ram_camera = (scales ? row + (double)nsk_scaler_bytes(model) : 0.0) +
+                    (p->looks ? (double)nsk_sight_bytes((unsigned)width, model->channels) : 0.0);
     return true;
+}
+
+static bool estimate_time(nsk_budget *b, const nsk_model *model, const nsk_product *product,
+                          const nsk_costs *costs, const nsk_board *board, nsk_error *error) {
+    tally t = {costs, board->wait_states,
+               g_hash_table_new_full(g_str_hash, g_str_equal, NULL, g_free), 0.0};
+    bool good = add_layers(b, model, &t, error) &&
+                (product == NULL || add_around(b, model, product, &t, error));
+    double apart = spread_of(&t);
+    b->cycles = t.cycles;
+    b->seconds = b->cycles / board->clock;
+    b->seconds_low = fmax(b->cycles - apart, 0.0) / board->clock;
+    b->seconds_high = (b->cycles + apart) / board->clock;
+    g_hash_table_destroy(t.apart);
+    return good;
+}
+
+/* Frames are taken as fast as camera and board allow while the product is awake. */
+static void estimate_power(nsk_budget *b, const nsk_product *product, const nsk_board *board) {
+    enum { DAY = 86400 };
+    b->joules = board->active_power < 0.0 ? -1.0 : board->active_power * b->seconds;
+    b->watts = b->days = -1.0;
+    if (board->active_power < 0.0 || board->idle_power < 0.0) {
+        return;
+    }
+    double awake = product != NULL ? product->awake : 1.0;
+    double busy = fmin(b->seconds * board->frame_rate, 1.0);
+    double asleep = board->sleep_power >= 0.0 ? board->sleep_power : board->idle_power;
+    b->watts = awake * (board->active_power * busy + board->idle_power * (1.0 - busy)) +
+               (1.0 - awake) * asleep;
+    if (product != NULL && product->battery > 0.0) {
+        b->days = product->battery / b->watts / DAY;
+    }
 }
 
 static void set_limit(nsk_budget_limit *to, const char *name, const char *unit, double wanted,
@@ -44,8 +127,8 @@ static void set_limit(nsk_budget_limit *to, const char *name, const char *unit, 
 }
 
 static bool estimate(nsk_budget *b, const nsk_model_file *file, const nsk_model *model,
-                     const nsk_board *board, const nsk_costs *costs, const nsk_limits *limits,
-                     nsk_error *error) {
+                     const nsk_board *board, const nsk_product *product, const nsk_costs *costs,
+                     const nsk_limits *limits, nsk_error *error) {
     if (strcmp(nsk_costs_core(costs), board->core) != 0) {
         return nsk_fail(error, "%s: the board's core is %s, its cost table is for %s", board->path,
                         board->core, nsk_costs_core(costs));
@@ -59,14 +142,13 @@ static bool estimate(nsk_budget *b, const nsk_model_file *file, const nsk_model 
     b->streamed = model->streamed;
     b->band = model->band;
     if (!nsk_costs_code(costs, model, &b->flash_code, error) ||
-        !nsk_costs_stack(costs, &b->ram_stack, error) ||
-        !estimate_layers(b, model, costs, board->wait_states, error)) {
+        !estimate_time(b, model, product, costs, board, error) ||
+        !nsk_costs_stack(costs, model, &b->ram_stack, error)) {
         return false;
     }
+    estimate_power(b, product, board);
     b->flash = b->flash_model + b->flash_code;
-    b->ram = b->ram_workspace + b->ram_frame + b->ram_stack;
-    b->seconds = b->cycles / board->clock;
-    b->joules = board->active_power < 0.0 ? -1.0 : board->active_power * b->seconds;
+    b->ram = b->ram_workspace + b->ram_frame + b->ram_camera + b->ram_stack;
     set_limit(&b->limits[NSK_LIMIT_FLASH], "flash", "bytes", limits->flash, board->flash, b->flash);
     set_limit(&b->limits[NSK_LIMIT_RAM], "ram", "bytes", limits->ram, board->ram, b->ram);
     set_limit(&b->limits[NSK_LIMIT_LATENCY], "latency", "seconds", limits->latency,
@@ -78,7 +160,10 @@ static bool estimate(nsk_budget *b, const nsk_model_file *file, const nsk_model 
         g_strdup_printf("instructions %s; cycles: %s; flash wait states at a taken branch: %g",
                         nsk_costs_source(costs, "instructions"), nsk_costs_source(costs, "cycles"),
                         board->wait_states);
-    b->stack_source = g_strdup_printf("deepest use painted on the emulated %s", board->core);
+    b->stack_source = g_strdup_printf(
+        "deepest use by a layer, painted on the emulated %s; what calls the runtime comes "
+        "on top",
+        board->core);
     return true;
 }
 
@@ -86,14 +171,15 @@ bool nsk_ram_for_model(const nsk_board *board, const nsk_limits *limits, double 
                        nsk_error *error) {
     double stack = 0.0;
     nsk_costs *costs = nsk_costs_read(board->costs, error);
-    bool good = costs != NULL && nsk_costs_stack(costs, &stack, error);
+    bool good = costs != NULL && nsk_costs_deepest(costs, &stack, error);
     *bytes = fmin(board->ram, limits->ram) - stack;
     nsk_costs_free(costs);
     return good;
 }
 
 nsk_budget *nsk_budget_make(const nsk_model_file *file, const nsk_board *board,
-                            const nsk_limits *limits, nsk_error *error) {
+                            const nsk_product *product, const nsk_limits *limits,
+                            nsk_error *error) {
     nsk_model model;
     nsk_status status = nsk_open(&model, file->bytes, file->size);
     if (status != NSK_OK) {
@@ -105,13 +191,23 @@ nsk_budget *nsk_budget_make(const nsk_model_file *file, const nsk_board *board,
         return NULL;
     }
     nsk_budget *b = g_new0(nsk_budget, 1);
-    bool good = estimate(b, file, &model, board, costs, limits, error);
+    bool good = estimate(b, file, &model, board, product, costs, limits, error);
     nsk_costs_free(costs);
     if (!good) {
         nsk_budget_free(b);
         return NULL;
     }
     return b;
+}
+
+void nsk_budget_set_code(nsk_budget *b, double code, const char *source) {
+    nsk_budget_limit *l = &b->limits[NSK_LIMIT_FLASH];
+    b->flash += code - b->flash_code;
+    b->flash_code = code;
+    l->value = b->flash;
+    l->holds = l->value <= l->limit;
+    g_free(b->code_source);
+    b->code_source = g_strdup(source);
 }
 
 void nsk_budget_free(nsk_budget *b) {

@@ -1,8 +1,11 @@
 #include "budget/costs.h"
 
+#include <math.h>
 #include <string.h>
 
 #include "brief/settings.h"
+#include "budget/cost_kind.h"
+#include "device/layer.h"
 
 struct nsk_costs {
     nsk_settings *settings;
@@ -17,7 +20,9 @@ static const nsk_setting_name known[] = {
     {"table", "instructions"},
     {"table", "cycles"},
     {"code", "*"},
-    {"stack", "deepest"},
+    {"stack", "*"},
+    {"stack-streamed", "*"},
+    {"stack-over", "*"},
     {"*", "call"},
     {"*", "row"},
     {"*", "byte"},
@@ -35,6 +40,7 @@ static const nsk_setting_name known[] = {
     {"*", "odd"},
     {"*", "cycles-each"},
     {"*", "branches-each"},
+    {"*", "spread"},
     {"*", "worst-misfit"},
     {NULL, NULL},
 };
@@ -102,6 +108,7 @@ bool nsk_costs_kernel(const nsk_costs *costs, const char *kind, nsk_kernel_cost 
     }
     return good && read_number(costs, kind, "cycles-each", &cost->cycles_each, error) &&
            read_number(costs, kind, "branches-each", &cost->branches_each, error) &&
+           read_number(costs, kind, "spread", &cost->spread, error) &&
            read_number(costs, kind, "worst-misfit", &cost->worst_misfit, error);
 }
 
@@ -175,10 +182,94 @@ bool nsk_costs_code(const nsk_costs *costs, const nsk_model *model, double *byte
     return *bytes > 0.0 || nsk_fail(error, "%s: no sizes under [code]", costs->path);
 }
 
-bool nsk_costs_stack(const nsk_costs *costs, double *bytes, nsk_error *error) {
-    return nsk_settings_need(costs->settings, "stack", "deepest", error) != NULL &&
-           nsk_settings_number(costs->settings, "stack", "deepest", NSK_BYTES, 0, 1e9, bytes,
-                               error);
+/* A depth that was not seen is taken for that of the same kind, odd or not. */
+static bool deepen(const nsk_costs *costs, const char *group, const char *kind, double *bytes,
+                   nsk_error *error) {
+    double one = 0.0;
+    char other[NSK_DEPTH_KIND];
+    const char *odd = strstr(kind, "-odd");
+    g_snprintf(other, sizeof other, "%.*s%s", odd != NULL ? (int)(odd - kind) : (int)strlen(kind),
+               kind, odd != NULL ? "" : "-odd");
+    if (nsk_settings_text(costs->settings, group, kind) == NULL &&
+        nsk_settings_text(costs->settings, group, other) != NULL) {
+        kind = other;
+    }
+    if (nsk_settings_need(costs->settings, group, kind, error) == NULL ||
+        !nsk_settings_number(costs->settings, group, kind, NSK_BYTES, 0, 1e9, &one, error)) {
+        return false;
+    }
+    *bytes = fmax(*bytes, one);
+    return true;
+}
+
+bool nsk_costs_stack(const nsk_costs *costs, const nsk_model *model, double *bytes,
+                     nsk_error *error) {
+    *bytes = 0.0;
+    bool good = deepen(costs, "stack", "prepare", bytes, error);
+    for (unsigned i = 0; i < model->layers && good; i++) {
+        char kind[NSK_DEPTH_KIND];
+        good =
+            deepen(costs, nsk_depth_group(model, i), nsk_depth_kind(model, i, kind), bytes, error);
+    }
+    return good;
+}
+
+bool nsk_costs_deepest(const nsk_costs *costs, double *bytes, nsk_error *error) {
+    static const char *const groups[] = {"stack", "stack-streamed", "stack-over"};
+    *bytes = 0.0;
+    bool good = true;
+    for (size_t g = 0; g < G_N_ELEMENTS(groups); g++) {
+        const char *const *keys = nsk_settings_keys(costs->settings, groups[g]);
+        for (; keys != NULL && *keys != NULL && good; keys++) {
+            good = deepen(costs, groups[g], *keys, bytes, error);
+        }
+    }
+    return good && (*bytes > 0.0 || nsk_fail(error, "%s: no depths under [stack]", costs->path));
+}
+
+/* Weights of the usual way: a pixel of the picture has a part in one or two of the frame's. */
+static uint64_t shared(uint64_t from, uint64_t to) {
+    uint64_t a = from;
+    uint64_t b = to;
+    while (b > 0) {
+        uint64_t rest = a % b;
+        a = b;
+        b = rest;
+    }
+    return from + to - a;
+}
+
+nsk_work nsk_scaling_work(const nsk_model *model, unsigned width, unsigned height) {
+    const uint64_t channels = model->channels;
+    const uint64_t down = shared(height, model->height);
+    const uint64_t across = shared(width, model->width);
+    return (nsk_work){.calls = 1,
+                      .rows = height,
+                      .moved = (uint64_t)width * height * channels,
+                      .outputs = (uint64_t)model->width * model->height * channels,
+                      .pixels = (uint64_t)model->width * height,
+                      .runs = across * height,
+                      .macs = across * height * channels,
+                      .products = down * model->width * channels};
+}
+
+nsk_work nsk_sight_work(const nsk_model *model, unsigned width, unsigned height) {
+    return (nsk_work){.calls = 1,
+                      .rows = height,
+                      .pixels = (uint64_t)width * height,
+                      .moved = (uint64_t)width * height * model->channels};
+}
+
+void nsk_costs_copy_sizes(const nsk_costs *costs, GString *to) {
+    static const char *const groups[] = {"stack", "stack-streamed", "stack-over", "code"};
+    for (size_t g = 0; g < G_N_ELEMENTS(groups); g++) {
+        const char *const *keys = nsk_settings_keys(costs->settings, groups[g]);
+        g_string_append_printf(to, "\n[%s]\n", groups[g]);
+        for (; keys != NULL && *keys != NULL; keys++) {
+            g_string_append_printf(to, "%s = %s\n", *keys,
+                                   nsk_settings_text(costs->settings, groups[g], *keys));
+        }
+    }
 }
 
 nsk_layer_cost nsk_kernel_cost_of(const nsk_kernel_cost *cost, const nsk_work *work,

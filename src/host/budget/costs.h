@@ -14,7 +14,7 @@ void nsk_cost_terms_of(const nsk_work *work, double *terms);
 typedef struct nsk_kernel_cost {
     double term[NSK_COST_TERMS];
     double cycles_each, branches_each;
-    double worst_misfit;
+    double spread, worst_misfit; /* relative, over the grid: root of the mean square; the worst */
 } nsk_kernel_cost;
 
 typedef struct nsk_costs nsk_costs;
@@ -27,10 +27,17 @@ const char *nsk_costs_core(const nsk_costs *costs);
 bool nsk_costs_kernel(const nsk_costs *costs, const char *kind, nsk_kernel_cost *cost,
                       nsk_error *error);
 /* Bytes of code of the runtime with the kinds of layer that the model has, and the stack that it
- * uses at its deepest. */
+ * uses at its deepest: the deepest of its layers. */
 bool nsk_costs_code(const nsk_costs *costs, const nsk_model *model, double *bytes,
                     nsk_error *error);
-bool nsk_costs_stack(const nsk_costs *costs, double *bytes, nsk_error *error);
+bool nsk_costs_stack(const nsk_costs *costs, const nsk_model *model, double *bytes,
+                     nsk_error *error);
+/* The same where the model is not known yet. */
+bool nsk_costs_deepest(const nsk_costs *costs, double *bytes, nsk_error *error);
+/* What bringing a picture of that size to the model's frame takes, and looking at it. */
+nsk_work nsk_scaling_work(const nsk_model *model, unsigned width, unsigned height);
+nsk_work nsk_sight_work(const nsk_model *model, unsigned width, unsigned height);
+
 /* What models need of the runtime. */
 typedef struct nsk_needs {
     bool kinds[NSK_KINDS];
@@ -40,6 +47,8 @@ typedef struct nsk_needs {
 void nsk_needs_add(nsk_needs *needs, const nsk_model *model);
 /* Whether a file of src/device, by its name without folder and suffix, is needed. */
 bool nsk_device_file_is_needed(const char *file, const nsk_needs *needs);
+/* Appends the table's sizes of code and depths of stack, as they stand there. */
+void nsk_costs_copy_sizes(const nsk_costs *costs, GString *to);
 /* A key of [table]: where the figures come from; "" where it is not given. */
 const char *nsk_costs_source(const nsk_costs *costs, const char *key);
 

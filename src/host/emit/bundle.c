@@ -136,6 +136,20 @@ static void add_sources(nsk_bundle *bundle, const char *under, const nsk_needs *
     g_free(folder);
 }
 
+/* What a product has around a model: a folder of its own, to be taken where it is wanted. */
+static void add_firmware(nsk_bundle *bundle) {
+    char **names = carried_names("firmware/");
+    for (char **name = names; *name != NULL; name++) {
+        char *path = g_strconcat("firmware/", *name, NULL);
+        GString *text = carried(path);
+        flatten_includes(text);
+        g_string_replace(text, "#include \"nsk_", "#include \"../nsk_", 0);
+        nsk_bundle_add(bundle, path, text);
+        g_free(path);
+    }
+    g_strfreev(names);
+}
+
 static GString *operations_source(const nsk_needs *needs) {
     GString *text = g_string_new("/* The kinds of layer that the networks here have. */\n"
                                  "#include \"nsk_layer.h\"\n\n"
@@ -155,8 +169,14 @@ static GString *operations_source(const nsk_needs *needs) {
 }
 
 void nsk_bundle_add_runtime(nsk_bundle *bundle, const nsk_needs *needs) {
-    nsk_bundle_add(bundle, "netsuke/device.h", carried("device.h"));
+    static const char *const headers[] = {"device.h", "port.h", "firmware.h"};
+    for (size_t i = 0; i < G_N_ELEMENTS(headers); i++) {
+        char *name = g_strconcat("netsuke/", headers[i], NULL);
+        nsk_bundle_add(bundle, name, carried(headers[i]));
+        g_free(name);
+    }
     add_sources(bundle, "", needs);
+    add_firmware(bundle);
     nsk_bundle_add(bundle, "nsk_operations.c", operations_source(needs));
 }
 

@@ -20,6 +20,8 @@ uint32_t timer_between(uint32_t from, uint32_t to) {
     return to - from;
 }
 
+void stack_mark(void) {}
+
 void stack_paint(void) {}
 
 uint32_t stack_used(void) {

@@ -1,0 +1,113 @@
+#include "handed.h"
+
+#include <string.h>
+
+#include "budget/link_map.h"
+#include "grid.h"
+
+enum { MOST_NETWORKS = NSK_KINDS + 1 };
+
+/* The first shape of each kind, and where it is wanted a streamed one. */
+static int make_models(nsk_model_file **models, bool streamed, nsk_error *error) {
+    bool have[NSK_KINDS] = {false};
+    int count = 0;
+    for (int i = 0; i < grid_shape_count; i++) {
+        if (!have[grid_shapes[i].kind]) {
+            have[grid_shapes[i].kind] = true;
+            models[count] = grid_model(&grid_shapes[i], GRID_PLAIN, error);
+            if (models[count++] == NULL) {
+                return -1;
+            }
+        }
+    }
+    if (streamed) {
+        models[count] = grid_model(&grid_shapes[0], GRID_STREAMED, error);
+        return models[count] != NULL ? count + 1 : -1;
+    }
+    return count;
+}
+
+static bool hand_over(const char *folder, bool streamed, nsk_error *error) {
+    nsk_model_file *models[MOST_NETWORKS] = {NULL};
+    nsk_handed_network networks[MOST_NETWORKS];
+    char name[MOST_NETWORKS][8];
+    int count = make_models(models, streamed, error);
+    for (int i = 0; i < count; i++) {
+        g_snprintf(name[i], sizeof name[i], "n%d", i);
+        networks[i] = (nsk_handed_network){name[i], models[i], NULL};
+    }
+    char **files = count > 0 ? nsk_emit(networks, count, folder, error) : NULL;
+    for (int i = 0; i < MOST_NETWORKS; i++) {
+        nsk_model_file_free(models[i]);
+    }
+    bool good = files != NULL;
+    g_strfreev(files);
+    return good;
+}
+
+/* "nsk_arm_dsp_product" as "arm-dsp.product". */
+static char *key_of(const char *object) {
+    static const char *const folders[][2] = {
+        {"arm_dsp_", "arm-dsp."}, {"arm_mve_", "arm-mve."}, {"arm_small_", "arm-small."}};
+    const char *name = object + strlen("nsk_");
+    for (size_t i = 0; i < G_N_ELEMENTS(folders); i++) {
+        if (g_str_has_prefix(name, folders[i][0])) {
+            return g_strconcat(folders[i][1], name + strlen(folders[i][0]), NULL);
+        }
+    }
+    return g_strdup(name);
+}
+
+static bool build(const char *core, const char *folder, nsk_error *error) {
+    char *line = g_strdup_printf("env -u MAKEFLAGS make -s -C \"%s\" CORE=%s build/%s.elf", folder,
+                                 core, core);
+    char *said = NULL;
+    int status = 0;
+    bool good = g_spawn_command_line_sync(line, NULL, &said, &status, NULL) && status == 0;
+    if (!good) {
+        nsk_fail(error, "%s: the hand-over does not compile: %s", folder, said);
+    }
+    g_free(said);
+    g_free(line);
+    return good;
+}
+
+/* What the linker placed of a hand-over with or without streams; nsk_link_map_free. */
+static GArray *link_one(const char *core, const char *folder, bool streamed, nsk_error *error) {
+    char *handed = g_build_filename(folder, streamed ? "streamed" : "whole", NULL);
+    char *path = g_strdup_printf("%s/build/%s.map", handed, core);
+    bool good = hand_over(handed, streamed, error) && build(core, handed, error);
+    GArray *objects = good ? nsk_link_map_read(path, error) : NULL;
+    g_free(path);
+    g_free(handed);
+    return objects;
+}
+
+static double runtime_of(const GArray *objects) {
+    double sum = 0.0;
+    for (guint i = 0; i < objects->len; i++) {
+        const nsk_linked *one = &g_array_index(objects, nsk_linked, i);
+        sum += g_str_has_prefix(one->object, "nsk_") ? one->text : 0.0;
+    }
+    return sum;
+}
+
+bool handed_code(const char *core, const char *folder, GString *to, nsk_error *error) {
+    GArray *whole = link_one(core, folder, false, error);
+    GArray *streamed = whole != NULL ? link_one(core, folder, true, error) : NULL;
+    for (guint i = 0; streamed != NULL && i < whole->len; i++) {
+        const nsk_linked *one = &g_array_index(whole, nsk_linked, i);
+        if (g_str_has_prefix(one->object, "nsk_") && one->text > 0.0) {
+            char *key = key_of(one->object);
+            g_string_append_printf(to, "%s = %.0f B\n", key, one->text);
+            g_free(key);
+        }
+    }
+    if (streamed != NULL) { /* and what it makes other files keep */
+        g_string_append_printf(to, "stream = %.0f B\n", runtime_of(streamed) - runtime_of(whole));
+    }
+    bool good = streamed != NULL;
+    nsk_link_map_free(whole);
+    nsk_link_map_free(streamed);
+    return good;
+}

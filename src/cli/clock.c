@@ -1,0 +1,195 @@
+/* netsuke clock: a board's own timings, and a cost table that learns from them. */
+#include <math.h>
+#include <stdio.h>
+
+#include "command.h"
+#include "table.h"
+
+/* A brief's model, and the log of it. */
+typedef struct clocked {
+    cli_job job;
+} clocked;
+
+static void clear_clocked(void *data) {
+    cli_job_clear(&((clocked *)data)->job);
+}
+
+static bool load(cli_job *job, GArray *briefs) {
+    for (char **path = job->arguments; *path != NULL; path++) {
+        clocked one = {.job = {.arguments = g_new0(char *, 2),
+                               .board_path = g_strdup(job->board_path),
+                               .calibration_path = g_strdup(job->calibration_path),
+                               .model_path = g_strdup(job->model_path)}};
+        one.job.arguments[0] = g_strdup(*path);
+        g_array_append_val(briefs, one);
+        cli_job *own = &g_array_index(briefs, clocked, briefs->len - 1).job;
+        if (!cli_load_board(own) || !cli_load_model(own)) {
+            job->error = own->error;
+            return false;
+        }
+    }
+    return true;
+}
+
+/* Ticks of the log's timer in cycles of the board. */
+static bool read_tick(cli_job *job, double clock, double *cycles) {
+    char *end;
+    *cycles = 1.0;
+    if (job->tick == NULL) {
+        return true;
+    }
+    double hertz = g_ascii_strtod(job->tick, &end);
+    double factor = g_strcmp0(end, "Hz") == 0 || *end == '\0' ? 1.0
+                    : g_strcmp0(end, "kHz") == 0              ? 1e3
+                    : g_strcmp0(end, "MHz") == 0              ? 1e6
+                                                              : 0.0;
+    *cycles = clock / (hertz * factor);
+    if (!(hertz * factor >= 1.0) || !isfinite(*cycles)) {
+        g_snprintf(job->error.text, sizeof job->error.text,
+                   "--tick %s: the rate of the timer that the log counts by, as in '25MHz'",
+                   job->tick);
+        return false;
+    }
+    return true;
+}
+
+static double apart(double estimate, double measured) {
+    return 100.0 * (estimate / measured - 1.0);
+}
+
+static void print_layers(const GArray *briefs, const nsk_clocking *c) {
+    cli_table *table = cli_table_new("llrrrrr");
+    int at = 0;
+    double sum[3] = {0.0, 0.0, 0.0};
+    cli_table_row(table, "layer\tkernel\tmeasured\testimated\t\tlearned\t");
+    for (guint k = 0; k < briefs->len; k++) {
+        const cli_job *job = &g_array_index(briefs, clocked, k).job;
+        nsk_model model;
+        nsk_open(&model, job->model->bytes, job->model->size);
+        int layers = model.layers + (model.streamed > 0 ? 0 : 1);
+        for (int i = 0; i < layers && at < c->layers; i++, at++) {
+            const nsk_clocked_layer *l = &c->layer[at];
+            char text[3][CLI_TEXT];
+            int layer = i - (model.streamed > 0 ? 0 : 1);
+            cli_table_row(table, "%s\t%s\t%s\t%s\t%+.1f %%\t%s\t%+.1f %%",
+                          layer < 0 ? "preparation" : nsk_layer_name(&model, (unsigned)layer),
+                          l->kind, cli_count(l->measured, text[0]), cli_count(l->guessed, text[1]),
+                          apart(l->guessed, l->measured), cli_count(l->learned, text[2]),
+                          apart(l->learned, l->measured));
+            sum[0] += l->measured;
+            sum[1] += l->guessed;
+            sum[2] += l->learned;
+        }
+    }
+    char text[3][CLI_TEXT];
+    cli_table_row(table, "all\t\t%s\t%s\t%+.1f %%\t%s\t%+.1f %%", cli_count(sum[0], text[0]),
+                  cli_count(sum[1], text[1]), apart(sum[1], sum[0]), cli_count(sum[2], text[2]),
+                  apart(sum[2], sum[0]));
+    cli_table_print(table);
+}
+
+static void print_text(const cli_job *job, const GArray *briefs, const nsk_clocking *c) {
+    const nsk_board *board = g_array_index(briefs, clocked, 0).job.board;
+    char unseen[400] = "";
+    printf("Cycles on board '%s' at %.6g MHz, beside its cost table's estimate and one that has\n"
+           "learned from %s\n\n",
+           board->name, board->clock / 1e6, job->arguments[1] != NULL ? "the logs" : job->logs[0]);
+    print_layers(briefs, c);
+    printf("\npace     the board takes %.3f times the cycles that the table says, in the middle\n",
+           c->pace);
+    for (int i = 0, used = 0; i < c->kinds; i++) {
+        if (c->kind[i].layers == 0) {
+            used += g_snprintf(unseen + used, sizeof unseen - (gsize)used, "%s%s",
+                               used > 0 ? ", " : "", c->kind[i].kind);
+            used = MIN(used, (int)sizeof unseen - 1);
+        }
+    }
+    if (unseen[0] != '\0') {
+        cli_paragraph("unseen   ", unseen);
+        puts("         for these the new table has the old one's figures times the pace");
+    }
+    if (job->output != NULL) {
+        printf("wrote    %s; name it as [costs] file of the board\n", job->output);
+    }
+}
+
+static void print_json(const nsk_clocking *c) {
+    JsonBuilder *b = json_builder_new();
+    json_builder_begin_object(b);
+    cli_json_real(b, "pace", c->pace);
+    json_builder_set_member_name(b, "layers");
+    json_builder_begin_array(b);
+    for (int i = 0; i < c->layers; i++) {
+        json_builder_begin_object(b);
+        cli_json_text(b, "kernel", c->layer[i].kind);
+        cli_json_real(b, "measured", c->layer[i].measured);
+        cli_json_real(b, "estimated", c->layer[i].guessed);
+        cli_json_real(b, "learned", c->layer[i].learned);
+        json_builder_end_object(b);
+    }
+    json_builder_end_array(b);
+    json_builder_end_object(b);
+    cli_print_json(b);
+}
+
+static bool check_logs(cli_job *job) {
+    guint briefs = g_strv_length(job->arguments);
+    guint logs = job->logs != NULL ? g_strv_length(job->logs) : 0;
+    if (logs != briefs) {
+        g_snprintf(job->error.text, sizeof job->error.text,
+                   "--log: %u given; each brief wants the log of its own hand-over, in the same "
+                   "order",
+                   logs);
+    }
+    return logs == briefs;
+}
+
+static nsk_clocking *learn(cli_job *job, const GArray *briefs) {
+    nsk_clock_log *logs = g_new0(nsk_clock_log, briefs->len);
+    const nsk_board *board = g_array_index(briefs, clocked, 0).job.board;
+    nsk_clocking *c = NULL;
+    double cycles;
+    if (read_tick(job, board->clock, &cycles)) {
+        for (guint i = 0; i < briefs->len; i++) {
+            logs[i] =
+                (nsk_clock_log){g_array_index(briefs, clocked, i).job.model, job->logs[i], cycles};
+        }
+        c = nsk_clock(board, logs, (int)briefs->len, &job->error);
+    }
+    g_free(logs);
+    return c;
+}
+
+static int run(cli_job *job) {
+    GArray *briefs = g_array_new(FALSE, TRUE, sizeof(clocked));
+    g_array_set_clear_func(briefs, clear_clocked);
+    nsk_clocking *c = check_logs(job) && load(job, briefs) ? learn(job, briefs) : NULL;
+    bool good = c != NULL;
+    if (good && job->output != NULL) {
+        char *source = g_strjoinv(", ", job->logs);
+        good = nsk_clock_write(c, g_array_index(briefs, clocked, 0).job.board, source, job->output,
+                               &job->error);
+        g_free(source);
+    }
+    if (good && job->json) {
+        print_json(c);
+    } else if (good) {
+        print_text(job, briefs, c);
+    }
+    nsk_clocking_free(c);
+    g_array_free(briefs, TRUE);
+    return good ? CLI_DONE : cli_fail(job);
+}
+
+const cli_command cli_clock = {
+    "clock",
+    "a board's own timings beside the estimate, and a cost table that learns from them",
+    "BRIEF...",
+    "  netsuke clock demo/kiln.ini --log run.txt --tick 25MHz -o costs/ours.ini\n"
+    "takes what the hand-over's self-test printed on the board, shows by how much each layer was\n"
+    "misjudged, and writes a cost table of that board.",
+    1,
+    100,
+    "model board calibration log tick output",
+    run,
+};
