@@ -186,8 +186,8 @@ unsigned nsk_layer_output(const nsk_model *model, unsigned layer);
  * output. */
 void nsk_layer_tensors(const nsk_model *model, unsigned layer, unsigned tensors[3]);
 
-/* What a layer costs, counted from its shapes; a streamed one, or one written over its input, is the
- * sum of its pieces. */
+/* What a layer costs, counted from its shapes; a streamed one, or one written over its input, is
+ * the sum of its pieces. */
 typedef struct nsk_work {
     uint64_t calls;   /* one, or a piece each; each channel of a depthwise convolution by itself */
     uint64_t macs;    /* multiply-accumulates that touch the picture: taps in the padding are left
@@ -213,26 +213,6 @@ nsk_work nsk_layer_work(const nsk_model *model, unsigned layer);
 /* What streaming costs besides: how often a layer is looked at (rows), and bytes moved up in their
  * tensors. */
 nsk_work nsk_stream_work(const nsk_model *model);
-
-/* The rule that turns scores into a decision. A class is decided when its score has been at least
- * `threshold` and the highest on `frames` frames in a row; it is said once, until another class
- * takes over. `resting` is the class for 'nothing there' (or an index past the last for none): it
- * ends a decision without being one. */
-typedef struct nsk_rule {
-    int8_t threshold;
-    uint8_t frames;
-    uint16_t resting;
-} nsk_rule;
-
-typedef struct nsk_decider { /* start it as all zeroes */
-    uint16_t candidate, standing;
-    uint8_t run;
-    bool has_candidate, has_standing;
-} nsk_decider;
-
-/* Takes one frame's scores; returns the class decided on with this frame, or -1. */
-int nsk_decide(nsk_decider *decider, const nsk_rule *rule, const nsk_model *model,
-               const int8_t *scores);
 
 #ifdef __cplusplus
 }

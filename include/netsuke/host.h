@@ -46,12 +46,26 @@ typedef struct nsk_limits {
     double loss;       /* percentage points of accuracy */
 } nsk_limits;
 
-/* The decision rule of the brief; nsk_rule is its integer form. */
+/* The decision rule of the brief; nsk_rule of firmware.h is its integer form. */
 typedef struct nsk_decision {
-    double threshold; /* probability, 0..1 */
-    int frames;       /* in a row */
-    char *resting;    /* name of the class for 'nothing there', or NULL */
+    double threshold, margin; /* probabilities, 0..1 */
+    int frames, window;       /* so many of the last so many; window 0: in a row */
+    int hold_off;             /* frames */
+    char *resting;            /* name of the class for 'nothing there', or NULL */
+    int lines;                /* that groups of classes move; 0: each class but the resting one, its
+                               * own */
+    char **line_names;
+    int *line_of; /* of each class: its line, or -1; NULL where lines is 0 */
 } nsk_decision;
+
+/* What a product has around the model, and what it runs on. */
+typedef struct nsk_product {
+    int camera_width, camera_height; /* pixels of the camera's picture; 0: the model's */
+    int check_every;                 /* frames, as in nsk_firmware */
+    bool looks;
+    double battery; /* joules; 0: none */
+    double awake;   /* share of the time in which frames are taken, 0..1 */
+} nsk_product;
 
 /* Whether the first layers run while the frame's rows come in, and hold only the rows that are
  * still wanted: docs/streaming.md. */
@@ -138,6 +152,9 @@ typedef struct nsk_brief {
     int refine_epochs;
     nsk_limits limits;
     nsk_decision decision;
+    nsk_product product;
+    char *variants_brief; /* whose variants a report shows, or NULL */
+    char **scenes; /* files for rehearsals, NULL behind the last; or NULL */
 } nsk_brief;
 
 /* Reads a brief and the labels file that it names. An unknown key is an error that names its line.
@@ -317,7 +334,8 @@ void nsk_model_file_free(nsk_model_file *file);
 typedef struct nsk_handed_network {
     const char *name; /* a C name in small letters: nsk_handed_name */
     const nsk_model_file *model;
-    const nsk_images *tried; /* its frames and the scores that they get become the self-test */
+    const nsk_images
+        *tried; /* its frames and the scores that they get become the self-test; or NULL */
 } nsk_handed_network;
 /* A C name of any text. g_free. */
 char *nsk_handed_name(const char *text);
@@ -603,12 +621,12 @@ void nsk_vetting_free(nsk_vetting *vetting);
 
 typedef struct nsk_board {
     char *path, *name, *core;
-    double clock;                    /* Hz */
-    double flash, ram;               /* bytes */
-    double wait_states;              /* cycles that a taken branch waits for flash */
-    double frame_rate;               /* of the camera, frames a second */
-    double active_power, idle_power; /* watts; negative: not given */
-    char *costs;                     /* the cost table's file */
+    double clock;                                 /* Hz */
+    double flash, ram;                            /* bytes */
+    double wait_states;                           /* cycles that a taken branch waits for flash */
+    double frame_rate;                            /* of the camera, frames a second */
+    double active_power, idle_power, sleep_power; /* watts; negative: not given */
+    char *costs;                                  /* the cost table's file */
 } nsk_board;
 
 nsk_board *nsk_board_read(const char *path, nsk_error *error);
@@ -636,10 +654,16 @@ typedef struct nsk_budget {
     double ram_rest_of_frame; /* what its other rows would take */
     int streamed, band;       /* layers; rows of the frame */
     double ram_lower_bound;   /* of the workspace */
+    double ram_camera;        /* what scaling and looking at the camera's pictures hold */
     double cycles, seconds, joules; /* a frame; joules negative where the board gives no power */
+    /* Where counts on the emulator lie in 19 of 20 cases, as far as the misfits of the cost table
+     * tell. */
+    double seconds_low, seconds_high;
+    double watts, days; /* on the average, and on the battery; negative: not known */
     int layers;
     nsk_layer_cost *layer; /* one a layer */
     nsk_layer_cost preparation;
+    nsk_layer_cost scaling, sight, check; /* what the product does around the model; 0: does not */
     nsk_layer_cost
         streaming; /* what it takes to keep the rows that are wanted; 0 if not streamed */
     char *code_source, *cycle_source, *stack_source; /* how each figure was obtained */
@@ -654,9 +678,85 @@ bool nsk_ram_for_model(const nsk_board *board, const nsk_limits *limits, double 
                        nsk_error *error);
 
 /* Estimates a model on a board. Each limit is the tighter of the brief's and the board's. */
+/* `product` may be NULL: nothing around the model. */
 nsk_budget *nsk_budget_make(const nsk_model_file *model, const nsk_board *board,
-                            const nsk_limits *limits, nsk_error *error);
+                            const nsk_product *product, const nsk_limits *limits, nsk_error *error);
+/* Compiles a hand-over of the model for a core that the bare-metal boards have, with that core's
+ * cross compiler, and reads the linker's map: bytes of code of the runtime. */
+bool nsk_budget_compile(const nsk_model_file *model, const char *core, double *code,
+                        nsk_error *error);
+/* Puts another figure in place of the table's. */
+void nsk_budget_set_code(nsk_budget *budget, double code, const char *source);
 void nsk_budget_free(nsk_budget *budget);
+
+/* ---- Headroom: which limit binds, and what would give it back ------------------------------- */
+
+/* Something that could be changed, and what the budget would be then. */
+typedef struct nsk_way_out {
+    char *what;                 /* "input of 32 x 32" */
+    double flash, ram, seconds; /* the whole budget's */
+    bool trains; /* the network has to be trained again, so that its accuracy is open */
+    bool fits;   /* flash, RAM and latency hold */
+} nsk_way_out;
+
+typedef struct nsk_headroom {
+    int tightest; /* NSK_LIMIT_FLASH, ...: the limit of which most is used */
+    double clock; /* Hz at which the limit of latency is just met */
+    int count;    /* of ways: the one that gives most of the tightest limit back comes first */
+    nsk_way_out *way;
+    const char *silent; /* why smaller inputs and narrower networks are not among them; or NULL */
+} nsk_headroom;
+
+/* `streamed`: the same network's model with its first layers streamed, or NULL. Smaller and
+ * narrower networks are reckoned from the layers' shapes; their workspace, as the bound for it
+ * grows. */
+nsk_headroom *nsk_headroom_make(const nsk_model_file *model, const nsk_model_file *streamed,
+                                const nsk_board *board, const nsk_product *product,
+                                const nsk_limits *limits, nsk_error *error);
+void nsk_headroom_free(nsk_headroom *headroom);
+
+/* ---- Clocking: a cost table that learns from a real board --------------------------------------
+ */
+
+/* What a board printed of a model: the log of the hand-over's self-test. */
+typedef struct nsk_clock_log {
+    const nsk_model_file *model;
+    const char *path;
+    double cycles_a_tick; /* of the timer that the log counts by */
+} nsk_clock_log;
+
+/* A layer of a log, or preparation: cycles that the board took, that its table had said, and that
+ * the learned one says. */
+typedef struct nsk_clocked_layer {
+    const char *kind; /* in the table; "prepare" for preparation */
+    double measured, guessed, learned;
+} nsk_clocked_layer;
+
+enum { NSK_LEARNED_TERMS = 15 };
+typedef struct nsk_learned_kind {
+    const char *kind;
+    int layers;                     /* it was learned from; 0: only the board's pace */
+    double term[NSK_LEARNED_TERMS]; /* cycles by each number of nsk_work */
+    double spread, worst;           /* relative: root of the mean square, the worst */
+} nsk_learned_kind;
+
+typedef struct nsk_clocking {
+    int layers, kinds;
+    nsk_clocked_layer *layer; /* of all logs, each with preparation first */
+    nsk_learned_kind *kind;
+    double pace; /* the board's cycles to the table's: the middle of all layers */
+} nsk_clocking;
+
+/* Fits the terms of each kind of layer to what the logs say, with non-negative least squares on
+ * relative errors, and with the board's table, times the pace, as what to believe of terms of which
+ * the logs say little. */
+nsk_clocking *nsk_clock(const nsk_board *board, const nsk_clock_log *logs, int count,
+                        nsk_error *error);
+void nsk_clocking_free(nsk_clocking *clocking);
+/* Writes a cost table that says where it came from: `source`. Code and stack stay those of the
+ * board's table. */
+bool nsk_clock_write(const nsk_clocking *clocking, const nsk_board *board, const char *source,
+                     const char *path, nsk_error *error);
 
 /* ---- Weighing: variants side by side -------------------------------------------------------- */
 

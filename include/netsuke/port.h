@@ -1,6 +1,5 @@
-/* netsuke/port.h: what a system gives so that the product's main loop runs on it. A port is one
- * nsk_port, filled in; ports/firmware.c is the loop, the same everywhere. docs/porting.md walks
- * through writing one.
+/* netsuke/port.h: what a system gives so that the product's loop (firmware.h) runs on it. A port is
+ * one nsk_port, filled in; docs/porting.md walks through writing one.
  */
 #ifndef NETSUKE_PORT_H
 #define NETSUKE_PORT_H
@@ -11,6 +10,33 @@
 extern "C" {
 #endif
 
+/* How waiting for a row of the camera ended. */
+typedef enum nsk_row {
+    NSK_ROW_THERE,
+    NSK_ROW_LATE, /* it did not come in the time that the port allows it */
+    NSK_ROW_CUT,  /* the picture ended before it */
+    NSK_ROW_END   /* there will be no more pictures: the loop ends */
+} nsk_row;
+
+/* Why a frame has no answer. */
+typedef enum nsk_trouble {
+    NSK_NO_TROUBLE,
+    NSK_CAMERA_LATE,
+    NSK_PICTURE_CUT,
+    NSK_PICTURE_FROZEN, /* it is the one before */
+    NSK_PIXELS_STUCK,   /* a column of it is one colour */
+    NSK_MODEL_DAMAGED,  /* its bytes are not those that were opened */
+    NSK_TROUBLES
+} nsk_trouble;
+
+/* A frame's answer. Lines are classes, or groups of them: nsk_rule. */
+typedef struct nsk_answered {
+    const nsk_model *model;
+    const int8_t *scores; /* valid until the function returns */
+    int line;             /* that this frame is taken for, or NSK_UNSURE */
+    int decided;          /* the line that the rule decides on with this frame, or NSK_NOTHING */
+} nsk_answered;
+
 typedef struct nsk_port {
     void *context; /* handed to every function */
 
@@ -18,22 +44,23 @@ typedef struct nsk_port {
      * with static buffers, one of them. NULL where there is none left. */
     void *(*memory)(void *context, size_t bytes);
 
-    /* Writes `bytes` of a frame from row `first` on, rows without gaps: all of it, or a row at a
-     * time where the model is streamed. With row 0 it waits for the next frame. False: the camera
-     * has ended, and so does the loop. */
-    bool (*rows)(void *context, uint8_t *to, size_t bytes, unsigned first);
+    /* Writes row `y` of the camera's picture, `bytes` of it. With row 0 it waits for the next
+     * picture. It must return in a time that the port sets, whatever the camera does. */
+    nsk_row (*row)(void *context, uint8_t *to, size_t bytes, unsigned y);
 
-    /* A frame has come in, and then a layer (or a piece of a streamed one, before that) has run:
-     * feed the watchdog, advance a clock. */
+    /* A picture has come in and been prepared, and then a layer (or a piece of a streamed one,
+     * before that) has run: feed the watchdog, advance a clock. */
     void (*prepared)(void *context);
     void (*layer_done)(void *context, const nsk_model *model, unsigned layer);
 
-    /* A frame's scores are there. `decided`: the class that the rule has just decided on, or -1. */
-    void (*answer)(void *context, const nsk_model *model, const int8_t *scores, int decided);
-} nsk_port;
+    /* A row of the camera's picture, before anything else is done with it, to be kept or sent away:
+     * the picture is whole when its answer comes. May be NULL. */
+    void (*capture)(void *context, const uint8_t *row, size_t bytes, unsigned y);
 
-/* Runs frames until the camera ends. NSK_TOO_SMALL where the port has no memory. */
-nsk_status nsk_firmware_run(const nsk_port *port, const nsk_model *model, const nsk_rule *rule);
+    /* What the frame is taken for, or why it is not. */
+    void (*answer)(void *context, const nsk_answered *answer);
+    void (*trouble)(void *context, nsk_trouble trouble);
+} nsk_port;
 
 #ifdef __cplusplus
 }

@@ -53,6 +53,15 @@ void *nsk_ram_take(nsk_ram *ram, size_t bytes) {
     return at;
 }
 
+void nsk_ram_lose(nsk_ram *ram, unsigned seed) {
+    uint32_t state = seed;
+    for (size_t i = 0; i < ram->bytes; i++) {
+        state = state * 1664525U + 1013904223U;
+        ram->start[i] = (uint8_t)(state >> 24);
+    }
+    ram->taken = 0;
+}
+
 static void on_fault(int number, siginfo_t *info, void *machine) {
     (void)machine;
     nsk_ram *ram = running;

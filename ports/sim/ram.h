@@ -13,6 +13,9 @@ void nsk_ram_free(nsk_ram *ram);
  * than a linker script without an assertion would: using them tells. */
 void *nsk_ram_take(nsk_ram *ram, size_t bytes);
 
+/* What a failing supply leaves: noise, and nothing handed out. */
+void nsk_ram_lose(nsk_ram *ram, unsigned seed);
+
 /* Runs `body`. False and an error where it touched memory outside; the body is then left where it
  * stood, so what it has allocated elsewhere must be reachable from `context`. */
 bool nsk_ram_guard(nsk_ram *ram, void (*body)(void *context), void *context, nsk_error *error);

@@ -1,194 +1,325 @@
+/* The simulated board as a port, and a film played on it. */
 #include "sim/rehearse.h"
 
+#include <glib/gstdio.h>
 #include <math.h>
+#include <setjmp.h>
 #include <string.h>
 
-#include "netsuke/port.h"
-#include "quantise/check.h"
+#include "device/layer.h"
+#include "images/picture.h"
+#include "sim/figures.h"
 #include "sim/ram.h"
+
+static const double START_UP = 0.05; /* seconds, after the supply has failed */
+static const double PATIENCE = 2.5;  /* periods of the camera that the port waits */
 
 /* The board, as the port's context. */
 typedef struct sim {
-    const nsk_board *board;
-    const nsk_budget *budget;
-    const nsk_images *images;
-    const nsk_model *model;
-    nsk_rule rule;
-    const int *order;
-    uint8_t *picture; /* the frame that the camera shows */
+    const nsk_stage *stage;
+    nsk_model model;   /* as it was opened before the board runs: for shapes */
+    uint8_t *flash;    /* the model's bytes, which may change */
+    size_t flipped;    /* place of the byte whose bit is another; past the end: none */
+    uint8_t *picture;  /* that the camera shows */
+    int width, height; /* of it, pixels */
     nsk_ram *ram;
-    double now; /* seconds */
-    int next;   /* frame of the camera */
+    double now;  /* seconds */
+    int next;    /* frame of the camera */
+    int frame;   /* that is being taken */
+    int lost_at; /* frame at which the supply has failed last */
+    nsk_rule rule;
+    uint8_t line_of[256];
+    jmp_buf reset;
+    GArray *answers;    /* of nsk_rehearsed */
+    GByteArray *scores; /* of each */
     nsk_rehearsal *result;
+    nsk_rehearsed taking;
     nsk_status status;
     bool good;
     nsk_error *error;
 } sim;
+
+static const nsk_fault *fault_at(const sim *s, nsk_fault_kind kind, int frame) {
+    return nsk_fault_at(s->stage->faults, s->stage->fault_count, kind, frame);
+}
+
+static double period(const sim *s) {
+    return 1.0 / s->stage->board->frame_rate;
+}
+
+static void spend(sim *s, double cycles) {
+    const nsk_fault *slow = fault_at(s, NSK_FAULT_CLOCK, s->frame);
+    double clock = s->stage->board->clock * (slow != NULL ? 1.0 - slow->amount / 100.0 : 1.0);
+    s->now += cycles / clock;
+    s->result->busy += cycles / clock;
+}
 
 static void *sim_memory(void *context, size_t bytes) {
     sim *s = context;
     return nsk_ram_take(s->ram, bytes);
 }
 
-static void spend(sim *s, double cycles) {
-    s->now += cycles / s->board->clock;
-    s->result->busy += cycles / s->board->clock;
+/* ---- the camera ---- */
+
+/* Flash that has healed holds what it held. */
+static void heal(sim *s) {
+    if (s->flipped < s->stage->model->size && fault_at(s, NSK_FAULT_FLASH, s->frame) == NULL) {
+        s->flash[s->flipped] = s->stage->model->bytes[s->flipped];
+        s->flipped = s->stage->model->size;
+    }
 }
 
-/* Waits for the first frame that starts no earlier than now. */
-static bool next_frame(sim *s) {
-    double period = 1.0 / s->board->frame_rate;
-    while (s->next < s->result->frames && s->next * period < s->now - 1e-12) {
-        s->next++;
-        s->result->dropped++;
-    }
-    if (s->next >= s->result->frames) {
+static bool show(sim *s) {
+    const size_t pixel = s->model.channels;
+    const size_t row = (size_t)s->width * pixel;
+    bool frozen = fault_at(s, NSK_FAULT_FROZEN, s->frame) != NULL && s->answers->len > 0;
+    if (!frozen && !nsk_film_picture(s->stage->film, s->frame, s->picture, s->error)) {
         return false;
     }
-    s->now = s->next * period;
-    int image = s->order[s->next++];
-    s->good = nsk_images_frame(s->images, image, s->picture, s->error);
-    if (s->good) {
-        s->result->answers[s->result->taken].image = image;
-        s->result->answers[s->result->taken].arrived = s->now;
+    for (int y = 0; y < s->height && fault_at(s, NSK_FAULT_COLUMN, s->frame) != NULL; y++) {
+        memset(s->picture + row * (size_t)y + pixel * (size_t)(s->width / 3), 200, pixel);
     }
-    return s->good;
-}
-
-static bool sim_rows(void *context, uint8_t *to, size_t bytes, unsigned first) {
-    sim *s = context;
-    if (first == 0 && !next_frame(s)) {
-        return false;
-    }
-    /* the only write into the board's RAM; it may fault */
-    memcpy(to, s->picture + (size_t)first * s->model->width * s->model->channels, bytes);
     return true;
 }
+
+/* Waits for the first picture that starts no earlier than now, as long as the port waits. */
+static nsk_row next_picture(sim *s) {
+    int frames = nsk_film_frames(s->stage->film);
+    while (s->next < frames && s->next * period(s) < s->now - 1e-12) {
+        s->result->dropped += fault_at(s, NSK_FAULT_CAMERA, s->next) == NULL;
+        s->next++;
+    }
+    int shown = s->next;
+    while (shown < frames && fault_at(s, NSK_FAULT_CAMERA, shown) != NULL) {
+        shown++;
+    }
+    s->frame = MIN(shown, frames - 1);
+    s->taking = (nsk_rehearsed){.frame = s->frame, .line = NSK_UNSURE, .decided = NSK_NOTHING};
+    if (s->next >= frames) {
+        return NSK_ROW_END;
+    }
+    if (shown * period(s) - s->now > PATIENCE * period(s)) {
+        s->taking.frame = s->next;
+        s->now += PATIENCE * period(s);
+        return NSK_ROW_LATE;
+    }
+    if (shown >= frames) {
+        return NSK_ROW_END;
+    }
+    s->next = shown + 1;
+    s->now = fmax(s->now, shown * period(s));
+    s->taking.arrived = s->now;
+    heal(s);
+    s->good = show(s);
+    return s->good ? NSK_ROW_THERE : NSK_ROW_END;
+}
+
+static nsk_row sim_row(void *context, uint8_t *to, size_t bytes, unsigned y) {
+    sim *s = context;
+    nsk_row came = y == 0 ? next_picture(s) : NSK_ROW_THERE;
+    if (came != NSK_ROW_THERE) {
+        return came;
+    }
+    if ((int)y >= s->height / 2 && fault_at(s, NSK_FAULT_CUT, s->frame) != NULL) {
+        return NSK_ROW_CUT;
+    }
+    memcpy(to, s->picture + bytes * y, bytes); /* the only write into the board's RAM; may fault */
+    return NSK_ROW_THERE;
+}
+
+/* ---- time, and what goes wrong in it ---- */
 
 /* All that happens while the frame comes in is counted at its end. */
 static void sim_prepared(void *context) {
     sim *s = context;
-    spend(s, s->budget->preparation.cycles + s->budget->streaming.cycles);
-    for (int i = 0; i < s->budget->streamed; i++) {
-        spend(s, s->budget->layer[i].cycles);
+    const nsk_budget *b = s->stage->budget;
+    spend(s, b->preparation.cycles + b->streaming.cycles + b->scaling.cycles + b->sight.cycles +
+                 b->check.cycles);
+    for (int i = 0; i < b->streamed; i++) {
+        spend(s, b->layer[i].cycles);
+    }
+}
+
+/* Weights of the last layer that has any: they are read after the bit has changed. */
+static void flip(sim *s) {
+    nsk_layer l;
+    for (unsigned i = s->model.layers; i-- > 0;) {
+        nsk_layer_decode(&s->model, i, &l);
+        if (l.kind == NSK_CONV || l.kind == NSK_DENSE || l.kind == NSK_DEPTHWISE) {
+            s->flipped = (size_t)((const uint8_t *)l.weights - s->model.bytes);
+            s->flash[s->flipped] ^= 0x40;
+            return;
+        }
     }
 }
 
 static void sim_layer_done(void *context, const nsk_model *model, unsigned layer) {
     sim *s = context;
-    spend(s, layer >= model->streamed ? s->budget->layer[layer].cycles : 0.0);
+    bool halfway = layer == model->streamed + (model->layers - model->streamed) / 2U;
+    spend(s, layer >= model->streamed ? s->stage->budget->layer[layer].cycles : 0.0);
+    if (halfway && s->flipped >= s->stage->model->size &&
+        fault_at(s, NSK_FAULT_FLASH, s->frame) != NULL) {
+        flip(s);
+    }
+    if (halfway && s->lost_at != s->frame && fault_at(s, NSK_FAULT_BROWNOUT, s->frame) != NULL) {
+        s->lost_at = s->frame;
+        longjmp(s->reset, 1);
+    }
 }
 
-static void sim_answer(void *context, const nsk_model *model, const int8_t *scores, int decided) {
-    sim *s = context;
-    nsk_rehearsed *answer = &s->result->answers[s->result->taken++];
-    int label = nsk_images_label(s->images, answer->image);
-    answer->answered = s->now;
-    answer->class_index = (int)nsk_best(model, scores);
-    answer->probability = (float)(scores[answer->class_index] + 128) / 256.0F;
-    answer->decided = decided;
-    s->result->correct += answer->class_index == label;
-    s->result->decisions += decided >= 0;
-    s->result->right += decided >= 0 && decided == label;
+/* ---- answers ---- */
+
+static void record(sim *s, const int8_t *scores) {
+    s->taking.answered = s->now;
+    g_array_append_val(s->answers, s->taking);
+    for (int c = 0; c < s->model.classes; c++) {
+        int8_t score = scores != NULL ? scores[c] : 0;
+        g_byte_array_append(s->scores, (const guint8 *)&score, 1);
+    }
 }
+
+/* "belt/00012.667s-belt-98.png" */
+static bool capture(const sim *s, const nsk_rehearsed *a, nsk_error *error) {
+    const char *name = nsk_label(&s->model, (unsigned)a->class_index);
+    size_t pixels = (size_t)s->width * (size_t)s->height;
+    uint8_t *rgb = g_malloc(3 * pixels);
+    for (size_t i = 0; i < 3 * pixels; i++) {
+        size_t c = s->model.colour == NSK_BGR ? 2 - i % 3 : i % 3;
+        rgb[i] = s->picture[s->model.channels == 1 ? i / 3 : i - i % 3 + c];
+    }
+    const nsk_picture picture = {.width = s->width, .height = s->height, .rgb = rgb};
+    char *folder = g_build_filename(s->stage->capture, name, NULL);
+    char *path = g_strdup_printf("%s/%09.3fs-%s-%02.0f.png", folder, a->arrived, name,
+                                 100.0 * (double)a->probability);
+    bool good = (g_mkdir_with_parents(folder, 0777) == 0 ||
+                 nsk_fail(error, "%s: the folder cannot be made; check the path", folder)) &&
+                nsk_picture_write_png(&picture, path, error);
+    g_free(path);
+    g_free(folder);
+    g_free(rgb);
+    return good;
+}
+
+static void sim_answer(void *context, const nsk_answered *answer) {
+    sim *s = context;
+    nsk_rehearsed *a = &s->taking;
+    int truth = nsk_film_truth(s->stage->film, s->frame);
+    a->class_index = (int)nsk_best(answer->model, answer->scores);
+    a->probability = (float)(answer->scores[a->class_index] + 128) / 256.0F;
+    a->line = answer->line;
+    a->decided = answer->decided;
+    s->result->known += truth != NSK_NOBODY_KNOWS;
+    s->result->correct += a->class_index == truth;
+    if (s->good && s->stage->capture != NULL) {
+        s->good = capture(s, a, s->error);
+    }
+    record(s, answer->scores);
+}
+
+static void sim_trouble(void *context, nsk_trouble trouble) {
+    sim *s = context;
+    s->taking.trouble = trouble;
+    s->result->troubled++;
+    record(s, NULL);
+}
+
+/* ---- a run ---- */
 
 static void run_firmware(void *context) {
     sim *s = context;
-    const nsk_port port = {s, sim_memory, sim_rows, sim_prepared, sim_layer_done, sim_answer};
-    nsk_ram_take(s->ram, (size_t)s->budget->ram_stack);
-    s->status = nsk_firmware_run(&port, s->model, &s->rule);
-}
-
-/* Fisher and Yates; the generator of Numerical Recipes' "quick and dirty" section is enough. */
-static int *draw_order(int images, int frames, unsigned seed) {
-    int *order = g_new(int, MAX(images, frames));
-    uint32_t state = seed;
-    for (int i = 0; i < MAX(images, frames); i++) {
-        order[i] = i % images;
+    const nsk_port port = {.context = s,
+                           .memory = sim_memory,
+                           .row = sim_row,
+                           .prepared = sim_prepared,
+                           .layer_done = sim_layer_done,
+                           .answer = sim_answer,
+                           .trouble = sim_trouble};
+    const nsk_product *p = s->stage->product;
+    const nsk_firmware firmware = {.model = s->flash,
+                                   .model_bytes = s->stage->model->size,
+                                   .camera_width = (uint16_t)s->width,
+                                   .camera_height = (uint16_t)s->height,
+                                   .check_every = (uint16_t)p->check_every,
+                                   .looks = p->looks,
+                                   .rule = s->rule};
+    if (setjmp(s->reset) != 0) {
+        s->result->resets++;
+        s->now += START_UP;
+        nsk_ram_lose(s->ram, (unsigned)s->frame + 1U);
     }
-    for (int i = images - 1; i > 0; i--) {
-        state = state * 1664525U + 1013904223U;
-        int k = (int)((uint64_t)(state >> 8) * (uint64_t)(i + 1) >> 24);
-        int kept = order[i];
-        order[i] = order[k];
-        order[k] = kept;
-    }
-    for (int i = images; i < frames; i++) {
-        order[i] = order[i % images];
-    }
-    return order;
-}
-
-static nsk_rule make_rule(const nsk_decision *decision, const nsk_model *model) {
-    nsk_rule rule = {.frames = (uint8_t)decision->frames, .resting = UINT16_MAX};
-    double level = ceil(decision->threshold * 256.0) - 128.0;
-    rule.threshold = (int8_t)fmin(level, 127.0);
-    for (unsigned c = 0; c < model->classes && decision->resting != NULL; c++) {
-        if (strcmp(nsk_label(model, c), decision->resting) == 0) {
-            rule.resting = (uint16_t)c;
-        }
-    }
-    return rule;
-}
-
-static void finish(sim *s) {
-    nsk_rehearsal *r = s->result;
-    r->seconds = fmax(s->now, r->frames / s->board->frame_rate);
-    double idle = fmax(s->board->idle_power, 0.0);
-    r->joules = s->board->active_power < 0.0
-                    ? -1.0
-                    : s->board->active_power * r->busy + idle * (r->seconds - r->busy);
+    nsk_ram_take(s->ram, (size_t)s->stage->budget->ram_stack);
+    s->status = nsk_firmware_run(&port, &firmware);
 }
 
 static bool play(sim *s) {
-    s->ram = nsk_ram_new((size_t)s->board->ram, s->error);
+    const nsk_board *board = s->stage->board;
+    s->ram = nsk_ram_new((size_t)board->ram, s->error);
     if (s->ram == NULL) {
         return false;
     }
     s->good = true;
     bool good = nsk_ram_guard(s->ram, run_firmware, s, s->error);
     if (!good) {
-        nsk_fail_in(s->error, "board '%s'", s->board->name);
+        nsk_fail_in(s->error, "board '%s'", board->name);
+    } else if (s->good && s->status != NSK_OK) {
+        good =
+            nsk_fail(s->error, "board '%s': the firmware cannot begin with pictures of %d x %d: %s",
+                     board->name, s->width, s->height,
+                     s->status == NSK_TOO_SMALL ? "they are smaller than the model's frames"
+                                                : nsk_status_text(s->status));
     }
     nsk_ram_free(s->ram);
     return good && s->good;
 }
 
-nsk_rehearsal *nsk_rehearse(const nsk_model_file *file, const nsk_board *board,
-                            const nsk_budget *budget, const nsk_decision *decision,
-                            const nsk_images *images, int frames, unsigned seed, nsk_error *error) {
-    nsk_model model;
-    if (!nsk_model_open_for(NULL, file, images, &model, error)) {
-        return NULL;
-    }
-    int count = nsk_images_count(images);
-    nsk_rehearsal *r = g_new0(nsk_rehearsal, 1);
-    r->frames = frames > 0 ? frames : count;
-    r->answers = g_new0(nsk_rehearsed, r->frames);
-    int *order = draw_order(count, r->frames, seed);
-    sim s = {.board = board,
-             .budget = budget,
-             .images = images,
-             .model = &model,
-             .rule = make_rule(decision, &model),
-             .order = order,
-             .picture = g_malloc(nsk_images_frame_bytes(images)),
-             .result = r,
+static void finish(sim *s) {
+    const nsk_board *board = s->stage->board;
+    nsk_rehearsal *r = s->result;
+    r->taken = (int)s->answers->len;
+    r->seconds = fmax(s->now, r->frames / board->frame_rate);
+    double idle = fmax(board->idle_power, 0.0);
+    r->joules = board->active_power < 0.0
+                    ? -1.0
+                    : board->active_power * r->busy + idle * (r->seconds - r->busy);
+    r->answers = (nsk_rehearsed *)(void *)g_array_free(s->answers, FALSE);
+    r->scores = (int8_t *)g_byte_array_free(s->scores, FALSE);
+    nsk_judge(r, s->stage);
+}
+
+nsk_rehearsal *nsk_rehearse(const nsk_stage *stage, nsk_error *error) {
+    sim s = {.stage = stage,
+             .flash = g_memdup2(stage->model->bytes, stage->model->size),
+             .flipped = stage->model->size,
+             .lost_at = -1,
+             .answers = g_array_new(FALSE, FALSE, sizeof(nsk_rehearsed)),
+             .scores = g_byte_array_new(),
+             .result = g_new0(nsk_rehearsal, 1),
              .error = error};
-    bool good = play(&s);
-    g_free(order);
-    g_free(s.picture);
-    if (!good) {
-        nsk_rehearsal_free(r);
-        return NULL;
+    nsk_status status = nsk_open(&s.model, s.flash, stage->model->size);
+    bool good = status == NSK_OK || nsk_fail(error, "the model is %s", nsk_status_text(status));
+    if (good) {
+        s.rule = nsk_rule_of(stage->decision, &s.model, s.line_of);
+        s.result->frames = nsk_film_frames(stage->film);
+        s.result->classes = s.model.classes;
+        nsk_film_size(stage->film, &s.width, &s.height);
+        s.picture = g_malloc0((size_t)s.width * (size_t)s.height * s.model.channels);
+        good = play(&s);
     }
     finish(&s);
-    return r;
+    g_free(s.picture);
+    g_free(s.flash);
+    if (!good) {
+        nsk_rehearsal_free(s.result);
+        return NULL;
+    }
+    return s.result;
 }
 
 void nsk_rehearsal_free(nsk_rehearsal *r) {
     if (r != NULL) {
         g_free(r->answers);
+        g_free(r->scores);
+        g_free(r->event);
         g_free(r);
     }
 }

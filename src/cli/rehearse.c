@@ -1,9 +1,10 @@
 /* netsuke rehearse: the product on the simulated board. */
+#include <math.h>
 #include <stdio.h>
+#include <string.h>
 
-#include "command.h"
 #include "csv.h"
-#include "sim/rehearse.h"
+#include "rehearse.h"
 #include "table.h"
 
 enum { SHORT_LIST = 12 };
@@ -12,94 +13,338 @@ static const char *label_of(const cli_job *job, int class_index) {
     return job->brief->labels.names[class_index];
 }
 
-static void print_json(const cli_job *job, const nsk_rehearsal *r) {
-    JsonBuilder *b = cli_json_start(job);
-    cli_json_int(b, "frames", r->frames);
-    cli_json_int(b, "dropped", r->dropped);
-    cli_json_int(b, "taken", r->taken);
-    cli_json_int(b, "correct", r->correct);
-    cli_json_real(b, "seconds", r->seconds);
-    cli_json_real(b, "busy_seconds", r->busy);
-    cli_json_real(b, "frames_per_second", r->taken / r->seconds);
-    if (r->joules >= 0.0) {
-        cli_json_real(b, "joules", r->joules);
-    }
+static const char *line_of(const cli_job *job, int line) {
+    return nsk_line_name(&job->brief->decision, &job->brief->labels, line);
+}
+
+/* ---- for programs ---- */
+
+static void json_figures(JsonBuilder *b, const nsk_figures *f) {
+    cli_json_int(b, "events", f->events);
+    cli_json_int(b, "missed", f->missed);
+    cli_json_int(b, "longer", f->longer);
+    cli_json_int(b, "longer_missed", f->longer_missed);
+    cli_json_int(b, "false_actions", f->false_actions);
+    cli_json_real(b, "delay_frames", f->delay_frames);
+    cli_json_real(b, "delay_seconds", f->delay_seconds);
+    cli_json_real(b, "missed_an_hour", f->missed_an_hour);
+    cli_json_real(b, "false_an_hour", f->false_an_hour);
+}
+
+static void json_decisions(JsonBuilder *b, const cli_job *job, const play *p) {
     json_builder_set_member_name(b, "decisions");
     json_builder_begin_array(b);
-    for (int i = 0; i < r->taken; i++) {
-        const nsk_rehearsed *a = &r->answers[i];
+    for (int i = 0; i < p->rehearsal->taken; i++) {
+        const nsk_rehearsed *a = &p->rehearsal->answers[i];
         if (a->decided >= 0) {
             json_builder_begin_object(b);
             cli_json_real(b, "seconds", a->answered);
-            cli_json_text(b, "class", label_of(job, a->decided));
+            cli_json_text(b, "line", line_of(job, a->decided));
+            cli_json_text(b, "class", label_of(job, a->class_index));
             cli_json_real(b, "probability", (double)a->probability);
-            cli_json_text(b, "image", nsk_images_path(job->held_out, a->image));
+            cli_json_text(b, "image", nsk_film_name(p->film, a->frame));
             json_builder_end_object(b);
         }
     }
     json_builder_end_array(b);
+}
+
+static void json_play(JsonBuilder *b, const cli_job *job, const play *p) {
+    const nsk_rehearsal *r = p->rehearsal;
+    cli_json_text(b, "name", p->name);
+    cli_json_int(b, "frames", r->frames);
+    cli_json_int(b, "dropped", r->dropped);
+    cli_json_int(b, "taken", r->taken);
+    cli_json_int(b, "troubled", r->troubled);
+    cli_json_int(b, "resets", r->resets);
+    cli_json_int(b, "correct", r->correct);
+    cli_json_int(b, "known", r->known);
+    cli_json_real(b, "seconds", r->seconds);
+    cli_json_real(b, "busy_seconds", r->busy);
+    cli_json_real(b, "frames_per_second", (r->taken - r->troubled) / r->seconds);
+    if (r->joules >= 0.0) {
+        cli_json_real(b, "joules", r->joules);
+    }
+    json_figures(b, &r->figures);
+    json_decisions(b, job, p);
+}
+
+static void json_sweep(JsonBuilder *b, const GArray *points) {
+    json_builder_set_member_name(b, "sweep");
+    json_builder_begin_array(b);
+    for (guint i = 0; i < points->len; i++) {
+        const nsk_sweep_point *p = &g_array_index(points, nsk_sweep_point, i);
+        json_builder_begin_object(b);
+        cli_json_real(b, "threshold", p->threshold);
+        cli_json_int(b, "frames", p->frames);
+        cli_json_int(b, "window", p->window);
+        json_figures(b, &p->figures);
+        json_builder_set_member_name(b, "beaten");
+        json_builder_add_boolean_value(b, p->beaten);
+        json_builder_end_object(b);
+    }
+    json_builder_end_array(b);
+}
+
+static void print_json(const show *s, const GArray *points) {
+    JsonBuilder *b = cli_json_start(s->job);
+    if (s->plays->len == 1) {
+        json_play(b, s->job, play_at(s, 0));
+    } else {
+        json_builder_set_member_name(b, "scenes");
+        json_builder_begin_array(b);
+        for (guint i = 0; i < s->plays->len; i++) {
+            json_builder_begin_object(b);
+            json_play(b, s->job, play_at(s, i));
+            json_builder_end_object(b);
+        }
+        json_builder_end_array(b);
+    }
+    if (points != NULL) {
+        json_sweep(b, points);
+    }
     json_builder_end_object(b);
     cli_print_json(b);
 }
 
-static bool write_predictions(cli_job *job, const nsk_rehearsal *r) {
-    cli_csv *csv = cli_csv_new("image,label,arrived,answered,integer_class,integer_probability");
-    for (int i = 0; i < r->taken; i++) {
-        const nsk_rehearsed *a = &r->answers[i];
-        cli_csv_text(csv, nsk_images_path(job->held_out, a->image));
-        cli_csv_text(csv, label_of(job, nsk_images_label(job->held_out, a->image)));
-        cli_csv_number(csv, a->arrived);
-        cli_csv_number(csv, a->answered);
-        cli_csv_text(csv, label_of(job, a->class_index));
-        cli_csv_number(csv, (double)a->probability);
-        cli_csv_end(csv);
+static bool write_predictions(const show *s) {
+    static const char *const troubles[NSK_TROUBLES] = {"",       "camera late",  "picture cut",
+                                                       "frozen", "pixels stuck", "model damaged"};
+    cli_csv *csv = cli_csv_new("image,label,arrived,answered,integer_class,integer_probability,"
+                               "line,decided,trouble");
+    for (guint k = 0; k < s->plays->len; k++) {
+        const play *p = play_at(s, k);
+        for (int i = 0; i < p->rehearsal->taken; i++) {
+            const nsk_rehearsed *a = &p->rehearsal->answers[i];
+            int truth = nsk_film_truth(p->film, a->frame);
+            bool answered = a->trouble == NSK_NO_TROUBLE;
+            cli_csv_text(csv, nsk_film_name(p->film, a->frame));
+            cli_csv_text(csv, truth == NSK_NOBODY_KNOWS ? "-" : label_of(s->job, truth));
+            cli_csv_number(csv, a->arrived);
+            cli_csv_number(csv, a->answered);
+            cli_csv_text(csv, answered ? label_of(s->job, a->class_index) : "");
+            cli_csv_number(csv, answered ? (double)a->probability : 0.0);
+            cli_csv_text(csv, answered ? line_of(s->job, a->line) : "");
+            cli_csv_text(csv, a->decided >= 0 ? line_of(s->job, a->decided) : "");
+            cli_csv_text(csv, troubles[a->trouble]);
+            cli_csv_end(csv);
+        }
     }
-    return cli_csv_write(csv, job->predictions, &job->error);
+    return cli_csv_write(csv, s->job->predictions, &s->job->error);
 }
 
-static void print_summary(const cli_job *job, const nsk_rehearsal *r) {
-    const nsk_decision *d = &job->brief->decision;
+/* ---- for people ---- */
+
+static void print_rule(const nsk_decision *d) {
+    char text[400];
+    int used = g_snprintf(text, sizeof text, "probability at least %.2f", d->threshold);
+    if (d->margin > 0.0) {
+        used += g_snprintf(text + used, sizeof text - (gsize)used, ", %.2f more than the next",
+                           d->margin);
+    }
+    if (d->window > 0) {
+        used += g_snprintf(text + used, sizeof text - (gsize)used, " on %d of the last %d frames",
+                           d->frames, d->window);
+    } else {
+        used += g_snprintf(text + used, sizeof text - (gsize)used, " on %d frame%s in a row",
+                           d->frames, d->frames == 1 ? "" : "s");
+    }
+    if (d->hold_off > 0) {
+        used += g_snprintf(text + used, sizeof text - (gsize)used, "; then none for %d frames",
+                           d->hold_off);
+    }
+    g_snprintf(text + used, sizeof text - (gsize)used, "; at rest: %s",
+               d->resting != NULL ? d->resting : "no class");
+    putchar('\n');
+    cli_paragraph("Rule: ", text);
+    putchar('\n');
+}
+
+static void add_figures(cli_table *table, const nsk_figures *f) {
     char text[CLI_TEXT];
-    printf("%s on the simulated board '%s', camera at %g frames a second.\n", job->brief->name,
-           job->board->name, job->board->frame_rate);
-    printf("Pictures of %s, in an order drawn from seed %d\n\n", job->brief->held_out, job->seed);
+    cli_table_row(table, "events\t%d\tthat call for a line, by the truth", f->events);
+    cli_table_row(table, "missed\t%d\t%.1f an hour; of the %d longer than %d frames, %d", f->missed,
+                  f->missed_an_hour, f->longer, NSK_LONG, f->longer_missed);
+    cli_table_row(table, "false\t%d\tof %d actions had nothing that called for them; %.1f an hour",
+                  f->false_actions, f->actions, f->false_an_hour);
+    if (f->events > f->missed) {
+        cli_table_row(table, "delay\t%.1f\tframes from event to action, at most %.0f; %s",
+                      f->delay_frames, f->worst_delay_frames, cli_time(f->delay_seconds, text));
+    }
+}
+
+static void print_summary(const cli_job *job, const play *p) {
+    const nsk_rehearsal *r = p->rehearsal;
+    char text[CLI_TEXT];
+    int answered = r->taken - r->troubled;
     cli_table *table = cli_table_new("lrl");
     cli_table_row(table, "frames\t%d\tfrom the camera, in %s of virtual time", r->frames,
                   cli_time(r->seconds, text));
     cli_table_row(table, "dropped\t%d\tarrived while the device was busy", r->dropped);
-    cli_table_row(table, "answered\t%d\t%.2f frames a second", r->taken, r->taken / r->seconds);
-    cli_table_row(table, "right\t%d\t%.2f %% of the frames answered", r->correct,
-                  r->taken > 0 ? 100.0 * r->correct / r->taken : 0.0);
-    cli_table_row(table, "decisions\t%d\t%d of them by the class that was there", r->decisions,
-                  r->right);
+    cli_table_row(table, "answered\t%d\t%.2f frames a second", answered, answered / r->seconds);
+    if (r->troubled > 0 || r->resets > 0) {
+        cli_table_row(table, "trouble\t%d\tframes without an answer; %d restart%s", r->troubled,
+                      r->resets, r->resets == 1 ? "" : "s");
+    }
+    cli_table_row(table, "right\t%d\t%.2f %% of the %d answers whose truth is known", r->correct,
+                  r->known > 0 ? 100.0 * r->correct / r->known : 0.0, r->known);
+    cli_table_row(table, "decisions\t%d\t%d of them by what was there", r->figures.actions,
+                  r->figures.right);
+    if (job->scene != NULL) {
+        add_figures(table, &r->figures);
+    }
     cli_table_row(table, "busy\t%.1f %%\tof the time", 100.0 * r->busy / r->seconds);
     if (r->joules >= 0.0) {
         cli_table_row(table, "energy\t%.2f J\t%.2f mJ a frame, waiting included", r->joules,
                       1e3 * r->joules / r->frames);
     }
     cli_table_print(table);
-    printf("\nRule: probability at least %.2f on %d frame%s in a row; at rest: %s\n\n",
-           d->threshold, d->frames, d->frames == 1 ? "" : "s",
-           d->resting != NULL ? d->resting : "no class");
 }
 
-static void print_decisions(const cli_job *job, const nsk_rehearsal *r) {
-    int left = job->all ? r->decisions : SHORT_LIST;
+static void print_decisions(const cli_job *job, const play *p) {
+    const nsk_rehearsal *r = p->rehearsal;
+    int left = job->all ? r->taken : SHORT_LIST;
     cli_table *table = cli_table_new("rlrll");
     cli_table_row(table, "time\tline raised\tprobability\tthere was\t");
     for (int i = 0; i < r->taken && left > 0; i++) {
         const nsk_rehearsed *a = &r->answers[i];
         if (a->decided >= 0) {
-            int truth = nsk_images_label(job->held_out, a->image);
-            cli_table_row(table, "%.3f s\t%s\t%.2f\t%s\t%s", a->answered, label_of(job, a->decided),
-                          (double)a->probability, label_of(job, truth),
-                          truth == a->decided ? "" : "wrong");
+            int truth = nsk_film_truth(p->film, a->frame);
+            bool right = false;
+            for (int e = 0; e < r->figures.events; e++) {
+                right = right || r->event[e].caught == i;
+            }
+            cli_table_row(table, "%.3f s\t%s\t%.2f\t%s\t%s", a->answered, line_of(job, a->decided),
+                          (double)a->probability,
+                          truth == NSK_NOBODY_KNOWS ? "(moving)" : label_of(job, truth),
+                          right ? "" : "wrong");
             left--;
         }
     }
     cli_table_print(table);
-    if (!job->all && r->decisions > SHORT_LIST) {
-        printf("... and %d more; --all lists them\n", r->decisions - SHORT_LIST);
+    if (!job->all && r->figures.actions > SHORT_LIST) {
+        printf("... and %d more; --all lists them\n", r->figures.actions - SHORT_LIST);
+    }
+}
+
+static void print_one(const cli_job *job, const play *p) {
+    printf("%s on the simulated board '%s', camera at %g frames a second.\n", job->brief->name,
+           job->board->name, job->board->frame_rate);
+    if (job->scene != NULL) {
+        int width;
+        int height;
+        nsk_film_size(p->film, &width, &height);
+        printf("Scene %s, pictures of %d x %d pixels\n\n", job->scene, width, height);
+    } else {
+        printf("Pictures of %s, in an order drawn from seed %d\n\n", job->brief->held_out,
+               job->seed);
+    }
+    print_summary(job, p);
+    print_rule(&job->brief->decision);
+    print_decisions(job, p);
+}
+
+static void print_scenes(const show *s) {
+    const cli_job *job = s->job;
+    printf("%s on the simulated board '%s', camera at %g frames a second.\n\n", job->brief->name,
+           job->board->name, job->board->frame_rate);
+    cli_table *table = cli_table_new("lrrrrrrrrrr");
+    cli_table_row(table, "scene\tframes\tdropped\tno answer\tevents\tmissed\tlong missed\tactions\t"
+                         "false\tdelay\tenergy");
+    for (guint i = 0; i < s->plays->len; i++) {
+        const play *p = play_at(s, i);
+        const nsk_rehearsal *r = p->rehearsal;
+        const nsk_figures *f = &r->figures;
+        char energy[CLI_TEXT] = "";
+        if (r->joules >= 0.0) {
+            g_snprintf(energy, sizeof energy, "%.2f J", r->joules);
+        }
+        cli_table_row(table, "%s\t%d\t%d\t%d\t%d\t%d\t%d\t%d\t%d\t%.1f\t%s", p->name, r->frames,
+                      r->dropped, r->troubled, f->events, f->missed, f->longer_missed, f->actions,
+                      f->false_actions, f->delay_frames, energy);
+    }
+    cli_table_print(table);
+    puts("");
+    cli_paragraph("event   ",
+                  "something that calls for a line, by the scene's own truth; long: more "
+                  "than 5 frames");
+    cli_paragraph("false   ", "actions with nothing there that called for them");
+    cli_paragraph("delay   ", "mean, in frames, from event to action");
+    print_rule(&job->brief->decision);
+}
+
+static void print_sweep(const GArray *points) {
+    printf("%u other settings of the rule on the same scores. Those that none betters in both\n"
+           "missed and false, and the brief's own:\n\n",
+           points->len - 1);
+    cli_table *table = cli_table_new("lrrrrr");
+    cli_table_row(table, "\tthreshold\tframes\tmissed\tfalse\tdelay");
+    for (guint i = 0; i < points->len; i++) {
+        const nsk_sweep_point *p = &g_array_index(points, nsk_sweep_point, i);
+        char frames[32];
+        if (p->window > 0) {
+            g_snprintf(frames, sizeof frames, "%d of %d", p->frames, p->window);
+        } else {
+            g_snprintf(frames, sizeof frames, "%d in a row", p->frames);
+        }
+        if (p->own || !p->beaten) {
+            cli_table_row(table, "%s\t%.2f\t%s\t%d\t%d\t%.1f", p->own ? "brief" : "", p->threshold,
+                          frames, p->figures.missed, p->figures.false_actions,
+                          p->figures.delay_frames);
+        }
+    }
+    cli_table_print(table);
+}
+
+static GArray *sweep(const show *s) {
+    nsk_rehearsal **rehearsals = g_new(nsk_rehearsal *, s->plays->len);
+    nsk_stage *stages = g_new(nsk_stage, s->plays->len);
+    for (guint i = 0; i < s->plays->len; i++) {
+        rehearsals[i] = play_at(s, i)->rehearsal;
+        stages[i] = play_at(s, i)->stage;
+    }
+    GArray *points = nsk_sweep(rehearsals, stages, (int)s->plays->len);
+    g_free(rehearsals);
+    g_free(stages);
+    return points;
+}
+
+static bool write_files(const show *s, const GArray *points) {
+    cli_job *job = s->job;
+    const play *first = play_at(s, 0);
+    const nsk_labels *labels = &job->brief->labels;
+    if (s->plays->len > 1 && (job->signals != NULL || (job->plot != NULL && points == NULL))) {
+        g_snprintf(job->error.text, sizeof job->error.text,
+                   "--signals and --plot without --sweep want one scene: --scene FILE");
+        return false;
+    }
+    char *title = g_strdup_printf("%s, %s", job->brief->name, first->name);
+    bool good =
+        (job->predictions == NULL || write_predictions(s)) &&
+        (job->signals == NULL || nsk_rehearsal_write_signals(first->rehearsal, &first->stage,
+                                                             labels, job->signals, &job->error)) &&
+        (job->plot == NULL ||
+         (points != NULL ? nsk_sweep_draw(points, job->brief->name, job->plot, &job->error)
+                         : nsk_rehearsal_draw(first->rehearsal, &first->stage, labels, title,
+                                              job->plot, &job->error)));
+    g_free(title);
+    return good;
+}
+
+static void print(const show *s, const GArray *points) {
+    if (s->job->json) {
+        print_json(s, points);
+        return;
+    }
+    cli_print_facts(s->job);
+    if (s->plays->len == 1) {
+        print_one(s->job, play_at(s, 0));
+    } else {
+        print_scenes(s);
+    }
+    if (points != NULL) {
+        putchar('\n');
+        print_sweep(points);
     }
 }
 
@@ -109,44 +354,35 @@ static int run(cli_job *job) {
                    "--frames %d: from 0 (all images) to 1000000", job->frames);
         return cli_fail(job);
     }
-    if (!cli_load_board(job) || !cli_load_model(job)) {
-        return cli_fail(job);
+    show s;
+    rehearse_begin(&s, job);
+    bool good = rehearse_play(&s);
+    GArray *points = good && job->sweep ? sweep(&s) : NULL;
+    good = good && write_files(&s, points);
+    if (good) {
+        print(&s, points);
     }
-    if (job->brief->input.width == 0 && !cli_load_network(job)) {
-        return cli_fail(job);
+    if (points != NULL) {
+        g_array_free(points, TRUE);
     }
-    if (!cli_load_held_out(job)) {
-        return cli_fail(job);
-    }
-    nsk_budget *budget = nsk_budget_make(job->model, job->board, &job->brief->limits, &job->error);
-    nsk_rehearsal *r =
-        budget == NULL ? NULL
-                       : nsk_rehearse(job->model, job->board, budget, &job->brief->decision,
-                                      job->held_out, job->frames, (unsigned)job->seed, &job->error);
-    nsk_budget_free(budget);
-    if (r == NULL || (job->predictions != NULL && !write_predictions(job, r))) {
-        nsk_rehearsal_free(r);
-        return cli_fail(job);
-    }
-    if (job->json) {
-        print_json(job, r);
-    } else {
-        cli_print_facts(job);
-        print_summary(job, r);
-        print_decisions(job, r);
-    }
-    nsk_rehearsal_free(r);
-    return CLI_DONE;
+    rehearse_end(&s);
+    return good ? CLI_DONE : cli_fail(job);
 }
 
 const cli_command cli_rehearse = {
     "rehearse",
     "the product on the simulated board: frames in, decisions out",
     "BRIEF",
-    "  netsuke rehearse demo/kiln.ini --frames 200\n"
-    "plays held-out pictures at the board's frame rate and lists the decisions.",
+    "  netsuke rehearse demo/kiln.ini --scene demo/scenes/plain.csv --plot plain.svg\n"
+    "plays a scene with its truth, and says what the rule missed and what it did for nothing; "
+    "without\n"
+    "a scene, held-out pictures. --scenes plays all that the brief names, --sweep tries other "
+    "rules on\n"
+    "the same scores, --fault flash@40 breaks something at frame 40.",
     1,
     1,
-    "model board calibration held-out tolerant frames seed predictions all",
+    "model board calibration held-out tolerant frames seed predictions all scene scenes sweep "
+    "signals "
+    "plot capture fault",
     run,
 };

@@ -1,0 +1,119 @@
+/* netsuke/firmware.h: what a product has around a model: from the camera's picture to a frame,
+ * whether a frame and the model are sound, from scores to actions, and the loop that does all of
+ * it. Like device.h: integers only, no heap, no global state, memcpy and memset of the C library.
+ */
+#ifndef NETSUKE_FIRMWARE_H
+#define NETSUKE_FIRMWARE_H
+
+#include "netsuke/device.h"
+#include "netsuke/port.h"
+
+#ifdef __cplusplus
+extern "C" {
+#endif
+
+/* ---- from the camera's picture to a frame ---- */
+
+/* Brings pictures of one size, as large as the model's frames or larger, to that of the frames, a
+ * row at a time, by the model's own nsk_fit and nsk_resample. Every byte is the exact weighted
+ * mean, halves rounded up: what host.h makes of the same picture. The caller's to keep, nobody's to
+ * look into. */
+typedef struct nsk_scaler {
+    const nsk_model *model;
+    uint32_t *sums;           /* of two rows of the frame */
+    uint16_t left, top;       /* where the part that is taken begins in the picture */
+    uint16_t from[2], to[2];  /* width, height of that part, and of what it becomes */
+    uint16_t to_left, to_top; /* where that begins in the frame */
+    uint16_t put, taken;      /* rows */
+} nsk_scaler;
+
+/* What a scaler needs of the caller's memory, aligned to NSK_ALIGNMENT. */
+size_t nsk_scaler_bytes(const nsk_model *model);
+/* NSK_TOO_SMALL where the picture, or what is left of it in the frame's proportions, is smaller
+ * than the frame; NSK_INCONSISTENT where it is so large that sums would not fit: 4096 x 4096 do. */
+nsk_status nsk_scaler_set(nsk_scaler *scaler, const nsk_model *model, unsigned width,
+                          unsigned height, void *memory);
+/* For every picture: start, then for every row of it, put, and take as long as that gives a row of
+ * the frame (model->width x model->channels bytes). */
+void nsk_scaler_start(nsk_scaler *scaler);
+void nsk_scaler_put(nsk_scaler *scaler, const uint8_t *row);
+bool nsk_scaler_take(nsk_scaler *scaler, uint8_t *row);
+
+/* ---- is it sound? ---- */
+
+/* Looks at the camera's rows as they pass. What a sensor with its noise never gives: a picture that
+ * is byte for byte the one before, a column whose pixels are all the same. */
+typedef struct nsk_sight {
+    uint8_t *first; /* row of the picture; behind it, for each pixel, whether all are like it */
+    uint16_t width; /* pixels */
+    uint8_t channels;
+    bool has_last;
+    uint32_t rows, sum, last; /* CRC-32 of this picture so far, of the one before */
+} nsk_sight;
+
+size_t nsk_sight_bytes(unsigned width, unsigned channels);
+void nsk_sight_set(nsk_sight *sight, unsigned width, unsigned channels, void *memory);
+void nsk_sight_start(nsk_sight *sight); /* of a picture */
+void nsk_sight_row(nsk_sight *sight, const uint8_t *row);
+/* NSK_NO_TROUBLE, NSK_PICTURE_FROZEN or NSK_PIXELS_STUCK. */
+nsk_trouble nsk_sight_end(nsk_sight *sight);
+
+/* Whether the model's bytes are still those that were opened: its CRC-32, over all of them. */
+bool nsk_intact(const nsk_model *model);
+
+/* ---- from scores to actions ---- */
+
+/* The rule. What it decides on are lines: each class's own, or that of a group of classes, whose
+ * probabilities are added up then. Scores count as probabilities, in 256ths: (score + 128). */
+enum { NSK_MOST_WINDOW = 32 };
+typedef struct nsk_rule {
+    uint8_t threshold; /* an answer is the likeliest line, if that is at least so likely ... */
+    uint8_t margin;    /* ... and so much likelier than the next; else it is 'unsure' */
+    uint8_t frames;    /* a line is decided on when it is the answer, and has been on so many ... */
+    uint8_t window;    /* ... of the last so many frames; 0: in a row */
+    uint8_t hold_off;  /* frames after a decision on which there is none, while an actuator moves */
+    uint8_t line_count;     /* where there are groups */
+    uint16_t resting;       /* the line for 'nothing there', which ends a decision without being
+                             * one; past the last: none */
+    const uint8_t *line_of; /* of each class: its line, or NSK_NO_LINE; NULL: its own */
+} nsk_rule;
+enum { NSK_NO_LINE = 255 };
+
+enum { NSK_UNSURE = -2, NSK_NOTHING = -1 };
+
+typedef struct nsk_decider {         /* start it as all zeroes */
+    int16_t recent[NSK_MOST_WINDOW]; /* answers, in a ring */
+    int16_t standing, last;          /* line decided on; answer of the last frame */
+    uint8_t next, filled, run, holding;
+    bool has_standing;
+} nsk_decider;
+
+/* What a frame's scores are taken for: a line, or NSK_UNSURE. */
+int nsk_answer_of(const nsk_rule *rule, const nsk_model *model, const int8_t *scores);
+/* Takes one frame's scores; returns the line decided on with this frame, or NSK_NOTHING. A line is
+ * decided on once, until another takes over. */
+int nsk_decide(nsk_decider *decider, const nsk_rule *rule, const nsk_model *model,
+               const int8_t *scores);
+
+/* ---- the loop ---- */
+
+typedef struct nsk_firmware {
+    const void *model; /* the file, aligned to NSK_ALIGNMENT */
+    size_t model_bytes;
+    uint16_t camera_width, camera_height; /* pixels; 0: the model's */
+    uint16_t check_every; /* frames: the model is checked before such a frame's answer is given; 0:
+                           * never */
+    bool looks;           /* whether pictures are looked at by nsk_sight */
+    nsk_rule rule;
+} nsk_firmware;
+
+/* Runs frames until the camera ends. A frame that cannot be trusted becomes a trouble, not an
+ * answer, and clears what the rule remembers; the next one is a new beginning, the model opened
+ * anew if that was what failed. Another status than NSK_OK: it could not begin (no memory, no sound
+ * model). */
+nsk_status nsk_firmware_run(const nsk_port *port, const nsk_firmware *firmware);
+
+#ifdef __cplusplus
+}
+#endif
+#endif

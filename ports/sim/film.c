@@ -1,0 +1,233 @@
+#include "sim/film.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+#include "images/array.h"
+#include "images/list.h"
+#include "images/set.h"
+
+typedef struct shot {
+    char *name; /* of a scene's picture; NULL where it is a set's */
+    char *path;
+    int index; /* in the set, or in the array at `path`; -1: the path is a picture */
+    int truth;
+} shot;
+
+struct nsk_film {
+    const nsk_images *images; /* NULL: a scene */
+    nsk_input input;
+    int width, height;
+    GArray *shots;
+    nsk_array array; /* the one that the scene's pictures stand in */
+    char *array_path;
+};
+
+static void clear_shot(void *data) {
+    shot *s = data;
+    g_free(s->name);
+    g_free(s->path);
+}
+
+static nsk_film *film_new(const nsk_input *input) {
+    nsk_film *film = g_new0(nsk_film, 1);
+    film->input = *input;
+    film->width = input->width;
+    film->height = input->height;
+    film->shots = g_array_new(FALSE, TRUE, sizeof(shot));
+    g_array_set_clear_func(film->shots, clear_shot);
+    return film;
+}
+
+/* Fisher and Yates; the generator of Numerical Recipes' "quick and dirty" section is enough. */
+static int *draw_order(int images, int frames, unsigned seed) {
+    int *order = g_new(int, MAX(images, frames));
+    uint32_t state = seed;
+    for (int i = 0; i < MAX(images, frames); i++) {
+        order[i] = i % images;
+    }
+    for (int i = images - 1; i > 0; i--) {
+        state = state * 1664525U + 1013904223U;
+        int k = (int)((uint64_t)(state >> 8) * (uint64_t)(i + 1) >> 24);
+        int kept = order[i];
+        order[i] = order[k];
+        order[k] = kept;
+    }
+    for (int i = images; i < frames; i++) {
+        order[i] = order[i % images];
+    }
+    return order;
+}
+
+nsk_film *nsk_film_of_set(const nsk_images *images, int frames, unsigned seed) {
+    nsk_film *film = film_new(nsk_images_input(images));
+    int count = nsk_images_count(images);
+    int all = frames > 0 ? frames : count;
+    int *order = draw_order(count, all, seed);
+    film->images = images;
+    for (int i = 0; i < all; i++) {
+        const shot one = {.index = order[i], .truth = nsk_images_label(images, order[i])};
+        g_array_append_val(film->shots, one);
+    }
+    g_free(order);
+    return film;
+}
+
+/* Cuts "[7]" off a name. */
+static int cut_index(char *name) {
+    char *open = strrchr(name, '[');
+    char *end;
+    if (open == NULL || name[strlen(name) - 1] != ']') {
+        return -1;
+    }
+    long index = strtol(open + 1, &end, 10);
+    if (*end != ']' || index < 0 || index > 100000000L) {
+        return -1;
+    }
+    *open = '\0';
+    return (int)index;
+}
+
+static bool take_line(nsk_film *film, const char *path, const nsk_list_line *line,
+                      const nsk_labels *labels, nsk_error *error) {
+    shot one = {.name = g_strdup(line->path), .truth = NSK_NOBODY_KNOWS};
+    if (strcmp(line->label, "-") != 0) {
+        one.truth = nsk_label_index(labels, line->label);
+        if (one.truth < 0) {
+            g_free(one.name);
+            return nsk_fail(error, "%s:%d: no label is called '%s'; '-' is for what nobody knows",
+                            path, line->line, line->label);
+        }
+    }
+    char *file = g_strdup(line->path);
+    one.index = cut_index(file);
+    one.path = nsk_path_beside(path, file);
+    g_free(file);
+    g_array_append_val(film->shots, one);
+    return true;
+}
+
+/* Opens the array that a picture stands in; a scene has one. */
+static bool open_array(nsk_film *film, const char *path, nsk_error *error) {
+    if (film->array_path != NULL) {
+        return strcmp(film->array_path, path) == 0 ||
+               nsk_fail(error, "%s: a scene's pictures stand in one array, not in this and %s",
+                        path, film->array_path);
+    }
+    if (!nsk_array_open(path, &film->array, error)) {
+        return false;
+    }
+    film->array_path = g_strdup(path);
+    return nsk_array_is_pictures(&film->array, error) || nsk_fail_in(error, "%s", path);
+}
+
+static bool read_shot(const nsk_film *film, const shot *one, nsk_picture *picture,
+                      nsk_error *error) {
+    if (one->index < 0) {
+        return nsk_picture_read(one->path, picture, error);
+    }
+    if ((size_t)one->index >= film->array.dims[0]) {
+        return nsk_fail(error, "%s: the array has %zu pictures", one->name, film->array.dims[0]);
+    }
+    nsk_array_picture(&film->array, (size_t)one->index, picture);
+    return true;
+}
+
+/* Arrays are opened, and the first picture tells the size of all. */
+static bool prepare(nsk_film *film, nsk_error *error) {
+    nsk_picture first;
+    for (guint i = 0; i < film->shots->len; i++) {
+        const shot *one = &g_array_index(film->shots, shot, i);
+        if (one->index >= 0 && !open_array(film, one->path, error)) {
+            return false;
+        }
+    }
+    if (!read_shot(film, &g_array_index(film->shots, shot, 0), &first, error)) {
+        return false;
+    }
+    film->width = first.width;
+    film->height = first.height;
+    nsk_picture_clear(&first);
+    return true;
+}
+
+nsk_film *nsk_film_read(const char *path, const nsk_labels *labels, const nsk_input *input,
+                        int most, nsk_error *error) {
+    enum { MOST_BYTES = 256 << 20 };
+    size_t size;
+    char *text = (char *)nsk_file_read(path, MOST_BYTES, &size, error);
+    GArray *lines = text != NULL ? nsk_list_parse(text, size, error) : NULL;
+    g_free(text);
+    if (lines == NULL) {
+        nsk_fail_in(error, "%s", path);
+        return NULL;
+    }
+    nsk_film *film = film_new(input);
+    bool good = true;
+    for (guint i = 0; i < lines->len && good; i++) {
+        const nsk_list_line *line = &g_array_index(lines, nsk_list_line, i);
+        bool header = i == 0 && strcmp(line->path, "picture") == 0;
+        bool enough = most > 0 && (int)film->shots->len >= most;
+        good = header || enough || take_line(film, path, line, labels, error);
+    }
+    nsk_list_free(lines);
+    good = good && (film->shots->len > 0 || nsk_fail(error, "%s: no pictures in it", path)) &&
+           prepare(film, error);
+    if (!good) {
+        nsk_film_free(film);
+        return NULL;
+    }
+    return film;
+}
+
+void nsk_film_free(nsk_film *film) {
+    if (film != NULL) {
+        if (film->array_path != NULL) {
+            nsk_array_close(&film->array);
+        }
+        g_array_free(film->shots, TRUE);
+        g_free(film->array_path);
+        g_free(film);
+    }
+}
+
+int nsk_film_frames(const nsk_film *film) {
+    return (int)film->shots->len;
+}
+
+void nsk_film_size(const nsk_film *film, int *width, int *height) {
+    *width = film->width;
+    *height = film->height;
+}
+
+static const shot *shot_at(const nsk_film *film, int frame) {
+    return &g_array_index(film->shots, shot, frame);
+}
+
+int nsk_film_truth(const nsk_film *film, int frame) {
+    return shot_at(film, frame)->truth;
+}
+
+const char *nsk_film_name(const nsk_film *film, int frame) {
+    const shot *one = shot_at(film, frame);
+    return film->images != NULL ? nsk_images_path(film->images, one->index) : one->name;
+}
+
+bool nsk_film_picture(const nsk_film *film, int frame, uint8_t *to, nsk_error *error) {
+    const shot *one = shot_at(film, frame);
+    nsk_picture picture;
+    if (film->images != NULL) {
+        return nsk_images_frame(film->images, one->index, to, error);
+    }
+    if (!read_shot(film, one, &picture, error)) {
+        return false;
+    }
+    bool good = (picture.width == film->width && picture.height == film->height) ||
+                nsk_fail(error, "%s: %d x %d pixels, where the scene began with %d x %d", one->name,
+                         picture.width, picture.height, film->width, film->height);
+    if (good) {
+        nsk_picture_channels(&picture, film->input.colour, to);
+    }
+    nsk_picture_clear(&picture);
+    return good;
+}

@@ -1,0 +1,30 @@
+/* sim/film: what the simulated camera shows, picture by picture, and what is truly there. */
+#ifndef NSK_SIM_FILM_H
+#define NSK_SIM_FILM_H
+
+#include "base/base.h"
+
+enum { NSK_NOBODY_KNOWS = -1 };
+
+typedef struct nsk_film nsk_film;
+
+/* A set's pictures, as large as frames, so many of them (0: all) in an order drawn from `seed`. The
+ * set must outlive the film. */
+nsk_film *nsk_film_of_set(const nsk_images *images, int frames, unsigned seed);
+/* A scene: a CSV of picture,truth in the order of time; a picture is a file, or "frames.npy[7]", as
+ * seen from the CSV; a truth is a label, or '-' where nobody can say. All pictures are of one size.
+ * At most `most` of them (0: all). */
+nsk_film *nsk_film_read(const char *path, const nsk_labels *labels, const nsk_input *input,
+                        int most, nsk_error *error);
+void nsk_film_free(nsk_film *film);
+
+int nsk_film_frames(const nsk_film *film);
+/* Pixels of a picture. */
+void nsk_film_size(const nsk_film *film, int *width, int *height);
+/* Of a label's class, or NSK_NOBODY_KNOWS. */
+int nsk_film_truth(const nsk_film *film, int frame);
+const char *nsk_film_name(const nsk_film *film, int frame);
+/* Writes width x height x channels bytes in the input's order. */
+bool nsk_film_picture(const nsk_film *film, int frame, uint8_t *to, nsk_error *error);
+
+#endif

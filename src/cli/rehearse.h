@@ -1,0 +1,36 @@
+/* cli/rehearse: films played on the simulated board, for those who show what came of it. */
+#ifndef CLI_REHEARSE_H
+#define CLI_REHEARSE_H
+
+#include "command.h"
+#include "sim/rehearse.h"
+
+enum { MOST_FAULTS = 32 };
+
+/* One film, and how it was played. */
+typedef struct play {
+    char *name;
+    nsk_film *film;
+    nsk_product product;
+    nsk_budget *budget;
+    nsk_stage stage;
+    nsk_rehearsal *rehearsal;
+} play;
+
+typedef struct show {
+    cli_job *job;
+    nsk_fault faults[MOST_FAULTS];
+    int fault_count;
+    GArray *plays; /* of play */
+} show;
+
+void rehearse_begin(show *s, cli_job *job);
+/* Loads what the job names, and plays its scene, all scenes of its brief, or held-out pictures. */
+bool rehearse_play(show *s);
+void rehearse_end(show *s);
+
+static inline play *play_at(const show *s, guint i) {
+    return &g_array_index(s->plays, play, i);
+}
+
+#endif

@@ -1,0 +1,127 @@
+/* Playing films on the simulated board. */
+#include <string.h>
+
+#include "rehearse.h"
+
+static void clear_play(void *data) {
+    play *p = data;
+    nsk_rehearsal_free(p->rehearsal);
+    nsk_budget_free(p->budget);
+    nsk_film_free(p->film);
+    g_free(p->name);
+}
+
+void rehearse_begin(show *s, cli_job *job) {
+    *s = (show){.job = job, .plays = g_array_new(FALSE, TRUE, sizeof(play))};
+    g_array_set_clear_func(s->plays, clear_play);
+}
+
+void rehearse_end(show *s) {
+    g_array_free(s->plays, TRUE);
+}
+
+static bool read_faults(show *s) {
+    for (char **text = s->job->faults; text != NULL && *text != NULL; text++) {
+        if (s->fault_count == MOST_FAULTS) {
+            g_snprintf(s->job->error.text, sizeof s->job->error.text, "--fault: at most %d",
+                       MOST_FAULTS);
+            return false;
+        }
+        if (!nsk_fault_parse(*text, &s->faults[s->fault_count++], &s->job->error)) {
+            return false;
+        }
+    }
+    return true;
+}
+
+static bool run_play(const show *s, play *p) {
+    cli_job *job = s->job;
+    nsk_film_size(p->film, &p->product.camera_width, &p->product.camera_height);
+    p->budget =
+        nsk_budget_make(job->model, job->board, &p->product, &job->brief->limits, &job->error);
+    p->stage = (nsk_stage){.model = job->model,
+                           .board = job->board,
+                           .budget = p->budget,
+                           .product = &p->product,
+                           .decision = &job->brief->decision,
+                           .film = p->film,
+                           .faults = s->faults,
+                           .fault_count = s->fault_count,
+                           .capture = job->capture};
+    p->rehearsal = p->budget != NULL ? nsk_rehearse(&p->stage, &job->error) : NULL;
+    return p->rehearsal != NULL;
+}
+
+static char *stem_of(const char *path) {
+    char *name = g_path_get_basename(path);
+    char *dot = strrchr(name, '.');
+    if (dot != NULL) {
+        *dot = '\0';
+    }
+    return name;
+}
+
+static bool add_scene(const show *s, const char *path) {
+    cli_job *job = s->job;
+    nsk_film *film =
+        nsk_film_read(path, &job->brief->labels, &job->brief->input, job->frames, &job->error);
+    const play one = {.name = stem_of(path), .film = film, .product = job->brief->product};
+    g_array_append_val(s->plays, one);
+    return film != NULL;
+}
+
+static bool add_films(const show *s) {
+    cli_job *job = s->job;
+    if (job->scene != NULL) {
+        return add_scene(s, job->scene);
+    }
+    if (job->scenes) {
+        char **scene = job->brief->scenes;
+        if (scene == NULL) {
+            g_snprintf(job->error.text, sizeof job->error.text,
+                       "%s: no scenes; name them under [rehearsal], or one with --scene",
+                       job->brief->path);
+            return false;
+        }
+        bool good = true;
+        for (; *scene != NULL && good; scene++) {
+            good = add_scene(s, *scene);
+        }
+        return good;
+    }
+    if (!cli_load_held_out(job)) {
+        return false;
+    }
+    const play one = {.name = g_strdup("held-out"),
+                      .film = nsk_film_of_set(job->held_out, job->frames, (unsigned)job->seed),
+                      .product = job->brief->product};
+    g_array_append_val(s->plays, one);
+    return true;
+}
+
+static bool is_for_brief(cli_job *job) {
+    nsk_model model;
+    nsk_status status = nsk_open(&model, job->model->bytes, job->model->size);
+    if (status != NSK_OK) {
+        g_snprintf(job->error.text, sizeof job->error.text, "the model is %s",
+                   nsk_status_text(status));
+        return false;
+    }
+    return cli_check_model(job, &model);
+}
+
+bool rehearse_play(show *s) {
+    cli_job *job = s->job;
+    if (!cli_load_board(job) || !cli_load_model(job) ||
+        (job->brief->input.width == 0 && !cli_load_network(job)) || !is_for_brief(job) ||
+        !read_faults(s) || !add_films(s)) {
+        return false;
+    }
+    for (guint i = 0; i < s->plays->len; i++) {
+        if (!run_play(s, play_at(s, i))) {
+            return false;
+        }
+        cli_progress(NULL, (int)i + 1, (int)s->plays->len);
+    }
+    return true;
+}

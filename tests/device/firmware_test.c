@@ -1,0 +1,309 @@
+/* What a product has around a model: scaling, looking, deciding, and the loop when things go wrong.
+ */
+#include <string.h>
+
+#include "../suites.h"
+#include "../support.h"
+#include "images/picture.h"
+#include "netsuke/firmware.h"
+
+/* ---- scaling ---- */
+
+static nsk_model shaped(int width, int height, int channels, nsk_fit fit, nsk_resample way) {
+    nsk_model m = {.width = (uint16_t)width,
+                   .height = (uint16_t)height,
+                   .channels = (uint8_t)channels,
+                   .colour = channels == 1 ? NSK_GREY : NSK_RGB,
+                   .fit = fit,
+                   .resample = way};
+    return m;
+}
+
+/* The device's bytes of a picture, row by row. */
+static nsk_status scale(const nsk_model *m, const uint8_t *picture, int width, int height,
+                        uint8_t *frame) {
+    nsk_scaler s;
+    void *memory = g_malloc(nsk_scaler_bytes(m));
+    nsk_status status = nsk_scaler_set(&s, m, (unsigned)width, (unsigned)height, memory);
+    size_t row = (size_t)m->width * m->channels;
+    uint8_t *at = frame;
+    for (int twice = 0; twice < 2 && status == NSK_OK; twice++) { /* a second picture, too */
+        at = frame;
+        nsk_scaler_start(&s);
+        for (int y = 0; y < height; y++) {
+            nsk_scaler_put(&s, picture + (size_t)y * (size_t)width * m->channels);
+            for (; nsk_scaler_take(&s, at); at += row) {
+            }
+        }
+        CU_ASSERT_EQUAL((size_t)(at - frame), row * m->height);
+    }
+    g_free(memory);
+    return status;
+}
+
+/* Every fit and way of resampling, any sizes: the bytes that the host prepares. */
+static void scaling_is_the_hosts(void) {
+    enum { ROUNDS = 1500 / TESTS_FEWER };
+    random_state r = {311};
+    int tried = 0;
+    for (int round = 0; round < ROUNDS; round++) {
+        int width = 1 + random_below(&r, 40);
+        int height = 1 + random_below(&r, 40);
+        int from_width = width + random_below(&r, 90);
+        int from_height = height + random_below(&r, 90);
+        const nsk_fit fit = (nsk_fit)random_below(&r, 3);
+        const nsk_resample way = (nsk_resample)random_below(&r, NSK_RESAMPLES);
+        const nsk_model m = shaped(width, height, 3, fit, way);
+        const nsk_input input = {.width = width, .height = height, .fit = fit, .resample = way};
+        size_t size = (size_t)3 * (size_t)width * (size_t)height;
+        size_t from_size = (size_t)3 * (size_t)from_width * (size_t)from_height;
+        uint8_t *rgb = g_malloc(from_size);
+        uint8_t *frame = g_malloc0(size);
+        uint8_t *expected = g_malloc0(size);
+        for (size_t i = 0; i < from_size; i++) {
+            rgb[i] = (uint8_t)random_below(&r, 256);
+        }
+        const nsk_picture picture = {.width = from_width, .height = from_height, .rgb = rgb};
+        nsk_picture_to_frame(&picture, &input, expected);
+        nsk_status status = scale(&m, rgb, from_width, from_height, frame);
+        if (status == NSK_OK) {
+            tried++;
+            int different = memcmp(frame, expected, size);
+            if (different != 0) {
+                fprintf(stderr, "\n    %d x %d to %d x %d, fit %d, way %d\n", from_width,
+                        from_height, width, height, (int)fit, (int)way);
+            }
+            CU_ASSERT_EQUAL_FATAL(different, 0);
+        } else { /* cut to the frame's proportions, it has too few pixels; or sums do not fit */
+            CU_ASSERT((status == NSK_TOO_SMALL && fit == NSK_CROP) ||
+                      (status == NSK_INCONSISTENT && way == NSK_BILINEAR_SMOOTH));
+        }
+        g_free(rgb);
+        g_free(frame);
+        g_free(expected);
+    }
+    CU_ASSERT(tried > ROUNDS / 2);
+}
+
+static void scaling_knows_its_limits(void) {
+    static const struct {
+        int width, height;
+        nsk_resample way;
+        nsk_status status;
+    } cases[] = {
+        {47, 48, NSK_AREA, NSK_TOO_SMALL},      {48, 47, NSK_AREA, NSK_TOO_SMALL},
+        {0, 0, NSK_AREA, NSK_TOO_SMALL},        {4096, 4096, NSK_AREA, NSK_OK},
+        {4097, 48, NSK_AREA, NSK_INCONSISTENT}, {4096, 4096, NSK_BILINEAR_SMOOTH, NSK_INCONSISTENT},
+        {96, 96, NSK_BILINEAR_SMOOTH, NSK_OK},  {4096, 4096, NSK_NEAREST, NSK_OK}};
+    for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
+        nsk_model m = shaped(48, 48, 1, NSK_STRETCH, cases[i].way);
+        nsk_scaler s;
+        void *memory = g_malloc(nsk_scaler_bytes(&m));
+        CU_ASSERT_EQUAL(
+            nsk_scaler_set(&s, &m, (unsigned)cases[i].width, (unsigned)cases[i].height, memory),
+            cases[i].status);
+        g_free(memory);
+    }
+    /* all white stays white, where sums are largest */
+    nsk_model m = shaped(3, 2, 1, NSK_STRETCH, NSK_AREA);
+    uint8_t *white = g_malloc(4096 * 4096);
+    uint8_t frame[6];
+    memset(white, 255, 4096 * 4096);
+    CU_ASSERT_EQUAL(scale(&m, white, 4096, 4096, frame), NSK_OK);
+    CU_ASSERT(frame[0] == 255 && frame[5] == 255);
+    g_free(white);
+}
+
+/* ---- looking ---- */
+
+static nsk_trouble look(nsk_sight *s, const uint8_t *picture, int rows, size_t row) {
+    nsk_sight_start(s);
+    for (int y = 0; y < rows; y++) {
+        nsk_sight_row(s, picture + row * (size_t)y);
+    }
+    return nsk_sight_end(s);
+}
+
+static void pictures_are_looked_at(void) {
+    enum { WIDTH = 20, HEIGHT = 16, ROW = 3 * WIDTH };
+    uint8_t picture[ROW * HEIGHT];
+    uint8_t memory[ROW + WIDTH];
+    random_state r = {5};
+    nsk_sight s;
+    nsk_sight_set(&s, WIDTH, 3, memory);
+    CU_ASSERT_EQUAL(nsk_sight_bytes(WIDTH, 3), sizeof memory);
+    for (size_t i = 0; i < sizeof picture; i++) {
+        picture[i] = (uint8_t)random_below(&r, 256);
+    }
+    CU_ASSERT_EQUAL(look(&s, picture, HEIGHT, ROW), NSK_NO_TROUBLE);
+    CU_ASSERT_EQUAL(look(&s, picture, HEIGHT, ROW), NSK_PICTURE_FROZEN);
+    picture[77] ^= 1;
+    CU_ASSERT_EQUAL(look(&s, picture, HEIGHT, ROW), NSK_NO_TROUBLE);
+    for (int column = 0; column < WIDTH; column++) {
+        uint8_t stuck[sizeof picture];
+        memcpy(stuck, picture, sizeof stuck);
+        for (int y = 0; y < HEIGHT; y++) {
+            memset(stuck + ROW * y + 3 * column, 9, 3);
+        }
+        CU_ASSERT_EQUAL(look(&s, stuck, HEIGHT, ROW), NSK_PIXELS_STUCK);
+        stuck[ROW * (HEIGHT - 1) + 3 * column + 2] = 10; /* one byte of one pixel differs */
+        CU_ASSERT_EQUAL(look(&s, stuck, HEIGHT, ROW), NSK_NO_TROUBLE);
+    }
+}
+
+/* ---- the loop ---- */
+
+typedef struct bench {
+    kiln k;
+    nsk_model_file *file;
+    uint8_t *memory;
+    size_t taken;
+    uint8_t *frame;
+    int frames, pictures; /* that come; that have come */
+    int answers, troubles[NSK_TROUBLES];
+    int8_t scores[8][16], expected[8][16]; /* of each picture */
+    size_t flip; /* byte that changes between the second picture and the third, and back after it */
+    int cut_at, late_at; /* pictures */
+    int wrong;
+} bench;
+
+static void *bench_memory(void *context, size_t bytes) {
+    bench *b = context;
+    void *at = b->memory + b->taken;
+    b->taken += (bytes + 3) / 4 * 4;
+    return at;
+}
+
+static nsk_row bench_row(void *context, uint8_t *to, size_t bytes, unsigned y) {
+    bench *b = context;
+    if (y == 0) {
+        if (b->pictures == b->frames) {
+            return NSK_ROW_END;
+        }
+        b->pictures++;
+        if (b->flip > 0 && (b->pictures == 3 || b->pictures == 4)) {
+            b->file->bytes[b->flip] ^= 0x10;
+        }
+        if (b->pictures == b->late_at) {
+            return NSK_ROW_LATE;
+        }
+    }
+    if (b->pictures == b->cut_at && y == 20) {
+        return NSK_ROW_CUT;
+    }
+    memcpy(to, b->frame + bytes * y, bytes);
+    to[y % bytes] ^= (uint8_t)b->pictures; /* no two are alike */
+    return NSK_ROW_THERE;
+}
+
+static void ignore(void *context) {
+    (void)context;
+}
+
+static void ignore_layer(void *context, const nsk_model *model, unsigned layer) {
+    (void)context;
+    (void)model;
+    (void)layer;
+}
+
+static void bench_answer(void *context, const nsk_answered *a) {
+    bench *b = context;
+    b->answers++;
+    memcpy(b->scores[b->pictures], a->scores, a->model->classes);
+    b->wrong += memcmp(b->scores[b->pictures], b->expected[b->pictures], a->model->classes) != 0;
+}
+
+static void bench_trouble(void *context, nsk_trouble trouble) {
+    ((bench *)context)->troubles[trouble]++;
+}
+
+static void bench_set(bench *b) {
+    nsk_error error = {.text = ""};
+    memset(b, 0, sizeof *b);
+    kiln_load(&b->k, 6);
+    b->file = b->k.file;
+    b->memory = g_malloc(1 << 17);
+    b->frame = g_malloc(nsk_images_frame_bytes(b->k.held_out));
+    CU_ASSERT(nsk_images_frame(b->k.held_out, 3, b->frame, &error));
+}
+
+static void bench_clear(bench *b) {
+    g_free(b->memory);
+    g_free(b->frame);
+    kiln_free(&b->k);
+}
+
+static nsk_status bench_run(bench *b, int frames) {
+    const nsk_port port = {.context = b,
+                           .memory = bench_memory,
+                           .row = bench_row,
+                           .prepared = ignore,
+                           .layer_done = ignore_layer,
+                           .answer = bench_answer,
+                           .trouble = bench_trouble};
+    const nsk_firmware firmware = {.model = b->file->bytes,
+                                   .model_bytes = b->file->size,
+                                   .check_every = 1,
+                                   .looks = true,
+                                   .rule = {.frames = 1, .resting = UINT16_MAX}};
+    b->frames = frames;
+    b->pictures = b->answers = b->wrong = 0;
+    b->taken = 0;
+    memset(b->troubles, 0, sizeof b->troubles);
+    nsk_status status = nsk_firmware_run(&port, &firmware);
+    return status;
+}
+
+/* Whatever bit of the model changes, wherever: no answer while it is so, the right ones before and
+ * after. */
+static void a_damaged_model_gives_no_answer(void) {
+    enum { FRAMES = 5 };
+    static bench b;
+    bench_set(&b);
+    CU_ASSERT_EQUAL(bench_run(&b, 6), NSK_OK);
+    memcpy(b.expected, b.scores, sizeof b.expected);
+    size_t step = b.file->size / (60 / TESTS_FEWER);
+    for (size_t at = 1; at < b.file->size; at += at < 400 / TESTS_FEWER ? 1 : step) {
+        b.flip = at;
+        CU_ASSERT_EQUAL(bench_run(&b, FRAMES), NSK_OK);
+        CU_ASSERT_EQUAL(b.answers, FRAMES - 1);
+        CU_ASSERT_EQUAL(b.troubles[NSK_MODEL_DAMAGED], 1);
+        CU_ASSERT_EQUAL(b.wrong, 0);
+    }
+    bench_clear(&b);
+}
+
+static void a_bad_picture_gives_no_answer(void) {
+    static bench b;
+    bench_set(&b);
+    CU_ASSERT_EQUAL(bench_run(&b, 6), NSK_OK);
+    memcpy(b.expected, b.scores, sizeof b.expected);
+    b.cut_at = 2;
+    b.late_at = 4;
+    CU_ASSERT_EQUAL(bench_run(&b, 6), NSK_OK);
+    CU_ASSERT_EQUAL(b.answers, 4);
+    CU_ASSERT_EQUAL(b.troubles[NSK_PICTURE_CUT], 1);
+    CU_ASSERT_EQUAL(b.troubles[NSK_CAMERA_LATE], 1);
+    CU_ASSERT_EQUAL(b.wrong, 0);
+    bench_clear(&b);
+}
+
+static void a_model_that_is_none_does_not_begin(void) {
+    static bench b;
+    bench_set(&b);
+    b.file->bytes[b.file->size / 2] ^= 1;
+    CU_ASSERT_EQUAL(bench_run(&b, 1), NSK_DAMAGED);
+    CU_ASSERT_EQUAL(b.pictures, 0);
+    b.file->bytes[b.file->size / 2] ^= 1;
+    bench_clear(&b);
+}
+
+CU_TestInfo firmware_tests[] = {
+    {"scaling is the host's", scaling_is_the_hosts},
+    {"scaling knows its limits", scaling_knows_its_limits},
+    {"pictures are looked at", pictures_are_looked_at},
+    {"a damaged model gives no answer", a_damaged_model_gives_no_answer},
+    {"a bad picture gives no answer", a_bad_picture_gives_no_answer},
+    {"a model that is none does not begin", a_model_that_is_none_does_not_begin},
+    CU_TEST_INFO_NULL,
+};
