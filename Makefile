@@ -17,17 +17,19 @@ $(BUILD)/Makefile: CMakeLists.txt
 
 # The whole job on the kiln line, from nothing.
 demo: all demo-data
-	@scripts/demo $(NETSUKE)
+	@$(NETSUKE) assay demo/kiln.ini -o demo/out
 
-# The pictures that demo/kiln.ini names. The seeds are the sets' own.
+# The pictures and scenes that the briefs of demo/ name. The seeds are the sets' own.
 demo-data: $(IMAGES)/.complete
 
-$(IMAGES)/.complete: demo/scene.c demo/generate.c | all
-	@rm -rf $(IMAGES)
+SCENES := belt plain stop dark glaze hand burst
+$(IMAGES)/.complete: demo/scene.c demo/generate.c demo/stream.c | all
+	@rm -rf $(IMAGES) demo/scenes
 	@$(BUILD)/kiln-generate --seed 2 --per-class 60 $(IMAGES)/calibration
 	@$(BUILD)/kiln-generate --seed 3 --per-class 200 $(IMAGES)/held-out
 	@$(BUILD)/kiln-generate --seed 2 --size 64 --per-class 40 $(IMAGES)/calibration-64
 	@$(BUILD)/kiln-generate --seed 3 --size 64 --per-class 150 $(IMAGES)/held-out-64
+	@printf '%s\n' $(SCENES) | xargs -P $(JOBS) -I{} $(BUILD)/kiln-stream {} demo/scenes/{}
 	@touch $@
 
 # Trains demo/kiln.onnx anew: about five minutes on two cores.
@@ -102,13 +104,18 @@ bench: all demo-data
 	@$(BUILD)/nsk-bench demo/kiln.ini
 	@$(BUILD)/nsk-bench-cores demo/kiln.ini $(BUILD)/bare-metal $(BUILD)/bare-metal-plain
 
-# Counts every kernel on each emulated core and writes its cost table.
+# Counts every kernel on each emulated core and writes its cost table: about five minutes.
 costs: all
 	@scripts/dependencies check
-	@for core in $(CORES); do \
-	  $(MAKE) --no-print-directory -s -C ports/bare-metal CORE=$$core \
-	    BUILD=$(CURDIR)/$(BUILD)/bare-metal/$$core && echo "$$core" && \
-	  $(BUILD)/cost-count $$core $(BUILD)/bare-metal/$$core $(BUILD)/trace.so costs/$$core.ini || exit 1; done
+	@printf '%s\n' $(CORES) | xargs -P $(JOBS) -I{} sh -c '\
+	  $(MAKE) --no-print-directory -s -C ports/bare-metal CORE={} \
+	    BUILD=$(CURDIR)/$(BUILD)/bare-metal/{} && \
+	  $(BUILD)/cost-count {} $(BUILD)/bare-metal/{} $(BUILD)/trace.so costs/{}.ini || exit 255'
+
+# How far estimates are from counts on whole networks: writes docs/study.csv and docs/study.svg.
+study: all demo-data
+	@scripts/dependencies study
+	@scripts/study $(NETSUKE) $(BUILD)
 
 # The hand-over of the kiln line's networks on every emulated core.
 emulate: all demo-data
@@ -125,4 +132,4 @@ screenshots: all demo-data
 	@scripts/screenshots $(NETSUKE)
 
 clean:
-	rm -rf $(BUILD) $(BUILD)-sanitise $(BUILD)-fuzz $(IMAGES) demo/training* demo/out
+	rm -rf $(BUILD) $(BUILD)-sanitise $(BUILD)-fuzz $(IMAGES) demo/scenes demo/training* demo/out

@@ -15,7 +15,8 @@
 
 #include <CUnit/CUnit.h>
 
-extern CU_TestInfo arithmetic_tests[], kernel_tests[], open_tests[], decide_tests[], core_tests[],
+extern CU_TestInfo arithmetic_tests[], kernel_tests[], open_tests[], decide_tests[], firmware_tests[],
+    core_tests[],
     product_tests[], stream_tests[];
 extern CU_TestInfo settings_tests[], picture_tests[], format_tests[], array_tests[], set_tests[],
     onnx_tests[], wild_tests[], float_tests[], quantise_tests[], accuracy_tests[], refine_tests[],

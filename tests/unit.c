@@ -11,6 +11,7 @@ int main(int argc, char **argv) {
         {"inner products", NULL, NULL, NULL, NULL, product_tests},
         {"streams", NULL, NULL, NULL, NULL, stream_tests},
         {"open", NULL, NULL, NULL, NULL, open_tests},
+        {"around the model", NULL, NULL, NULL, NULL, firmware_tests},
         {"decide", NULL, NULL, NULL, NULL, decide_tests},
         {"settings and briefs", NULL, NULL, NULL, NULL, settings_tests},
         {"pictures", NULL, NULL, NULL, NULL, picture_tests},

@@ -15,11 +15,14 @@ void cli_job_clear(cli_job *job) {
     char *const texts[] = {
         job->model_path, job->board_path, job->calibration_path, job->held_out_path, job->output,
         job->array,      job->array_name, job->predictions,      job->sheet,         job->plot,
-        job->onnx,       job->points,     job->training_path,    job->keep,          job->only};
+        job->onnx,       job->points,     job->training_path,    job->keep,          job->only,
+        job->scene,      job->signals,    job->capture,          job->tick};
     for (size_t i = 0; i < G_N_ELEMENTS(texts); i++) {
         g_free(texts[i]);
     }
     g_strfreev(job->arguments);
+    g_strfreev(job->faults);
+    g_strfreev(job->logs);
     nsk_model_file_free(job->model);
     nsk_images_free(job->calibration);
     nsk_images_free(job->held_out);

@@ -17,10 +17,13 @@ typedef struct cli_job {
     char *model_path, *board_path, *calibration_path, *held_out_path, *training_path;
     gboolean json, tolerant;
     /* options of one command */
-    char *output, *array, *array_name, *predictions, *sheet, *plot, *onnx, *points, *keep, *only;
-    gboolean all, split, gains, refine, neighbours, list;
+    char *output, *array, *array_name, *predictions, *sheet, *plot, *onnx, *points, *keep, *only,
+        *scene, *signals, *capture;
+    char *tick;
+    char **faults, **logs;
+    gboolean all, split, gains, refine, neighbours, list, scenes, sweep, compile;
     gint frames, seed, sample, jobs;
-    int variant; /* of the brief, from 0 */
+    int variant;      /* of the brief, from 0 */
     char **arguments; /* BRIEF and what follows it */
 
     nsk_brief *brief;
@@ -43,7 +46,8 @@ typedef struct cli_command {
 } cli_command;
 
 extern const cli_command cli_survey, cli_outline, cli_vet, cli_quantise, cli_compare, cli_drift,
-    cli_stress, cli_atlas, cli_budget, cli_weigh, cli_classify, cli_emit, cli_rehearse;
+    cli_stress, cli_atlas, cli_budget, cli_weigh, cli_clock, cli_headroom, cli_classify, cli_emit,
+    cli_rehearse, cli_report, cli_assay;
 
 /* Each loads what it needs first, once. On failure job->error is set. */
 bool cli_load_brief(cli_job *job);

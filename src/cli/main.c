@@ -9,8 +9,9 @@
 extern void openblas_set_num_threads(int threads);
 
 static const cli_command *const commands[] = {
-    &cli_survey, &cli_outline, &cli_vet,   &cli_quantise, &cli_compare, &cli_drift,   &cli_stress,
-    &cli_atlas,  &cli_budget,  &cli_weigh, &cli_classify, &cli_emit,    &cli_rehearse};
+    &cli_survey,   &cli_outline, &cli_vet,      &cli_quantise, &cli_compare, &cli_drift,
+    &cli_stress,   &cli_atlas,   &cli_budget,   &cli_weigh,    &cli_clock,   &cli_headroom,
+    &cli_classify, &cli_emit,    &cli_rehearse, &cli_report,   &cli_assay};
 
 static void print_help(FILE *to) {
     fputs("netsuke - from a trained image classifier to 8-bit integer C on a microcontroller\n\n"
@@ -62,6 +63,27 @@ static GArray *options_of(const cli_command *command, cli_job *job) {
          "Print a command a variant that measures it, and measure nothing", NULL},
         {"jobs", 'j', 0, G_OPTION_ARG_INT, &job->jobs,
          "Measure so many variants at a time (default: one a processor)", "N"},
+        {"compile", 0, 0, G_OPTION_ARG_NONE, &job->compile,
+         "Measure the code with the core's cross compiler instead of taking it from the table",
+         NULL},
+        {"log", 0, 0, G_OPTION_ARG_FILENAME_ARRAY, &job->logs,
+         "What the self-test printed on the board; one a brief", "RUN.txt"},
+        {"tick", 0, 0, G_OPTION_ARG_STRING, &job->tick,
+         "Rate of the timer that the log counts by (default: the board's clock)", "HZ"},
+        {"scene", 0, 0, G_OPTION_ARG_FILENAME, &job->scene,
+         "Play this scene: a CSV of picture,truth in the order of time", "F.csv"},
+        {"scenes", 0, 0, G_OPTION_ARG_NONE, &job->scenes, "Play every scene that the brief names",
+         NULL},
+        {"sweep", 0, 0, G_OPTION_ARG_NONE, &job->sweep,
+         "Try other settings of the rule on the same scores", NULL},
+        {"signals", 0, 0, G_OPTION_ARG_FILENAME, &job->signals,
+         "Write camera, answers and lines as a value change dump", "F.vcd"},
+        {"capture", 0, 0, G_OPTION_ARG_FILENAME, &job->capture,
+         "Write every picture that was answered into a folder of its answer", "DIR"},
+        {"fault", 0, 0, G_OPTION_ARG_STRING_ARRAY, &job->faults,
+         "Break something: flash, camera, cut, frozen, column, brown-out or clock, @, the frame; "
+         "+, how many",
+         "KIND@N+M"},
         {"sample", 0, 0, G_OPTION_ARG_INT, &job->sample,
          "Look at so many images, spread over the classes (vet, atlas: 600, stress: 240)", "N"},
         {"all", 'a', 0, G_OPTION_ARG_NONE, &job->all, "Print long lists whole, look at all images",

@@ -34,6 +34,19 @@ static void json_size(JsonBuilder *b, const char *name, int width, int height) {
     json_numbers(b, name, size, 2);
 }
 
+/* Other light, or another camera: a mean a quarter of the spread away, or a spread a third larger.
+ */
+static bool light_differs(const cli_job *job, const nsk_survey *s) {
+    bool differs = false;
+    for (int c = 0; c < channels_of(job); c++) {
+        double spread = fmax(s->sets[0].deviation[c], 1e-9);
+        double ratio = s->sets[1].deviation[c] / spread;
+        differs = differs || fabs(s->sets[1].mean[c] - s->sets[0].mean[c]) > 0.25 * spread ||
+                  ratio > 1.33 || ratio < 0.75;
+    }
+    return differs;
+}
+
 static void json_set(JsonBuilder *b, const cli_job *job, const nsk_survey_set *set) {
     json_builder_begin_object(b);
     cli_json_text(b, "name", set->name);
@@ -72,6 +85,8 @@ static const char *twin_path(const cli_job *job, const nsk_twins *t, int which) 
 
 static void print_json(const cli_job *job, const nsk_survey *s) {
     JsonBuilder *b = cli_json_start(job);
+    json_builder_set_member_name(b, "light_differs");
+    json_builder_add_boolean_value(b, light_differs(job, s));
     json_builder_set_member_name(b, "sets");
     json_builder_begin_array(b);
     for (int k = 0; k < 2; k++) {
@@ -182,6 +197,25 @@ static void triple_text(const double *numbers, int count, char *text) {
     }
 }
 
+static void print_light(const cli_job *job, const nsk_survey *s) {
+    int channels = channels_of(job);
+    double apart = 0.0;
+    char text[300];
+    if (!light_differs(job, s)) {
+        return;
+    }
+    for (int c = 0; c < channels; c++) {
+        apart += (s->sets[1].mean[c] - s->sets[0].mean[c]) / channels;
+    }
+    g_snprintf(
+        text, sizeof text,
+        "the held-out pictures are %.0f %% of the range %s than those that the ranges are made "
+        "from, or spread otherwise: other light, or another camera? Calibrate on pictures of "
+        "the camera that will be used",
+        100.0 * fabs(apart) / job->brief->input.top, apart > 0.0 ? "brighter" : "darker");
+    cli_paragraph("OTHER LIGHT  ", text);
+}
+
 /* The pictures' brightness beside what the brief takes away and divides by. */
 static void print_brightness(const cli_job *job, const nsk_survey *s) {
     static const char *const orders[] = {"red, green, blue", "blue, green, red", "grey"};
@@ -213,6 +247,7 @@ static void print_brightness(const cli_job *job, const nsk_survey *s) {
                       "the brief's mean or deviation is not that of these pictures; if training "
                       "used it all the same it is right, and 'netsuke vet' tells");
     }
+    print_light(job, s);
 }
 
 static void print_twins(const cli_job *job, const nsk_survey *s) {

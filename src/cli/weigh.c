@@ -19,7 +19,7 @@ static void describe(entry *e) {
     e->traits[REFINED] = g_strdup(b->refine ? "yes" : "no");
 }
 
-static void clear_entry(void *data) {
+void weigh_clear_entry(void *data) {
     entry *e = data;
     for (int t = 0; t < TRAITS; t++) {
         g_free(e->traits[t]);
@@ -52,7 +52,7 @@ static bool expand(cli_job *job, GArray *entries) {
             entry e = begin(job, *path, i);
             if (!cli_load_brief(&e.job)) {
                 job->error = e.job.error;
-                clear_entry(&e);
+                weigh_clear_entry(&e);
                 return false;
             }
             variants = e.job.brief->variants;
@@ -60,7 +60,7 @@ static bool expand(cli_job *job, GArray *entries) {
             if (job->only == NULL || strcmp(job->only, e.name) == 0) {
                 g_array_append_val(entries, e);
             } else {
-                clear_entry(&e);
+                weigh_clear_entry(&e);
             }
         }
     }
@@ -134,7 +134,8 @@ static bool rank(cli_job *job, GArray *entries, nsk_variant *variants) {
     for (guint i = 0; i < entries->len; i++) {
         entry *e = &g_array_index(entries, entry, i);
         const nsk_limits *limits = &e->job.brief->limits;
-        nsk_budget *b = nsk_budget_make(e->measured.model, e->job.board, limits, &job->error);
+        nsk_budget *b = nsk_budget_make(e->measured.model, e->job.board, &e->job.brief->product,
+                                        limits, &job->error);
         if (b == NULL) {
             return false;
         }
@@ -174,12 +175,29 @@ static int show(cli_job *job, GArray *entries) {
     return !good ? cli_fail(job) : fit ? CLI_DONE : CLI_LIMIT_BROKEN;
 }
 
-static int run(cli_job *job) {
+static GArray *begin_all(cli_job *job) {
     GArray *entries = g_array_new(FALSE, TRUE, sizeof(entry));
-    g_array_set_clear_func(entries, clear_entry);
+    g_array_set_clear_func(entries, weigh_clear_entry);
     if (job->keep == NULL) {
         job->keep = g_build_filename(g_get_user_cache_dir(), "netsuke", NULL);
     }
+    return entries;
+}
+
+GArray *weigh_collect(cli_job *job, nsk_variant **variants) {
+    GArray *entries = begin_all(job);
+    bool good = expand(job, entries) && measure_missing(job, entries, job->keep);
+    *variants = g_new0(nsk_variant, entries->len + 1);
+    if (!good || !rank(job, entries, *variants)) {
+        g_array_free(entries, TRUE);
+        g_free(*variants);
+        return NULL;
+    }
+    return entries;
+}
+
+static int run(cli_job *job) {
+    GArray *entries = begin_all(job);
     bool good = expand(job, entries);
     int status = CLI_DONE;
     if (good && job->list) {

@@ -17,6 +17,11 @@ typedef struct entry {
     bool is_measured;
 } entry;
 
+/* All variants of the job's briefs, measured or taken from what is kept, and ranked. GArray of
+ * entry, and as many variants (g_free); NULL and job->error on failure. */
+GArray *weigh_collect(cli_job *job, nsk_variant **variants);
+void weigh_clear_entry(void *entry);
+
 void weigh_print(const entry *entries, const nsk_variant *variants, int count);
 void weigh_print_json(const entry *entries, const nsk_variant *variants, int count);
 bool weigh_write_points(cli_job *job, const entry *entries, const nsk_variant *variants, int count);

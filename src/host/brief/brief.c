@@ -5,6 +5,7 @@
 
 #include "brief/labels.h"
 #include "brief/settings.h"
+#include "images/set.h"
 
 static const nsk_setting_name known[] = {
     {"model", "file"},
@@ -50,18 +51,30 @@ static const nsk_setting_name known[] = {
     {"decision", "threshold"},
     {"decision", "frames"},
     {"decision", "resting"},
+    {"decision", "margin"},
+    {"decision", "window"},
+    {"decision", "hold-off"},
+    {"lines", "*"},
+    {"firmware", "camera"},
+    {"firmware", "look"},
+    {"firmware", "check-every"},
+    {"battery", "holds"},
+    {"battery", "awake"},
+    {"rehearsal", "scenes"},
+    {"report", "variants"},
     {NULL, NULL},
 };
 
-static bool read_size(const nsk_settings *s, nsk_input *input, nsk_error *error) {
-    const char *text = nsk_settings_text(s, "input", "size");
+static bool read_size(const nsk_settings *s, const char *group, const char *key, int *width,
+                      int *height, nsk_error *error) {
+    const char *text = nsk_settings_text(s, group, key);
     char rest;
     if (text == NULL) {
         return true;
     }
-    if (sscanf(text, "%4dx%4d%c", &input->width, &input->height, &rest) != 2 || input->width < 1 ||
-        input->height < 1 || input->width > 4096 || input->height > 4096) {
-        return nsk_settings_fail(s, "input", "size", error,
+    if (sscanf(text, "%4dx%4d%c", width, height, &rest) != 2 || *width < 1 || *height < 1 ||
+        *width > 4096 || *height > 4096) {
+        return nsk_settings_fail(s, group, key, error,
                                  "width x height in pixels is needed, as in '48x48', at most 4096");
     }
     return true;
@@ -76,7 +89,7 @@ static bool read_input(const nsk_settings *s, nsk_input *input, nsk_error *error
     int colour = NSK_RGB;
     int fit = NSK_STRETCH;
     int range = 0;
-    if (!read_size(s, input, error) ||
+    if (!read_size(s, "input", "size", &input->width, &input->height, error) ||
         !nsk_settings_choice(s, "input", "colour", colours, &colour, error) ||
         !nsk_settings_choice(s, "input", "fit", fits, &fit, error) ||
         !nsk_settings_choice(s, "input", "resample", resamples, &resample, error) ||
@@ -165,23 +178,99 @@ static bool read_recipe(const nsk_settings *s, nsk_brief *brief, nsk_error *erro
     return good && read_stages(s, brief, error) && read_ranges(s, recipe, error);
 }
 
-static bool read_decision(const nsk_settings *s, const nsk_labels *labels, nsk_decision *decision,
-                          nsk_error *error) {
-    double frames = 1.0;
-    decision->threshold = 0.5;
-    if (!nsk_settings_number(s, "decision", "threshold", NSK_NUMBER, 0, 1, &decision->threshold,
-                             error) ||
-        !nsk_settings_number(s, "decision", "frames", NSK_NUMBER, 1, 255, &frames, error)) {
+/* A whole number; stays as it is where the key is not given. */
+static bool read_whole(const nsk_settings *s, const char *group, const char *key, int least,
+                       int most, int *to, nsk_error *error) {
+    double value = *to;
+    if (!nsk_settings_number(s, group, key, NSK_NUMBER, least, most, &value, error)) {
         return false;
     }
-    decision->frames = (int)frames;
-    decision->resting = g_strdup(nsk_settings_text(s, "decision", "resting"));
-    if (decision->frames != frames) {
-        return nsk_settings_fail(s, "decision", "frames", error, "a whole number is needed");
+    *to = (int)value;
+    return *to == value || nsk_settings_fail(s, group, key, error, "a whole number is needed");
+}
+
+/* [lines]: a name, and the classes that move it. */
+static bool read_lines(const nsk_settings *s, const nsk_labels *labels, nsk_decision *d,
+                       nsk_error *error) {
+    enum { MOST_LINES = 32 };
+    const char *const *keys = nsk_settings_keys(s, "lines");
+    if (keys == NULL) {
+        return true;
     }
-    return decision->resting == NULL ||
-           g_strv_contains((const char *const *)labels->names, decision->resting) ||
-           nsk_settings_fail(s, "decision", "resting", error, "no label has this name");
+    d->lines = (int)g_strv_length((char **)keys);
+    d->line_names = g_strdupv((char **)keys);
+    d->line_of = g_new(int, labels->count);
+    for (int i = 0; i < labels->count; i++) {
+        d->line_of[i] = -1;
+    }
+    for (int line = 0; line < d->lines; line++) {
+        const char *text = nsk_settings_text(s, "lines", keys[line]);
+        char **names = g_strsplit(text != NULL ? text : "", ";", -1);
+        bool good = d->lines <= MOST_LINES && names[0] != NULL;
+        for (int k = 0; names[k] != NULL && good; k++) {
+            int class = nsk_label_index(labels, g_strstrip(names[k]));
+            good = class >= 0 && d->line_of[class] < 0 && g_strcmp0(names[k], d->resting) != 0;
+            if (good) {
+                d->line_of[class] = line;
+            }
+        }
+        g_strfreev(names);
+        if (!good) {
+            return nsk_settings_fail(s, "lines", keys[line], error,
+                                     "labels parted by ';' are needed, each on one line, not the "
+                                     "resting one; at most 32 lines");
+        }
+    }
+    return true;
+}
+
+static bool read_decision(const nsk_settings *s, const nsk_labels *labels, nsk_decision *d,
+                          nsk_error *error) {
+    d->threshold = 0.5;
+    d->frames = 1;
+    d->resting = g_strdup(nsk_settings_text(s, "decision", "resting"));
+    if (!nsk_settings_number(s, "decision", "threshold", NSK_NUMBER, 0, 1, &d->threshold, error) ||
+        !nsk_settings_number(s, "decision", "margin", NSK_NUMBER, 0, 1, &d->margin, error) ||
+        !read_whole(s, "decision", "frames", 1, 255, &d->frames, error) ||
+        !read_whole(s, "decision", "window", 1, 32, &d->window, error) ||
+        !read_whole(s, "decision", "hold-off", 0, 255, &d->hold_off, error)) {
+        return false;
+    }
+    if (d->window > 0 && d->window < d->frames) {
+        return nsk_settings_fail(s, "decision", "window", error,
+                                 "it holds no fewer frames than must agree");
+    }
+    if (d->resting != NULL && nsk_label_index(labels, d->resting) < 0) {
+        return nsk_settings_fail(s, "decision", "resting", error, "no label has this name");
+    }
+    return read_lines(s, labels, d, error);
+}
+
+static bool read_product(const nsk_settings *s, nsk_product *p, nsk_error *error) {
+    static const char *const answers[] = {"no", "yes", NULL};
+    int looks = 0;
+    p->awake = 1.0;
+    if (!read_size(s, "firmware", "camera", &p->camera_width, &p->camera_height, error) ||
+        !nsk_settings_choice(s, "firmware", "look", answers, &looks, error) ||
+        !read_whole(s, "firmware", "check-every", 0, 65535, &p->check_every, error) ||
+        !nsk_settings_number(s, "battery", "holds", NSK_JOULES, 0, 1e12, &p->battery, error) ||
+        !nsk_settings_number(s, "battery", "awake", NSK_NUMBER, 0, 1, &p->awake, error)) {
+        return false;
+    }
+    p->looks = looks == 1;
+    return true;
+}
+
+static void read_scenes(const nsk_settings *s, nsk_brief *brief) {
+    const char *text = nsk_settings_text(s, "rehearsal", "scenes");
+    if (text != NULL) {
+        brief->scenes = g_strsplit(text, ";", -1);
+        for (char **scene = brief->scenes; *scene != NULL; scene++) {
+            char *path = nsk_path_beside(brief->path, g_strstrip(*scene));
+            g_free(*scene);
+            *scene = path;
+        }
+    }
 }
 
 static char *path_setting(const nsk_settings *s, const char *brief, const char *group,
@@ -207,6 +296,7 @@ static bool fill(nsk_brief *brief, const nsk_settings *s, nsk_error *error) {
     brief->training = path_setting(s, brief->path, "images", "training");
     brief->training_labels = path_setting(s, brief->path, "images", "training-labels");
     brief->calibration_labels = path_setting(s, brief->path, "images", "calibration-labels");
+    brief->variants_brief = path_setting(s, brief->path, "report", "variants");
     brief->held_out_labels = path_setting(s, brief->path, "images", "held-out-labels");
     for (int i = 0; i < NSK_FACTS; i++) {
         brief->facts[i] = g_strdup(nsk_settings_text(s, "model", fact_keys[i]));
@@ -217,8 +307,10 @@ static bool fill(nsk_brief *brief, const nsk_settings *s, nsk_error *error) {
     good = good && read_input(s, &brief->input, error) && read_limits(s, &brief->limits, error) &&
            read_recipe(s, brief, error) &&
            read_decision(s, &brief->labels, &brief->decision, error) &&
+           read_product(s, &brief->product, error) &&
            nsk_settings_number(s, "images", "calibration-limit", NSK_NUMBER, 0, 1e6, &limit, error);
     brief->calibration_limit = (int)limit;
+    read_scenes(s, brief);
     if (good && brief->calibration_limit != limit) {
         return nsk_settings_fail(s, "images", "calibration-limit", error,
                                  "a whole number is needed");
@@ -323,6 +415,7 @@ void nsk_brief_free(nsk_brief *brief) {
     char *const texts[] = {brief->path,
                            brief->name,
                            brief->variant,
+                           brief->variants_brief,
                            brief->model,
                            brief->output,
                            brief->board,
@@ -343,6 +436,9 @@ void nsk_brief_free(nsk_brief *brief) {
     for (int i = 0; i < NSK_FACTS; i++) {
         g_free(brief->facts[i]);
     }
+    g_strfreev(brief->decision.line_names);
+    g_free(brief->decision.line_of);
+    g_strfreev(brief->scenes);
     nsk_labels_clear(&brief->labels);
     g_free(brief);
 }

@@ -215,7 +215,8 @@ static bool scale_by_unit(const char *text, nsk_unit unit, double *value) {
         {NSK_SECONDS, "us", 1e-6},   {NSK_HERTZ, "Hz", 1.0},        {NSK_HERTZ, "kHz", 1e3},
         {NSK_HERTZ, "MHz", 1e6},     {NSK_HERTZ, "GHz", 1e9},       {NSK_PER_SECOND, "", 1.0},
         {NSK_PER_SECOND, "/s", 1.0}, {NSK_WATTS, "W", 1.0},         {NSK_WATTS, "mW", 1e-3},
-        {NSK_WATTS, "uW", 1e-6},
+        {NSK_WATTS, "uW", 1e-6},     {NSK_JOULES, "Wh", 3600.0},    {NSK_JOULES, "mWh", 3.6},
+        {NSK_JOULES, "J", 1.0},
     };
     for (size_t i = 0; i < G_N_ELEMENTS(units); i++) {
         if (units[i].unit == unit && strcmp(units[i].name, text) == 0) {
@@ -232,7 +233,8 @@ static const char *unit_example(nsk_unit unit) {
                                            [NSK_SECONDS] = "a time, as in '40 ms'",
                                            [NSK_HERTZ] = "a frequency, as in '80 MHz'",
                                            [NSK_PER_SECOND] = "a rate, as in '5 /s'",
-                                           [NSK_WATTS] = "power, as in '30 mW'"};
+                                           [NSK_WATTS] = "power, as in '30 mW'",
+                                           [NSK_JOULES] = "energy, as in '9 Wh'"};
     return examples[unit];
 }
 

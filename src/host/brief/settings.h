@@ -19,7 +19,8 @@ typedef enum nsk_unit {
     NSK_SECONDS,
     NSK_HERTZ,
     NSK_PER_SECOND,
-    NSK_WATTS
+    NSK_WATTS,
+    NSK_JOULES
 } nsk_unit;
 
 /* `known` ends with a NULL group. A line that is no setting, a key that is not known or stands

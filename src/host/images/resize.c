@@ -54,7 +54,7 @@ static tap_run *axis_taps(int source, int result, nsk_resample resample) {
         double centre = (i + 0.5) * step;
         all[i].weight = weights + most * (size_t)i;
         if (resample == NSK_NEAREST) {
-            all[i].first = (int)fmin(floor(centre), source - 1);
+            all[i].first = (int)((2 * (int64_t)i + 1) * source / (2 * (int64_t)result));
             all[i].count = 1;
             all[i].weight[0] = 1.0;
         } else if (resample == NSK_AREA && step >= 1.0) {

@@ -13,19 +13,6 @@ typedef struct plane {
     double low_x, low_y, scale; /* of both planes */
 } plane;
 
-/* Hues a golden angle apart, so that neighbours in the list differ. */
-static unsigned colour_of(int class_index) {
-    double hue = fmod(0.02 + 0.381966 * class_index, 1.0) * 6.0;
-    double part[3];
-    unsigned rgb = 0;
-    for (int k = 0; k < 3; k++) {
-        double from = fmod(hue + 6.0 - 2.0 * k, 6.0);
-        part[k] = fmin(fmax(fabs(from - 3.0) - 1.0, 0.0), 1.0);
-        rgb = rgb << 8 | (unsigned)(40.0 + 165.0 * part[k]);
-    }
-    return rgb;
-}
-
 static const nsk_atlas_side *side_of(const nsk_atlas_image *image, bool integer) {
     return integer ? &image->in_integer : &image->in_float;
 }
@@ -36,7 +23,7 @@ static void draw_point(const plane *p, const nsk_atlas_image *image, bool intege
     double x = p->left + (side->x - p->low_x) * p->scale;
     double y = HEIGHT - BOTTOM - (side->y - p->low_y) * p->scale;
     cairo_new_path(cr);
-    nsk_canvas_colour(p->canvas, colour_of(image->label));
+    nsk_canvas_colour(p->canvas, nsk_class_colour(image->label));
     cairo_arc(cr, x, y, 3.2, 0.0, 2.0 * G_PI);
     cairo_fill(cr);
     if (side->answer != image->label) {
@@ -72,7 +59,7 @@ static void fit(plane *p, double width, double height) {
 static void draw_names(const nsk_canvas *canvas, const nsk_labels *labels) {
     double x = SIDE;
     for (int c = 0; c < MIN(labels->count, MOST_NAMED); c++) {
-        nsk_canvas_colour(canvas, colour_of(c));
+        nsk_canvas_colour(canvas, nsk_class_colour(c));
         cairo_new_path(canvas->cr);
         cairo_arc(canvas->cr, x + 5, 72, 5.0, 0.0, 2.0 * G_PI);
         cairo_fill(canvas->cr);

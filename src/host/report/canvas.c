@@ -1,5 +1,7 @@
 #include "report/canvas.h"
 
+#include <math.h>
+
 #include <cairo-svg.h>
 #include <string.h>
 
@@ -100,4 +102,16 @@ bool nsk_canvas_open(nsk_canvas *canvas, double left, const char *path, const ch
         nsk_canvas_text(canvas, left, 56, 11.5, false, most, below);
     }
     return true;
+}
+
+unsigned nsk_class_colour(int class_index) {
+    double hue = fmod(0.02 + 0.381966 * class_index, 1.0) * 6.0;
+    double part[3];
+    unsigned rgb = 0;
+    for (int k = 0; k < 3; k++) {
+        double from = fmod(hue + 6.0 - 2.0 * k, 6.0);
+        part[k] = fmin(fmax(fabs(from - 3.0) - 1.0, 0.0), 1.0);
+        rgb = rgb << 8 | (unsigned)(40.0 + 165.0 * part[k]);
+    }
+    return rgb;
 }

@@ -39,6 +39,8 @@ bool nsk_canvas_open(nsk_canvas *canvas, double left, const char *path, const ch
 bool nsk_canvas_finish(nsk_canvas *canvas, const char *path, nsk_error *error);
 
 void nsk_canvas_colour(const nsk_canvas *canvas, unsigned rgb);
+/* A colour for a class: hues a golden angle apart, so that neighbours in a list differ. */
+unsigned nsk_class_colour(int class_index);
 /* Text whose baseline starts at x, y; cut with an ellipsis where it is wider than `most` > 0. */
 void nsk_canvas_text(const nsk_canvas *canvas, double x, double y, double size, bool bold,
                      double most, const char *text);

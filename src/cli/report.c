@@ -1,0 +1,606 @@
+/* netsuke report: the whole story on one page. */
+#include <glib/gstdio.h>
+#include <math.h>
+#include <stdio.h>
+#include <string.h>
+
+#include "command.h"
+#include "rehearse.h"
+#include "report/page.h"
+#include "table.h"
+#include "weigh.h"
+
+enum { VET_SAMPLE = 600, DRIFT_SAMPLE = 200, MOST_WORST = 8 };
+
+typedef struct story {
+    cli_job *job;
+    nsk_page *page;
+    char *folder; /* for drawings on their way into the page */
+    nsk_survey *survey;
+    nsk_vetting *vetting;
+    nsk_outline *outline;
+    nsk_comparison *comparison;
+    nsk_drift *drift;
+    nsk_budget *budget;
+    nsk_headroom *headroom;
+    GArray *variants; /* of entry; NULL: the brief has none */
+    cli_job variants_job;
+    nsk_variant *weighed;
+    show rehearsal; /* plays only where the brief has scenes */
+} story;
+
+static double share(int part, int whole) {
+    return whole > 0 ? (double)part / whole : 0.0;
+}
+
+static const char *label_of(const story *s, int class_index) {
+    return s->job->brief->labels.names[class_index];
+}
+
+/* ---- what is told ---- */
+
+static bool sample_of(cli_job *job, int count, nsk_images **images) {
+    int kept = job->sample;
+    job->sample = count;
+    *images = cli_open_held_out(job);
+    job->sample = kept;
+    return *images != NULL;
+}
+
+static bool vet(story *s) {
+    nsk_images *some;
+    if (!sample_of(s->job, VET_SAMPLE, &some)) {
+        return false;
+    }
+    s->vetting = nsk_vet(s->job->network, some, cli_progress, NULL, &s->job->error);
+    nsk_images_free(some);
+    return s->vetting != NULL;
+}
+
+static bool find_drift(story *s) {
+    nsk_images *some;
+    nsk_model model;
+    cli_job *job = s->job;
+    nsk_open(&model, job->model->bytes, job->model->size);
+    if (model.streamed > 0) {
+        return true; /* its layers never stand whole */
+    }
+    if (!cli_load_evened(job) || !sample_of(job, DRIFT_SAMPLE, &some)) {
+        return false;
+    }
+    s->drift = nsk_drift_measure(job->evened != NULL ? job->evened : job->network, job->model, some,
+                                 cli_progress, NULL, &job->error);
+    nsk_images_free(some);
+    return s->drift != NULL;
+}
+
+static bool find_variants(story *s) {
+    cli_job *job = s->job;
+    if (job->brief->variants_brief == NULL) {
+        return true;
+    }
+    s->variants_job =
+        (cli_job){.seed = 1, .keep = g_strdup(job->keep), .arguments = g_new0(char *, 2)};
+    s->variants_job.arguments[0] = g_strdup(job->brief->variants_brief);
+    s->variants = weigh_collect(&s->variants_job, &s->weighed);
+    job->error = s->variants_job.error;
+    return s->variants != NULL;
+}
+
+static bool rehearse(story *s) {
+    rehearse_begin(&s->rehearsal, s->job);
+    if (s->job->brief->scenes == NULL) {
+        return true;
+    }
+    s->job->scenes = TRUE;
+    return rehearse_play(&s->rehearsal);
+}
+
+static bool find_out(story *s) {
+    cli_job *job = s->job;
+    const nsk_brief *brief;
+    if (!cli_load_board(job) || !cli_load_network(job) || !cli_load_calibration(job) ||
+        !cli_load_held_out(job) || !cli_load_model(job)) {
+        return false;
+    }
+    brief = job->brief;
+    s->outline = nsk_network_outline(job->network);
+    s->survey = nsk_survey_make(job->calibration, job->held_out, cli_progress, NULL, &job->error);
+    s->comparison = s->survey != NULL ? nsk_compare(job->network, job->model, job->held_out,
+                                                    cli_progress, NULL, &job->error)
+                                      : NULL;
+    s->budget = s->comparison != NULL ? nsk_budget_make(job->model, job->board, &brief->product,
+                                                        &brief->limits, &job->error)
+                                      : NULL;
+    s->headroom = s->budget != NULL
+                      ? nsk_headroom_make(job->model, NULL, job->board, &brief->product,
+                                          &brief->limits, &job->error)
+                      : NULL;
+    return s->headroom != NULL && vet(s) && find_drift(s) && find_variants(s) && rehearse(s);
+}
+
+/* ---- drawings ---- */
+
+static char *scratch(const story *s, const char *name) {
+    return g_build_filename(s->folder, name, NULL);
+}
+
+/* Takes a drawing in, where it was drawn. */
+static bool take(story *s, bool drawn, char *path, const char *caption) {
+    bool good = drawn && nsk_page_figure(s->page, path, caption, &s->job->error);
+    g_free(path);
+    return good;
+}
+
+/* ---- sections ---- */
+
+static void tell_limits(const story *s) {
+    char text[3][CLI_TEXT];
+    for (int i = 0; i < NSK_BUDGET_LIMITS; i++) {
+        const nsk_budget_limit *l = &s->budget->limits[i];
+        bool time = i == NSK_LIMIT_LATENCY;
+        nsk_page_verdict(s->page, l->holds ? NSK_GOOD : NSK_BAD, l->name, "%s of %s, %.0f %% used",
+                         time ? cli_time(l->value, text[0]) : cli_bytes(l->value, text[0]),
+                         time ? cli_time(l->limit, text[1]) : cli_bytes(l->limit, text[1]),
+                         100.0 * l->value / l->limit);
+    }
+}
+
+static void tell_rehearsal_verdict(const story *s) {
+    int missed = 0;
+    int wrong = 0;
+    int longer = 0;
+    for (guint i = 0; i < s->rehearsal.plays->len; i++) {
+        const nsk_figures *f = &play_at(&s->rehearsal, i)->rehearsal->figures;
+        missed += f->missed;
+        wrong += f->false_actions;
+        longer += f->longer_missed;
+    }
+    if (s->rehearsal.plays->len > 0) {
+        nsk_page_verdict(
+            s->page, missed + wrong == 0 ? NSK_GOOD : NSK_LOOK, "rehearsal",
+            "%u scenes: %d events missed (%d of more than %d frames), %d false actions",
+            s->rehearsal.plays->len, missed, longer, NSK_LONG, wrong);
+    }
+}
+
+static void tell_summary(const story *s) {
+    const nsk_comparison *c = s->comparison;
+    double limit = s->job->brief->limits.loss;
+    nsk_page_section(s->page, "Summary");
+    nsk_page_verdict(s->page, s->survey->overlap == 0 ? NSK_GOOD : NSK_BAD, "images",
+                     "%d to calibrate, %d held out; %d stand in both", s->survey->sets[0].images,
+                     s->survey->sets[1].images, s->survey->overlap);
+    nsk_page_verdict(
+        s->page, s->vetting->better < 0 && !s->vetting->renamed ? NSK_GOOD : NSK_BAD, "preparation",
+        "%s",
+        s->vetting->better < 0 && !s->vetting->renamed
+            ? "no other colour order, range or label order suits the network better"
+            : "another preparation suits the network clearly better: see 'netsuke vet'");
+    nsk_page_verdict(s->page, c->loss_points <= limit ? NSK_GOOD : NSK_BAD, "accuracy",
+                     "float %.2f %%, integer %.2f %%: %.2f points lost (95 %% interval %.2f to "
+                     "%.2f)%s",
+                     100.0 * share(c->float_correct, c->images),
+                     100.0 * share(c->integer_correct, c->images), c->loss_points, c->loss_low,
+                     c->loss_high,
+                     isinf(limit)              ? ""
+                     : c->loss_points <= limit ? ", within its limit"
+                                               : ", over its limit");
+    tell_limits(s);
+    tell_rehearsal_verdict(s);
+}
+
+static bool tell_data(story *s) {
+    nsk_page *page = s->page;
+    const nsk_images *sets[2] = {s->job->calibration, s->job->held_out};
+    nsk_page_section(page, "Data");
+    nsk_page_table(page, "Images of each class", "<class\t>calibration\t>held-out\t<");
+    int most = 1;
+    for (int c = 0; c < s->job->brief->labels.count; c++) {
+        most = MAX(most, s->survey->sets[1].in_class[c]);
+    }
+    for (int c = 0; c < s->job->brief->labels.count; c++) {
+        nsk_page_row(page, "%s\t%d\t%d\t=%.3f", label_of(s, c), s->survey->sets[0].in_class[c],
+                     s->survey->sets[1].in_class[c], (double)s->survey->sets[1].in_class[c] / most);
+    }
+    nsk_page_table_end(page);
+    char *sheet = scratch(s, "sheet.png");
+    return take(s, nsk_survey_sheet(sets, 6, sheet, &s->job->error), sheet,
+                "Some pictures of each class, as the network sees them");
+}
+
+static bool tell_model(story *s) {
+    nsk_page *page = s->page;
+    const nsk_outline *o = s->outline;
+    nsk_page_section(page, "Model");
+    nsk_page_text(page,
+                  "%s: %d layers, %" G_GUINT64_FORMAT " parameters, %" G_GUINT64_FORMAT
+                  " multiply-accumulates a frame of %d x %d x %d.",
+                  s->job->brief->model, o->count, (guint64)o->parameters, (guint64)o->macs,
+                  o->width, o->height, o->channels);
+    nsk_page_table(page, "Layers",
+                   "<layer\t<operator\t>output\t>parameters\t>multiply-accumulates\t<");
+    for (int i = 0; i < o->count; i++) {
+        const nsk_outline_layer *l = &o->layers[i];
+        char kind[CLI_TEXT];
+        nsk_outline_kind(l, kind, sizeof kind);
+        nsk_page_row(page,
+                     "%s\t%s\t%d x %d x %d\t%" G_GUINT64_FORMAT "\t%" G_GUINT64_FORMAT "\t=%.3f",
+                     l->name, kind, l->height, l->width, l->channels, (guint64)l->parameters,
+                     (guint64)l->macs, o->macs > 0 ? 3.0 * (double)l->macs / (double)o->macs : 0.0);
+    }
+    nsk_page_table_end(page);
+    return true;
+}
+
+/* Rows are the truth, columns the answer. */
+static void tell_confusion(const story *s, bool integer) {
+    const nsk_comparison *c = s->comparison;
+    int *counts = g_new0(int, c->classes * c->classes);
+    int *rows = g_new0(int, c->classes);
+    for (int i = 0; i < c->images; i++) {
+        const nsk_answer *a = &c->answers[i];
+        counts[a->label * c->classes + (integer ? a->integer_class : a->float_class)]++;
+        rows[a->label]++;
+    }
+    GString *heads = g_string_new("<is");
+    for (int k = 0; k < c->classes; k++) {
+        g_string_append_printf(heads, "\t>%s", label_of(s, k));
+    }
+    nsk_page_table(s->page,
+                   integer ? "Integer model: what each class is taken for"
+                           : "Float network: what each class is taken for",
+                   heads->str);
+    for (int k = 0; k < c->classes; k++) {
+        GString *row = g_string_new(label_of(s, k));
+        for (int a = 0; a < c->classes; a++) {
+            int count = counts[k * c->classes + a];
+            double ground = share(count, rows[k]); /* what is wrong shows at a tenth already */
+            g_string_append_printf(row, "\t%c%.3f %d", a == k ? '+' : '~',
+                                   a == k ? 0.8 * ground : sqrt(ground), count);
+        }
+        nsk_page_row(s->page, "%s", row->str);
+        g_string_free(row, TRUE);
+    }
+    nsk_page_table_end(s->page);
+    g_string_free(heads, TRUE);
+    g_free(counts);
+    g_free(rows);
+}
+
+static void tell_classes(const story *s) {
+    nsk_scoring *f = nsk_scoring_of(s->comparison, false);
+    nsk_scoring *q = nsk_scoring_of(s->comparison, true);
+    nsk_page_table(s->page, "Class by class, in percent: float, then integer",
+                   "<class\t>images\t>precision\t>recall\t>F1\t>precision\t>recall\t>F1");
+    for (int k = 0; k < s->comparison->classes; k++) {
+        const nsk_class_score *a = &f->classes[k];
+        const nsk_class_score *b = &q->classes[k];
+        nsk_page_row(s->page, "%s\t%d\t%.1f\t%.1f\t%.1f\t%.1f\t%.1f\t%.1f", label_of(s, k),
+                     a->images, 100.0 * a->precision, 100.0 * a->recall, 100.0 * a->f1,
+                     100.0 * b->precision, 100.0 * b->recall, 100.0 * b->f1);
+    }
+    nsk_page_table_end(s->page);
+    nsk_page_text(s->page,
+                  "Balanced accuracy: float %.2f %%, integer %.2f %%. Expected calibration error: "
+                  "float %.2f, integer %.2f points.",
+                  100.0 * f->balanced_accuracy, 100.0 * q->balanced_accuracy,
+                  100.0 * f->calibration_error, 100.0 * q->calibration_error);
+    nsk_scoring_free(f);
+    nsk_scoring_free(q);
+}
+
+static bool tell_accuracy(story *s) {
+    const nsk_comparison *c = s->comparison;
+    nsk_page_section(s->page, "Accuracy");
+    nsk_page_text(s->page,
+                  "%d held-out images. Both models give the same answer on %.2f %%; right in float "
+                  "alone: %d, in integers alone: %d. The chance that equally good models differ so "
+                  "unevenly: %.2g (McNemar).",
+                  c->images, 100.0 * share(c->agree, c->images), c->lost, c->won,
+                  nsk_paired_chance(c->lost, c->won));
+    tell_confusion(s, false);
+    tell_confusion(s, true);
+    tell_classes(s);
+    char *plot = scratch(s, "reliability.svg");
+    if (!take(s, nsk_reliability_draw(c, s->job->brief->name, plot, &s->job->error), plot,
+              "How often answers are right, over the probability that they are given with")) {
+        return false;
+    }
+    if (c->agree == c->images) {
+        return true;
+    }
+    char *flips = scratch(s, "flips.png");
+    return take(s, nsk_flips_sheet(c, s->job->held_out, flips, &s->job->error), flips,
+                "Pictures that both models answer differently, with both answers");
+}
+
+static bool tell_drift(story *s) {
+    nsk_page_section(s->page, "Drift");
+    if (s->drift == NULL) {
+        nsk_page_text(s->page, "The model is streamed: its first layers never stand whole, so that "
+                               "they cannot be compared.");
+        return true;
+    }
+    nsk_page_text(s->page,
+                  "What rounding has done to each layer's output on %d images: signal over "
+                  "error, so far and by the layer alone. 20 dB are a tenth, 40 dB a "
+                  "hundredth.",
+                  s->drift->images);
+    char *plot = scratch(s, "drift.svg");
+    return take(s, nsk_drift_draw(s->drift, NULL, s->job->brief->name, plot, &s->job->error), plot,
+                "Signal over error, layer by layer");
+}
+
+static void tell_layer_times(const story *s) {
+    nsk_model model;
+    const nsk_budget *b = s->budget;
+    double clock = s->job->board->clock;
+    char text[CLI_TEXT];
+    double most = fmax(b->preparation.cycles, fmax(b->check.cycles, b->sight.cycles));
+    nsk_open(&model, s->job->model->bytes, s->job->model->size);
+    for (int i = 0; i < b->layers; i++) {
+        most = fmax(most, b->layer[i].cycles);
+    }
+    const struct {
+        const char *name;
+        double cycles;
+    } around[] = {{"preparation", b->preparation.cycles},
+                  {"scaling", b->scaling.cycles},
+                  {"looking at it", b->sight.cycles},
+                  {"model's checksum", b->check.cycles},
+                  {"rows kept", b->streaming.cycles}};
+    nsk_page_table(s->page, "Time of each layer", "<layer\t>cycles\t>time\t>share\t<");
+    for (int i = 0; i < (int)G_N_ELEMENTS(around) + b->layers; i++) {
+        int layer = i - (int)G_N_ELEMENTS(around);
+        double cycles = layer < 0 ? around[i].cycles : b->layer[layer].cycles;
+        if (cycles > 0.0) {
+            nsk_page_row(s->page, "%s\t%.0f\t%s\t%.1f %%\t=%.3f",
+                         layer < 0 ? around[i].name : nsk_layer_name(&model, (unsigned)layer),
+                         cycles, cli_time(cycles / clock, text), 100.0 * cycles / b->cycles,
+                         cycles / most);
+        }
+    }
+    nsk_page_table_end(s->page);
+}
+
+static void tell_headroom(const story *s) {
+    static const char *const names[] = {"flash", "ram", "latency"};
+    char text[3][CLI_TEXT];
+    nsk_page_subheading(s->page, "Headroom");
+    nsk_page_text(s->page, "The limit of %s binds first. What would give some of it back:",
+                  names[s->headroom->tightest]);
+    nsk_page_table(s->page, "Reckoned from the layers' shapes",
+                   "<change\t>flash\t>ram\t>time\t<\t<");
+    for (int i = 0; i < s->headroom->count; i++) {
+        const nsk_way_out *w = &s->headroom->way[i];
+        nsk_page_row(s->page, "%s\t%s\t%s\t%s\t%s\t%s", w->what, cli_bytes(w->flash, text[0]),
+                     cli_bytes(w->ram, text[1]), cli_time(w->seconds, text[2]),
+                     w->fits ? "fits" : "too much", w->trains ? "train again" : "");
+    }
+    nsk_page_table_end(s->page);
+}
+
+static bool tell_budget(story *s) {
+    const nsk_budget *b = s->budget;
+    char text[4][CLI_TEXT];
+    nsk_page_section(s->page, "Budget");
+    nsk_page_text(s->page, "Board '%s': %s at %.4g MHz.", s->job->board->name, s->job->board->core,
+                  s->job->board->clock / 1e6);
+    tell_limits(s);
+    nsk_page_text(
+        s->page,
+        "Flash: model %s, code %s. RAM: workspace %s (no plan can need less than %s), frame "
+        "%s, camera %s, stack %s.",
+        cli_bytes(b->flash_model, text[0]), cli_bytes(b->flash_code, text[1]),
+        cli_bytes(b->ram_workspace, text[2]), cli_bytes(b->ram_lower_bound, text[3]),
+        cli_bytes(b->ram_frame, (char[CLI_TEXT]){0}), cli_bytes(b->ram_camera, (char[CLI_TEXT]){0}),
+        cli_bytes(b->ram_stack, (char[CLI_TEXT]){0}));
+    nsk_page_text(s->page,
+                  "Time: by the misfits of the cost table %s to %s a frame. Code: %s. "
+                  "Cycles: %s. Stack: %s.",
+                  cli_time(b->seconds_low, text[0]), cli_time(b->seconds_high, text[1]),
+                  b->code_source, b->cycle_source, b->stack_source);
+    if (b->watts >= 0.0) {
+        nsk_page_text(s->page, "Energy: %.2f mJ a frame while computing, %.2f mW on the average.%s",
+                      1e3 * b->joules, 1e3 * b->watts, "");
+    }
+    if (b->days >= 0.0) {
+        nsk_page_text(s->page, "Battery: %.4g Wh last %.1f days, awake %.0f %% of the time.",
+                      s->job->brief->product.battery / 3600.0, b->days,
+                      100.0 * s->job->brief->product.awake);
+    }
+    tell_layer_times(s);
+    char *plan = scratch(s, "plan.svg");
+    bool good = take(s, nsk_plan_draw(s->job->model, plan, &s->job->error), plan,
+                     "What stands where in the workspace, and when");
+    if (good) {
+        tell_headroom(s);
+    }
+    return good;
+}
+
+static bool tell_variants(story *s) {
+    if (s->variants == NULL) {
+        return true;
+    }
+    int count = (int)s->variants->len;
+    nsk_page_section(s->page, "Variants");
+    nsk_page_text(s->page,
+                  "Of %s. Starred: no other is as good or better in everything. In percent, "
+                  "points, KiB, ms.",
+                  s->job->brief->variants_brief);
+    nsk_page_table(s->page, "Side by side",
+                   "<\t<variant\t<input\t>float\t>integer\t>95 %\t>loss\t>flash\t>ram\t>time\t<");
+    for (int i = 0; i < count; i++) {
+        const nsk_variant *v = &s->weighed[i];
+        const entry *e = &g_array_index(s->variants, entry, (guint)i);
+        nsk_page_row(s->page, "%s\t%s\t%s\t%.2f\t%.2f\t%.1f to %.1f\t%.2f\t%.1f\t%.1f\t%.1f\t%s",
+                     v->beaten_by == NSK_NO_VARIANT ? "★" : "", v->name, e->traits[INPUT],
+                     100.0 * share(v->float_correct, v->images),
+                     100.0 * share(v->integer_correct, v->images), 100.0 * v->accuracy_low,
+                     100.0 * v->accuracy_high, v->loss_points, v->flash / 1024.0, v->ram / 1024.0,
+                     1e3 * v->seconds, v->fits ? "fits" : "breaks a limit");
+    }
+    nsk_page_table_end(s->page);
+    char *plot = scratch(s, "variants.svg");
+    return take(s, nsk_weigh_draw(s->weighed, count, plot, &s->job->error), plot,
+                "Time, accuracy and RAM of the variants");
+}
+
+static bool tell_scene(story *s, const play *p) {
+    char *name = g_strdup_printf("%s.svg", p->name);
+    char *path = scratch(s, name);
+    char *title = g_strdup_printf("%s, %s", s->job->brief->name, p->name);
+    bool good = take(s,
+                     nsk_rehearsal_draw(p->rehearsal, &p->stage, &s->job->brief->labels, title,
+                                        path, &s->job->error),
+                     path, p->name);
+    g_free(title);
+    g_free(name);
+    return good;
+}
+
+static bool tell_rehearsal(story *s) {
+    GArray *plays = s->rehearsal.plays;
+    if (plays->len == 0) {
+        return true;
+    }
+    nsk_page_section(s->page, "Rehearsal");
+    nsk_page_text(s->page,
+                  "The product on the simulated board, on scenes whose truth is known, camera "
+                  "at %g frames a second. An event is something that calls for a line.",
+                  s->job->board->frame_rate);
+    nsk_page_table(
+        s->page, "Scenes",
+        "<scene\t>frames\t>dropped\t>no answer\t>events\t>missed\t>longer than 5 frames\t"
+        ">actions\t>false\t>delay, frames");
+    for (guint i = 0; i < plays->len; i++) {
+        const play *p = play_at(&s->rehearsal, i);
+        const nsk_rehearsal *r = p->rehearsal;
+        const nsk_figures *f = &r->figures;
+        nsk_page_row(s->page, "%s\t%d\t%d\t%d\t%d\t%d\t%d\t%d\t%d\t%.1f", p->name, r->frames,
+                     r->dropped, r->troubled, f->events, f->missed, f->longer_missed, f->actions,
+                     f->false_actions, f->delay_frames);
+    }
+    nsk_page_table_end(s->page);
+    for (guint i = 0; i < plays->len; i++) {
+        const play *p = play_at(&s->rehearsal, i);
+        if (p->rehearsal->figures.events > 0 && !tell_scene(s, p)) {
+            return false;
+        }
+    }
+    return true;
+}
+
+static bool tell(story *s) {
+    char *below = g_strdup_printf("%s on board '%s'", s->job->brief->path, s->job->board->name);
+    char *title = g_strdup_printf("%s", nsk_network_fact(s->job->network, NSK_FACT_NAME));
+    s->page = nsk_page_new(title, below);
+    g_free(title);
+    g_free(below);
+    tell_summary(s);
+    bool good = tell_data(s) && tell_model(s) && tell_accuracy(s) && tell_drift(s) &&
+                tell_budget(s) && tell_variants(s) && tell_rehearsal(s);
+    if (!good) {
+        nsk_page_free(s->page);
+        return false;
+    }
+    return nsk_page_finish(s->page, s->job->output, &s->job->error);
+}
+
+static void clear(story *s) {
+    nsk_survey_free(s->survey);
+    nsk_vetting_free(s->vetting);
+    nsk_outline_free(s->outline);
+    nsk_comparison_free(s->comparison);
+    nsk_drift_free(s->drift);
+    nsk_budget_free(s->budget);
+    nsk_headroom_free(s->headroom);
+    if (s->variants != NULL) {
+        g_array_free(s->variants, TRUE);
+        g_free(s->weighed);
+    }
+    cli_job_clear(&s->variants_job);
+    if (s->rehearsal.plays != NULL) {
+        rehearse_end(&s->rehearsal);
+    }
+    g_rmdir(s->folder);
+    g_free(s->folder);
+}
+
+static bool holds_all(const story *s) {
+    bool holds = s->comparison->loss_points <= s->job->brief->limits.loss;
+    for (int i = 0; i < NSK_BUDGET_LIMITS; i++) {
+        holds = holds && s->budget->limits[i].holds;
+    }
+    return holds;
+}
+
+static void json_rehearsal(JsonBuilder *b, const story *s) {
+    nsk_figures sum = {0};
+    for (guint i = 0; i < s->rehearsal.plays->len; i++) {
+        const nsk_figures *f = &play_at(&s->rehearsal, i)->rehearsal->figures;
+        sum.events += f->events;
+        sum.missed += f->missed;
+        sum.false_actions += f->false_actions;
+    }
+    cli_json_real(b, "scenes", s->rehearsal.plays->len);
+    cli_json_real(b, "events", sum.events);
+    cli_json_real(b, "missed", sum.missed);
+    cli_json_real(b, "false_actions", sum.false_actions);
+}
+
+static void print_json(const story *s) {
+    const nsk_comparison *c = s->comparison;
+    JsonBuilder *b = cli_json_start(s->job);
+    cli_json_text(b, "report", s->job->output);
+    cli_json_real(b, "images", c->images);
+    cli_json_real(b, "float_accuracy", share(c->float_correct, c->images));
+    cli_json_real(b, "integer_accuracy", share(c->integer_correct, c->images));
+    cli_json_real(b, "loss_points", c->loss_points);
+    cli_json_real(b, "loss_low", c->loss_low);
+    cli_json_real(b, "loss_high", c->loss_high);
+    cli_json_real(b, "flash", s->budget->flash);
+    cli_json_real(b, "ram", s->budget->ram);
+    cli_json_real(b, "seconds", s->budget->seconds);
+    json_rehearsal(b, s);
+    json_builder_set_member_name(b, "holds");
+    json_builder_add_boolean_value(b, holds_all(s));
+    json_builder_end_object(b);
+    cli_print_json(b);
+}
+
+static int run(cli_job *job) {
+    story s = {.job = job};
+    if (job->output == NULL) {
+        g_snprintf(job->error.text, sizeof job->error.text,
+                   "report wants -o R.html: where to write the page");
+        return cli_fail(job);
+    }
+    s.folder = g_dir_make_tmp("netsuke-XXXXXX", NULL);
+    bool good = find_out(&s) && tell(&s);
+    bool holds = good && holds_all(&s);
+    if (good && job->json) {
+        print_json(&s);
+    } else if (good) {
+        printf("%s: the whole story on one page; %s\n", job->output,
+               holds ? "every limit holds" : "a limit is broken");
+    }
+    clear(&s);
+    return !good ? cli_fail(job) : holds ? CLI_DONE : CLI_LIMIT_BROKEN;
+}
+
+const cli_command cli_report = {
+    "report",
+    "the whole story on one page",
+    "BRIEF",
+    "  netsuke report demo/kiln.ini -o kiln.html\n"
+    "writes one page that needs nothing else: data, model, accuracy, drift, budget, the variants "
+    "and\n"
+    "scenes that the brief names.",
+    1,
+    1,
+    "model board calibration held-out tolerant output keep",
+    run,
+};

@@ -1,0 +1,35 @@
+/* report/page: one self-contained HTML page: headings, tables, bars, figures; light, dark, print.
+ */
+#ifndef NSK_PAGE_H
+#define NSK_PAGE_H
+
+#include "base/base.h"
+
+typedef struct nsk_page nsk_page;
+
+nsk_page *nsk_page_new(const char *title, const char *below);
+/* Writes the file whole or not at all, and frees the page. */
+bool nsk_page_finish(nsk_page *page, const char *path, nsk_error *error);
+void nsk_page_free(nsk_page *page);
+
+/* A section; the page begins with links to all of them. */
+void nsk_page_section(nsk_page *page, const char *heading);
+void nsk_page_subheading(nsk_page *page, const char *heading);
+void nsk_page_text(nsk_page *page, const char *format, ...) G_GNUC_PRINTF(2, 3);
+
+/* A line that says whether something holds, and by what. */
+typedef enum nsk_verdict { NSK_GOOD, NSK_LOOK, NSK_BAD } nsk_verdict;
+void nsk_page_verdict(nsk_page *page, nsk_verdict verdict, const char *what, const char *format,
+                      ...) G_GNUC_PRINTF(4, 5);
+
+/* A table: `heads` parted by tabs, each with '<' (left) or '>' (right) before it; rows parted by
+ * tabs. A cell "=0.25" is a bar of that part of its column, "~0.25 text" one with text, its ground
+ * darker the larger the number. */
+void nsk_page_table(nsk_page *page, const char *caption, const char *heads);
+void nsk_page_row(nsk_page *page, const char *format, ...) G_GNUC_PRINTF(2, 3);
+void nsk_page_table_end(nsk_page *page);
+
+/* A drawing that was written as .svg, or a .png: taken into the page, and the file removed. */
+bool nsk_page_figure(nsk_page *page, const char *path, const char *caption, nsk_error *error);
+
+#endif
