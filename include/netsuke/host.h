@@ -673,9 +673,10 @@ typedef struct nsk_budget {
 /* Draws where and when each tensor stands in the workspace; `path` ends in .svg or .png. */
 bool nsk_plan_draw(const nsk_model_file *model, const char *path, nsk_error *error);
 
-/* What board and limits leave of RAM to a model's workspace and frame, the stack taken off. */
-bool nsk_ram_for_model(const nsk_board *board, const nsk_limits *limits, double *bytes,
-                       nsk_error *error);
+/* What board and limits leave of RAM to a model's workspace and frame: the stack, and what the
+ * product's pictures of the camera take, taken off. `product` may be NULL. */
+bool nsk_ram_for_model(const nsk_board *board, const nsk_product *product, const nsk_input *input,
+                       const nsk_limits *limits, double *bytes, nsk_error *error);
 
 /* Estimates a model on a board. Each limit is the tighter of the brief's and the board's. */
 /* `product` may be NULL: nothing around the model. */

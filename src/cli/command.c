@@ -144,7 +144,8 @@ bool cli_make_recipe(cli_job *job, nsk_recipe *recipe) {
     recipe->progress = cli_progress;
     return job->brief->board == NULL ||
            (cli_load_board(job) &&
-            nsk_ram_for_model(job->board, &job->brief->limits, &recipe->ram, &job->error));
+            nsk_ram_for_model(job->board, &job->brief->product, &job->brief->input,
+                              &job->brief->limits, &recipe->ram, &job->error));
 }
 
 static bool quantise(cli_job *job) {

@@ -189,10 +189,36 @@ static bool read_whole(const nsk_settings *s, const char *group, const char *key
     return *to == value || nsk_settings_fail(s, group, key, error, "a whole number is needed");
 }
 
+/* The classes of one line. */
+static bool read_line(const nsk_settings *s, const nsk_labels *labels, nsk_decision *d, int line,
+                      nsk_error *error) {
+    enum { MOST_LINES = 32 };
+    const char *key = d->line_names[line];
+    const char *text = nsk_settings_text(s, "lines", key);
+    char **names = g_strsplit(text != NULL ? text : "", ";", -1);
+    char *wrong = NULL;
+    for (int k = 0; names[k] != NULL && wrong == NULL; k++) {
+        int class = nsk_label_index(labels, g_strstrip(names[k]));
+        if (class < 0) {
+            wrong = g_strdup_printf("no label is called '%s'", names[k]);
+        } else if (d->line_of[class] >= 0 || g_strcmp0(names[k], d->resting) == 0) {
+            wrong = g_strdup_printf("'%s' is the resting class, or on a line already", names[k]);
+        } else {
+            d->line_of[class] = line;
+        }
+    }
+    if (names[0] == NULL || d->lines > MOST_LINES) {
+        wrong = g_strdup("labels parted by ';' are needed; at most 32 lines");
+    }
+    bool good = wrong == NULL || nsk_settings_fail(s, "lines", key, error, wrong);
+    g_free(wrong);
+    g_strfreev(names);
+    return good;
+}
+
 /* [lines]: a name, and the classes that move it. */
 static bool read_lines(const nsk_settings *s, const nsk_labels *labels, nsk_decision *d,
                        nsk_error *error) {
-    enum { MOST_LINES = 32 };
     const char *const *keys = nsk_settings_keys(s, "lines");
     if (keys == NULL) {
         return true;
@@ -204,21 +230,8 @@ static bool read_lines(const nsk_settings *s, const nsk_labels *labels, nsk_deci
         d->line_of[i] = -1;
     }
     for (int line = 0; line < d->lines; line++) {
-        const char *text = nsk_settings_text(s, "lines", keys[line]);
-        char **names = g_strsplit(text != NULL ? text : "", ";", -1);
-        bool good = d->lines <= MOST_LINES && names[0] != NULL;
-        for (int k = 0; names[k] != NULL && good; k++) {
-            int class = nsk_label_index(labels, g_strstrip(names[k]));
-            good = class >= 0 && d->line_of[class] < 0 && g_strcmp0(names[k], d->resting) != 0;
-            if (good) {
-                d->line_of[class] = line;
-            }
-        }
-        g_strfreev(names);
-        if (!good) {
-            return nsk_settings_fail(s, "lines", keys[line], error,
-                                     "labels parted by ';' are needed, each on one line, not the "
-                                     "resting one; at most 32 lines");
+        if (!read_line(s, labels, d, line, error)) {
+            return false;
         }
     }
     return true;

@@ -61,16 +61,28 @@ static bool add_layers(nsk_budget *b, const nsk_model *model, tally *t, nsk_erro
            (model->streamed == 0 || add_cost(t, "stream", &stream, &b->streaming, error));
 }
 
+static bool scales(const nsk_product *p, const nsk_model *model) {
+    return (p->camera_width > 0 && p->camera_width != model->width) ||
+           (p->camera_height > 0 && p->camera_height != model->height);
+}
+
+/* What the firmware's loop holds of the camera's picture besides the frame. */
+static double camera_bytes(const nsk_product *p, const nsk_model *model) {
+    unsigned width = p->camera_width > 0 ? (unsigned)p->camera_width : model->width;
+    double scaling = (double)width * model->channels + (double)nsk_scaler_bytes(model);
+    return (scales(p, model) ? scaling : 0.0) +
+           (p->looks ? (double)nsk_sight_bytes(width, model->channels) : 0.0);
+}
+
 /* The camera's picture and the model's bytes. */
 static bool add_around(nsk_budget *b, const nsk_model *model, const nsk_product *p, tally *t,
                        nsk_error *error) {
     int width = p->camera_width > 0 ? p->camera_width : model->width;
     int height = p->camera_height > 0 ? p->camera_height : model->height;
-    bool scales = width != model->width || height != model->height;
     const nsk_work scaling = nsk_scaling_work(model, (unsigned)width, (unsigned)height);
     const nsk_work sight = nsk_sight_work(model, (unsigned)width, (unsigned)height);
     const nsk_work check = {.calls = 1, .moved = model->size};
-    if ((scales && !add_cost(t, "scale", &scaling, &b->scaling, error)) ||
+    if ((scales(p, model) && !add_cost(t, "scale", &scaling, &b->scaling, error)) ||
         (p->looks && !add_cost(t, "sight", &sight, &b->sight, error)) ||
         (p->check_every > 0 && !add_cost(t, "check", &check, &b->check, error))) {
         return false;
@@ -81,9 +93,7 @@ static bool add_around(nsk_budget *b, const nsk_model *model, const nsk_product 
         b->check.instructions *= share;
         b->check.cycles *= share;
     }
-    double row = (double)width * model->channels;
-    b->ram_camera = (scales ? row + (double)nsk_scaler_bytes(model) : 0.0) +
-                    (p->looks ? (double)nsk_sight_bytes((unsigned)width, model->channels) : 0.0);
+    b->ram_camera = camera_bytes(p, model);
     return true;
 }
 
@@ -167,12 +177,16 @@ static bool estimate(nsk_budget *b, const nsk_model_file *file, const nsk_model 
     return true;
 }
 
-bool nsk_ram_for_model(const nsk_board *board, const nsk_limits *limits, double *bytes,
-                       nsk_error *error) {
+bool nsk_ram_for_model(const nsk_board *board, const nsk_product *product, const nsk_input *input,
+                       const nsk_limits *limits, double *bytes, nsk_error *error) {
+    const nsk_model shape = {.width = (uint16_t)input->width,
+                             .height = (uint16_t)input->height,
+                             .channels = input->colour == NSK_GREY ? 1 : 3};
     double stack = 0.0;
     nsk_costs *costs = nsk_costs_read(board->costs, error);
     bool good = costs != NULL && nsk_costs_deepest(costs, &stack, error);
-    *bytes = fmin(board->ram, limits->ram) - stack;
+    *bytes = fmin(board->ram, limits->ram) - stack -
+             (product != NULL ? camera_bytes(product, &shape) : 0.0);
     nsk_costs_free(costs);
     return good;
 }
