@@ -71,7 +71,7 @@ static int by_size(const void *a, const void *b) {
 
 /* One core over all networks; prints its line. */
 static bool try_core(study *s, const emulated_core *core, nsk_model_file *const *files,
-                     const char *const *names, int count, nsk_error *error) {
+                     char *const *names, int count, nsk_error *error) {
     double *apart = g_new0(double, count);
     bool good = true;
     for (int i = 0; i < count && good; i++) {
@@ -95,19 +95,18 @@ static bool try_core(study *s, const emulated_core *core, nsk_model_file *const 
 static bool run_study(study *s, char **paths, int extra, nsk_error *error) {
     int count = cost_network_count + extra;
     nsk_model_file **files = g_new0(nsk_model_file *, count);
-    const char **names = g_new0(const char *, count);
+    char **names = g_new0(char *, (gsize)count + 1);
     bool good = true;
     for (int i = 0; i < count && good; i++) {
         bool made = i < cost_network_count;
         files[i] = made ? cost_network_model(&cost_networks[i], error)
                         : nsk_model_file_read(paths[i - cost_network_count], error);
-        names[i] =
-            made ? cost_networks[i].name : g_path_get_basename(paths[i - cost_network_count]);
+        names[i] = made ? g_strdup(cost_networks[i].name)
+                        : g_path_get_basename(paths[i - cost_network_count]);
         good = files[i] != NULL;
     }
     for (int c = 0; c < emulated_core_count && good; c++) {
-        if (emulated_cores[c].machine != NULL &&
-            (getenv("CORE") == NULL || strcmp(getenv("CORE"), emulated_cores[c].name) == 0)) {
+        if (emulated_cores[c].machine != NULL) {
             good = try_core(s, &emulated_cores[c], files, names, count, error);
         }
     }
@@ -115,7 +114,7 @@ static bool run_study(study *s, char **paths, int extra, nsk_error *error) {
         nsk_model_file_free(files[i]);
     }
     g_free(files);
-    g_free(names);
+    g_strfreev(names);
     return good;
 }
 

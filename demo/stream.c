@@ -198,18 +198,20 @@ static uint8_t *draw(const stream *s, int size) {
 
 static bool write_npy(const char *path, const uint8_t *bytes, guint count, int size,
                       nsk_error *error) {
-    enum { HEADER = 128 };
-    char header[HEADER + 1];
+    enum { HEADER = 128, MAGIC = 10 };
+    static const guint8 magic[MAGIC] = {0x93, 'N', 'U', 'M', 'P', 'Y', 1, 0, HEADER - MAGIC, 0};
     size_t all = (size_t)3 * (size_t)size * (size_t)size * count;
-    memset(header, ' ', HEADER);
-    memcpy(header, "\x93NUMPY\x01\x00\x76\x00", 10);
-    char *text = g_strdup_printf(
-        "{'descr': '|u1', 'fortran_order': False, 'shape': (%u, %d, %d, 3), }", count, size, size);
-    memcpy(header + 10, text, strlen(text));
-    header[HEADER - 1] = '\n';
-    g_free(text);
+    GString *header = g_string_new(NULL);
+    g_string_printf(header, "{'descr': '|u1', 'fortran_order': False, 'shape': (%u, %d, %d, 3), }",
+                    count, size, size);
+    while (header->len < HEADER - MAGIC - 1) {
+        g_string_append_c(header, ' ');
+    }
+    g_string_append_c(header, '\n');
     GByteArray *file = g_byte_array_sized_new((guint)(HEADER + all));
-    g_byte_array_append(file, (const guint8 *)header, HEADER);
+    g_byte_array_append(file, magic, MAGIC);
+    g_byte_array_append(file, (const guint8 *)header->str, (guint)header->len);
+    g_string_free(header, TRUE);
     g_byte_array_append(file, bytes, (guint)all);
     bool good = nsk_file_write(path, file->data, file->len, error);
     g_byte_array_free(file, TRUE);

@@ -154,7 +154,7 @@ typedef struct nsk_brief {
     nsk_decision decision;
     nsk_product product;
     char *variants_brief; /* whose variants a report shows, or NULL */
-    char **scenes; /* files for rehearsals, NULL behind the last; or NULL */
+    char **scenes;        /* files for rehearsals, NULL behind the last; or NULL */
 } nsk_brief;
 
 /* Reads a brief and the labels file that it names. An unknown key is an error that names its line.

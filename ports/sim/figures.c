@@ -80,7 +80,7 @@ static void count_events(const nsk_rehearsal *r, const nsk_stage *stage, const G
     double delays = 0.0;
     double waits = 0.0;
     int caught = 0;
-    for (guint i = 0; i < events->len; i++) {
+    for (guint i = 0; i < events->len && events->data != NULL; i++) {
         const nsk_event *e = &g_array_index(events, nsk_event, i);
         bool longer = e->last - e->first + 1 > NSK_LONG;
         to->longer += longer;
@@ -116,7 +116,7 @@ static GArray *judge(const nsk_rehearsal *r, const nsk_stage *stage, const int *
         int at = event_at[r->answers[i].frame];
         nsk_event *e = at >= 0 ? &g_array_index(events, nsk_event, at) : NULL;
         bool right = e != NULL && e->line == decided[i] && e->caught < 0;
-        if (right) {
+        if (e != NULL && right) {
             e->caught = i;
         }
         to->actions++;

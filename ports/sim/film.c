@@ -41,7 +41,7 @@ static nsk_film *film_new(const nsk_input *input) {
 
 /* Fisher and Yates; the generator of Numerical Recipes' "quick and dirty" section is enough. */
 static int *draw_order(int images, int frames, unsigned seed) {
-    int *order = g_new(int, MAX(images, frames));
+    int *order = g_new0(int, MAX(images, frames));
     uint32_t state = seed;
     for (int i = 0; i < MAX(images, frames); i++) {
         order[i] = i % images;
@@ -135,7 +135,7 @@ static bool read_shot(const nsk_film *film, const shot *one, nsk_picture *pictur
 
 /* Arrays are opened, and the first picture tells the size of all. */
 static bool prepare(nsk_film *film, nsk_error *error) {
-    nsk_picture first;
+    nsk_picture first = {0};
     for (guint i = 0; i < film->shots->len; i++) {
         const shot *one = &g_array_index(film->shots, shot, i);
         if (one->index >= 0 && !open_array(film, one->path, error)) {
@@ -215,7 +215,7 @@ const char *nsk_film_name(const nsk_film *film, int frame) {
 
 bool nsk_film_picture(const nsk_film *film, int frame, uint8_t *to, nsk_error *error) {
     const shot *one = shot_at(film, frame);
-    nsk_picture picture;
+    nsk_picture picture = {0};
     if (film->images != NULL) {
         return nsk_images_frame(film->images, one->index, to, error);
     }

@@ -28,8 +28,7 @@ static void hand_on(const cli_job *job, GPtrArray *to) {
 
 static GPtrArray *arguments_of(const cli_job *job, const entry *e, const char *folder) {
     GPtrArray *list = g_ptr_array_new_with_free_func(g_free);
-    char *self = g_file_read_link("/proc/self/exe", NULL);
-    g_ptr_array_add(list, self != NULL ? self : g_strdup("netsuke"));
+    g_ptr_array_add(list, g_file_read_link("/proc/self/exe", NULL));
     g_ptr_array_add(list, g_strdup("weigh"));
     g_ptr_array_add(list, g_canonicalize_filename(e->job.arguments[0], NULL));
     g_ptr_array_add(list, g_strdup("--only"));
@@ -133,7 +132,7 @@ static int jobs_of(const cli_job *job) {
 }
 
 static void start_more(fan *f) {
-    int jobs = MIN(jobs_of(f->job), f->wanted);
+    int jobs = MAX(MIN(jobs_of(f->job), f->wanted), 1);
     int threads = MAX((int)g_get_num_processors() / jobs, 1);
     while (f->running < jobs && f->next < f->count) {
         entry *e = &f->entries[f->next++];

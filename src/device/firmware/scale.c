@@ -174,7 +174,7 @@ static uint32_t *sums_of(const nsk_scaler *s, uint32_t row) {
 /* Adds a row of the picture to one or two rows of sums, `times` each. */
 static void add_row(const nsk_scaler *s, const uint8_t *row, uint32_t *const sums[2],
                     const uint32_t times[2]) {
-    const uint32_t channels = s->model->channels;
+    const uint32_t channels = s->model->channels == 1 ? 1U : 3U;
     const axis across = axis_of(s, ACROSS);
     for (uint32_t x = 0, at = 0; x < across.to; x++) {
         const taps t = taps_of(&across, x);

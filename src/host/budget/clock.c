@@ -146,7 +146,7 @@ static bool add_log(learner *l, const nsk_clock_log *log, nsk_error *error) {
                             .rows = model.height};
     bool good = add_sample(l, "prepare", &frame,
                            model.streamed > 0 ? 0.0 : clocked.prepare * log->cycles_a_tick, error);
-    for (unsigned i = 0; i < model.layers && good; i++) {
+    for (unsigned i = 0; i < (unsigned)clocked.layers && good; i++) {
         nsk_work work = nsk_layer_work(&model, i);
         good = add_sample(l, nsk_cost_kind(&model, i), &work, clocked.layer[i] * log->cycles_a_tick,
                           error);

@@ -1,7 +1,6 @@
 /* Measurements of variants, kept in a folder until next time. */
 #include "brief/settings.h"
 
-
 static const nsk_setting_name known[] = {
     {"measured", "images"}, {"measured", "float-correct"}, {"measured", "integer-correct"},
     {"measured", "agree"},  {"measured", "lost"},          {"measured", "won"},
