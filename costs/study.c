@@ -112,9 +112,10 @@ static bool run_study(study *s, char **paths, int extra, nsk_error *error) {
     }
     for (int i = 0; i < count; i++) {
         nsk_model_file_free(files[i]);
+        g_free(names[i]);
     }
     g_free(files);
-    g_strfreev(names);
+    g_free(names);
     return good;
 }
 
