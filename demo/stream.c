@@ -66,7 +66,7 @@ static void show_tile(stream *s, kiln_class class, int frames) {
         shoot(s, tile, NOBODY_CAN_SAY, coming[i]);
     }
     for (int i = 0; i < frames; i++) {
-        shoot(s, tile, class, 0.0);
+        shoot(s, tile, (int)class, 0.0);
     }
     for (size_t i = 0; i < G_N_ELEMENTS(going); i++) {
         s->belt += 18.0;

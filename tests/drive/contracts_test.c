@@ -361,15 +361,17 @@ static void headroom_json(void) {
 static void make_small_job(void) {
     outcome o = drive_for(
         0,
-        "mkdir -p \"$T/a\" && for s in calibration held-out; do for c in belt sound crack chip "
-        "pinhole drip; do mkdir -p \"$T/a/images/$s/$c\" && cp demo/images/$s/$c/$c-001*.png "
-        "\"$T/a/images/$s/$c\"; done; done && cp demo/kiln-third.onnx demo/labels.txt \"$T/a\" && "
+        "mkdir -p \"$T/assay\" && for s in calibration held-out; do for c in belt sound crack chip "
+        "pinhole drip; do mkdir -p \"$T/assay/images/$s/$c\" && cp demo/images/$s/$c/$c-001*.png "
+        "\"$T/assay/images/$s/$c\"; done; done && cp demo/kiln-third.onnx demo/labels.txt "
+        "\"$T/assay\" && "
         "sed "
-        "\"s#\\.\\./boards#$PWD/boards#\" demo/kiln-third.ini > \"$T/a/k.ini\" && printf "
-        "'[vary]\\nstreamed = never;always\\n' | cat \"$T/a/k.ini\" - > \"$T/a/v.ini\" && head -61 "
-        "demo/scenes/plain.csv | sed \"s#^plain#$PWD/demo/scenes/plain#\" > \"$T/a/s.csv\" && "
+        "\"s#\\.\\./boards#$PWD/boards#\" demo/kiln-third.ini > \"$T/assay/k.ini\" && printf "
+        "'[vary]\\nstreamed = never;always\\n' | cat \"$T/assay/k.ini\" - > \"$T/assay/v.ini\" && "
+        "head -61 "
+        "demo/scenes/plain.csv | sed \"s#^plain#$PWD/demo/scenes/plain#\" > \"$T/assay/s.csv\" && "
         "printf "
-        "'[rehearsal]\\nscenes = s.csv\\n[report]\\nvariants = v.ini\\n' >> \"$T/a/k.ini\"");
+        "'[rehearsal]\\nscenes = s.csv\\n[report]\\nvariants = v.ini\\n' >> \"$T/assay/k.ini\"");
     outcome_clear(&o);
 }
 
@@ -389,20 +391,21 @@ static void check_page(const char *path) {
 /* Everything into one folder; once more, only what is not there; a brief that has changed, all. */
 static void assay_goes_on(void) {
     make_small_job();
-    JsonNode *root = drive_json(0, "netsuke assay \"$T/a/k.ini\" -o \"$T/a/out\" --json");
+    JsonNode *root = drive_json(0, "netsuke assay \"$T/assay/k.ini\" -o \"$T/assay/out\" --json");
     CU_ASSERT_EQUAL(json_number(root, "ran"), 15);
     json_node_unref(root);
-    check_page("$T/a/out/report.html");
-    root = drive_json(0, "rm \"$T/a/out/09-budget.txt\" && netsuke assay \"$T/a/k.ini\" -o "
-                         "\"$T/a/out\" --json");
+    check_page("$T/assay/out/report.html");
+    root = drive_json(0, "rm \"$T/assay/out/09-budget.txt\" && netsuke assay \"$T/assay/k.ini\" -o "
+                         "\"$T/assay/out\" --json");
     CU_ASSERT(json_number(root, "ran") == 1 && json_number(root, "kept") == 14);
     json_node_unref(root);
-    outcome o = drive_for(0, "netsuke assay \"$T/a/k.ini\" -o \"$T/a/out\"");
+    outcome o = drive_for(0, "netsuke assay \"$T/assay/k.ini\" -o \"$T/assay/out\"");
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "==== Does it fit the board?"));
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "verdict           every limit holds"));
     outcome_clear(&o);
-    root = drive_json(1, "sed -i 's/^latency = .*/latency = 9 ms/' \"$T/a/k.ini\" && netsuke assay "
-                         "\"$T/a/k.ini\" -o \"$T/a/out\" --json");
+    root = drive_json(
+        1, "sed -i 's/^latency = .*/latency = 9 ms/' \"$T/assay/k.ini\" && netsuke assay "
+           "\"$T/assay/k.ini\" -o \"$T/assay/out\" --json");
     CU_ASSERT(json_number(root, "ran") == 15);
     CU_ASSERT_STRING_EQUAL(json_text(root, "broken"), "budget, headroom");
     json_node_unref(root);

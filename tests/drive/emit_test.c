@@ -22,6 +22,11 @@ static void compiles_everywhere(void) {
                       compilers[i]);
         CU_ASSERT_STRING_EQUAL(o.out, "passed\n");
         outcome_clear(&o);
+        o = drive_for(0,
+                      "cd \"$T/kiln\" && %s -Wall -Wextra -Wconversion -Werror -I. -fsyntax-only "
+                      "firmware/*.c",
+                      compilers[i]);
+        outcome_clear(&o);
     }
     o = drive_for(0, "grep -r -F -e \"$PWD\" -e '../' \"$T/kiln\" | head -3");
     CU_ASSERT_STRING_EQUAL(o.out, "");

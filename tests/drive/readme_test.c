@@ -7,8 +7,9 @@
 /* Commands that cannot run inside a test, and where they are run instead. */
 static bool runs_elsewhere(const char *line) {
     static const char *const elsewhere[] = {
-        "git clone",       /* the reader's own first step */
-        "make check",      /* this is it */
+        "git clone",  /* the reader's own first step */
+        "make check", /* this is it */
+        "make demo", /* an assay, which the contracts make of fewer pictures; these are its steps */
         "make demo-train", /* five minutes; tests/train covers the trainer */
         "make costs",      /* rewrites a committed file; the budget suite checks it */
         "make fuzz",       /* make check runs it for a few seconds a target */

@@ -16,6 +16,7 @@ static void read_costs(const char *path, nsk_error *error) {
         nsk_costs_kernel(costs, "conv", &cost, error);
         const nsk_model nothing = {0};
         nsk_costs_code(costs, &nothing, &bytes, error);
+        nsk_costs_deepest(costs, &bytes, error);
     }
     nsk_costs_free(costs);
 }
@@ -27,6 +28,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {
                                  0600, NULL)) {
         if (strcmp(NSK_FILE, "brief") == 0) {
             nsk_brief_free(nsk_brief_read(path, &error));
+            nsk_brief_free(nsk_brief_read_variant(path, 1, &error));
         } else if (strcmp(NSK_FILE, "board") == 0) {
             nsk_board_free(nsk_board_read(path, &error));
         } else {

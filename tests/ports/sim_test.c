@@ -271,10 +271,10 @@ static void faults_never_look_like_answers(void) {
         {"flash@20", NSK_MODEL_DAMAGED, 20, 1, 0},   {"flash@20+6", NSK_MODEL_DAMAGED, 20, 6, 0},
         {"cut@20+3", NSK_PICTURE_CUT, 20, 3, 0},     {"frozen@20+4", NSK_PICTURE_FROZEN, 20, 4, 0},
         {"column@20+4", NSK_PIXELS_STUCK, 20, 4, 0}, {"camera@20+7", NSK_CAMERA_LATE, 20, 7, 0},
-        {"brown-out@20", NSK_NO_TROUBLE, 20, 1, 1},  {"clock@0+72=40", NSK_NO_TROUBLE, 99, 0, 0},
+        {"brown-out@20", NSK_NO_TROUBLE, 20, 1, 1},  {"clock@0+36=40", NSK_NO_TROUBLE, 99, 0, 0},
     };
     scenery y;
-    scenery_set(&y, 8);
+    scenery_set(&y, 4);
     nsk_rehearsal *sound = play_with(&y, NULL);
     for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
         nsk_rehearsal *r = play_with(&y, cases[i].fault);

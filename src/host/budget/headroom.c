@@ -280,8 +280,8 @@ static void add_clocks(search *s) {
 static bool add_streamed(search *s, const nsk_model_file *streamed, const nsk_product *product,
                          const nsk_limits *limits, nsk_error *error) {
     nsk_model model;
-    if (streamed == NULL || nsk_open(&model, streamed->bytes, streamed->size) != NSK_OK ||
-        model.streamed == 0) {
+    if (streamed == NULL || s->model.streamed > 0 ||
+        nsk_open(&model, streamed->bytes, streamed->size) != NSK_OK || model.streamed == 0) {
         return true;
     }
     nsk_budget *b = nsk_budget_make(streamed, s->board, product, limits, error);

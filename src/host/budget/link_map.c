@@ -42,17 +42,11 @@ static void take_input(GArray *objects, const char *line, const char *output) {
     g_free(name);
 }
 
-GArray *nsk_link_map_read(const char *path, nsk_error *error) {
-    enum { MOST = 64 << 20 };
+GArray *nsk_link_map_parse(const char *text, const char *path, nsk_error *error) {
     static const char begin[] = "\nLinker script and memory map";
-    size_t size;
-    char *text = (char *)nsk_file_read(path, MOST, &size, error);
-    const char *map = text != NULL ? strstr(text, begin) : NULL;
+    const char *map = strstr(text, begin);
     if (map == NULL) {
-        if (text != NULL) {
-            nsk_fail(error, "%s: not a linker's map", path);
-        }
-        g_free(text);
+        nsk_fail(error, "%s: not a linker's map", path);
         return NULL;
     }
     GArray *objects = g_array_new(FALSE, FALSE, sizeof(nsk_linked));
@@ -68,6 +62,14 @@ GArray *nsk_link_map_read(const char *path, nsk_error *error) {
         }
     }
     g_strfreev(lines);
+    return objects;
+}
+
+GArray *nsk_link_map_read(const char *path, nsk_error *error) {
+    enum { MOST = 64 << 20 };
+    size_t size;
+    char *text = (char *)nsk_file_read(path, MOST, &size, error);
+    GArray *objects = text != NULL ? nsk_link_map_parse(text, path, error) : NULL;
     g_free(text);
     return objects;
 }

@@ -12,6 +12,8 @@ typedef struct nsk_linked {
 
 /* GArray of nsk_linked in the order of the map; NULL and an error where the file is none. */
 GArray *nsk_link_map_read(const char *path, nsk_error *error);
+/* The same of the text; `path` is for errors. */
+GArray *nsk_link_map_parse(const char *text, const char *path, nsk_error *error);
 void nsk_link_map_free(GArray *objects);
 
 #endif

@@ -143,7 +143,6 @@ static void add_firmware(nsk_bundle *bundle) {
         char *path = g_strconcat("firmware/", *name, NULL);
         GString *text = carried(path);
         flatten_includes(text);
-        g_string_replace(text, "#include \"nsk_", "#include \"../nsk_", 0);
         nsk_bundle_add(bundle, path, text);
         g_free(path);
     }

@@ -1,0 +1,29 @@
+/* Any text as what a board printed of a model, as a linker's map, and as a fault. */
+#include <string.h>
+
+#include "budget/clock.h"
+#include "budget/link_map.h"
+#include "sim/faults.h"
+
+int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size);
+
+int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {
+    static nsk_model_file *file; /* of the program's whole life */
+    static nsk_model model;
+    nsk_error error;
+    nsk_clocked clocked = {0};
+    nsk_fault fault;
+    if (file == NULL) {
+        file = nsk_model_file_read("tests/fuzz/seeds/model/2.nsk", &error);
+        if (file == NULL || nsk_open(&model, file->bytes, file->size) != NSK_OK) {
+            return -1;
+        }
+    }
+    char *text = g_strndup((const char *)data, size);
+    nsk_clocked_parse(text, "log", &model, &clocked, &error);
+    nsk_clocked_clear(&clocked);
+    nsk_link_map_free(nsk_link_map_parse(text, "map", &error));
+    nsk_fault_parse(text, &fault, &error);
+    g_free(text);
+    return 0;
+}
