@@ -6,7 +6,7 @@
  * runs them all. */
 #if defined(__has_feature)
 #if __has_feature(address_sanitizer)
-#define TESTS_FEWER 10
+#define TESTS_FEWER 20
 #endif
 #endif
 #if !defined(TESTS_FEWER)
