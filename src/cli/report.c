@@ -10,7 +10,7 @@
 #include "table.h"
 #include "weigh.h"
 
-enum { VET_SAMPLE = 600, DRIFT_SAMPLE = 200, MOST_WORST = 8 };
+enum { VET_SAMPLE = 600, DRIFT_SAMPLE = 200 };
 
 typedef struct story {
     cli_job *job;
@@ -402,8 +402,8 @@ static bool tell_budget(story *s) {
                   cli_time(b->seconds_low, text[0]), cli_time(b->seconds_high, text[1]),
                   b->code_source, b->cycle_source, b->stack_source);
     if (b->watts >= 0.0) {
-        nsk_page_text(s->page, "Energy: %.2f mJ a frame while computing, %.2f mW on the average.%s",
-                      1e3 * b->joules, 1e3 * b->watts, "");
+        nsk_page_text(s->page, "Energy: %.2f mJ a frame while computing, %.2f mW on the average.",
+                      1e3 * b->joules, 1e3 * b->watts);
     }
     if (b->days >= 0.0) {
         nsk_page_text(s->page, "Battery: %.4g Wh last %.1f days, awake %.0f %% of the time.",
@@ -495,9 +495,7 @@ static bool tell_rehearsal(story *s) {
 
 static bool tell(story *s) {
     char *below = g_strdup_printf("%s on board '%s'", s->job->brief->path, s->job->board->name);
-    char *title = g_strdup_printf("%s", nsk_network_fact(s->job->network, NSK_FACT_NAME));
-    s->page = nsk_page_new(title, below);
-    g_free(title);
+    s->page = nsk_page_new(nsk_network_fact(s->job->network, NSK_FACT_NAME), below);
     g_free(below);
     tell_summary(s);
     bool good = tell_data(s) && tell_model(s) && tell_accuracy(s) && tell_drift(s) &&
