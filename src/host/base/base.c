@@ -6,6 +6,10 @@
 #include <string.h>
 #include <sys/stat.h>
 
+const char *nsk_version(void) {
+    return NSK_PROGRAM_VERSION;
+}
+
 static void put_line(nsk_error *error, const char *prefix, const char *text) {
     char line[sizeof error->text];
     snprintf(line, sizeof line, "%s%s%s", prefix, *prefix != '\0' ? ": " : "", text);
@@ -72,6 +76,11 @@ uint8_t *nsk_file_read(const char *path, size_t limit, size_t *size, nsk_error *
         return NULL;
     }
     return (uint8_t *)bytes;
+}
+
+const char *nsk_past_mark(const char *text) {
+    static const char mark[] = "\xEF\xBB\xBF";
+    return g_str_has_prefix(text, mark) ? text + strlen(mark) : text;
 }
 
 bool nsk_file_write(const char *path, const void *bytes, size_t size, nsk_error *error) {

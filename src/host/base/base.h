@@ -23,6 +23,9 @@ bool nsk_fail_in(nsk_error *error, const char *format, ...) G_GNUC_PRINTF(2, 3);
  * than `limit` bytes is refused. One zero byte stands behind the content. */
 uint8_t *nsk_file_read(const char *path, size_t limit, size_t *size, nsk_error *error);
 
+/* Where a text begins: past the byte order mark that some editors put before it. */
+const char *nsk_past_mark(const char *text);
+
 /* Writes to a temporary file beside `path`, then renames: `path` is whole or untouched. */
 bool nsk_file_write(const char *path, const void *bytes, size_t size, nsk_error *error);
 

@@ -16,21 +16,28 @@ static const nsk_setting_name known[] = {
     {"model", "author"},
     {"model", "licence"},
     {"model", "description"},
-    {"input", "resample"},
-    {"images", "calibration-labels"},
-    {"images", "held-out-labels"},
-    {"images", "training"},
-    {"images", "training-labels"},
     {"input", "size"},
     {"input", "colour"},
     {"input", "fit"},
+    {"input", "resample"},
     {"input", "mean"},
     {"input", "deviation"},
     {"input", "range"},
     {"images", "calibration"},
     {"images", "held-out"},
+    {"images", "training"},
     {"images", "calibration-limit"},
+    {"images", "calibration-labels"},
+    {"images", "held-out-labels"},
+    {"images", "training-labels"},
     {"board", "file"},
+    {"limits", "flash"},
+    {"limits", "ram"},
+    {"limits", "latency"},
+    {"limits", "loss"},
+    {"limits", "dropped"},
+    {"limits", "missed"},
+    {"limits", "false-actions"},
     {"schedule", "streamed"},
     {"ranges", "*"},
     {"stages", "equalise"},
@@ -38,22 +45,12 @@ static const nsk_setting_name known[] = {
     {"stages", "biases"},
     {"stages", "refine"},
     {"stages", "refine-epochs"},
-    {"vary", "model"},
-    {"vary", "size"},
-    {"vary", "ranges"},
-    {"vary", "streamed"},
-    {"vary", "refine"},
-    {"vary", "board"},
-    {"limits", "flash"},
-    {"limits", "ram"},
-    {"limits", "latency"},
-    {"limits", "loss"},
     {"decision", "threshold"},
-    {"decision", "frames"},
-    {"decision", "resting"},
     {"decision", "margin"},
+    {"decision", "frames"},
     {"decision", "window"},
     {"decision", "hold-off"},
+    {"decision", "resting"},
     {"lines", "*"},
     {"firmware", "camera"},
     {"firmware", "look"},
@@ -61,6 +58,12 @@ static const nsk_setting_name known[] = {
     {"battery", "holds"},
     {"battery", "awake"},
     {"rehearsal", "scenes"},
+    {"vary", "model"},
+    {"vary", "size"},
+    {"vary", "ranges"},
+    {"vary", "streamed"},
+    {"vary", "refine"},
+    {"vary", "board"},
     {"report", "variants"},
     {NULL, NULL},
 };
@@ -102,6 +105,13 @@ static bool read_input(const nsk_settings *s, nsk_input *input, nsk_error *error
     input->fit = (nsk_fit)fit;
     input->resample = (nsk_resample)resample;
     input->top = range == 0 ? 1.0 : 255.0;
+    static const char *const triples[] = {"mean", "deviation"};
+    for (size_t i = 0; i < G_N_ELEMENTS(triples) && input->colour == NSK_GREY; i++) {
+        if (nsk_settings_count(s, "input", triples[i]) > 1) {
+            return nsk_settings_fail(s, "input", triples[i], error,
+                                     "grey pictures have one channel: give one number");
+        }
+    }
     for (int i = 0; i < 3; i++) {
         if (input->deviation[i] < 1e-6) {
             return nsk_settings_fail(s, "input", "deviation", error,
@@ -111,13 +121,25 @@ static bool read_input(const nsk_settings *s, nsk_input *input, nsk_error *error
     return true;
 }
 
+const nsk_limits nsk_no_limits = {.flash = INFINITY,
+                                  .ram = INFINITY,
+                                  .latency = INFINITY,
+                                  .loss = INFINITY,
+                                  .dropped = 0.0,
+                                  .missed = INFINITY,
+                                  .false_actions = INFINITY};
+
 static bool read_limits(const nsk_settings *s, nsk_limits *limits, nsk_error *error) {
-    *limits = (nsk_limits){INFINITY, INFINITY, INFINITY, INFINITY};
+    *limits = nsk_no_limits;
     return nsk_settings_number(s, "limits", "flash", NSK_BYTES, 0, 1e12, &limits->flash, error) &&
            nsk_settings_number(s, "limits", "ram", NSK_BYTES, 0, 1e12, &limits->ram, error) &&
            nsk_settings_number(s, "limits", "latency", NSK_SECONDS, 0, 3600, &limits->latency,
                                error) &&
-           nsk_settings_number(s, "limits", "loss", NSK_NUMBER, -100, 100, &limits->loss, error);
+           nsk_settings_number(s, "limits", "loss", NSK_POINTS, -100, 100, &limits->loss, error) &&
+           nsk_settings_number(s, "limits", "dropped", NSK_SHARE, 0, 1, &limits->dropped, error) &&
+           nsk_settings_number(s, "limits", "missed", NSK_SHARE, 0, 1, &limits->missed, error) &&
+           nsk_settings_number(s, "limits", "false-actions", NSK_SHARE, 0, 1,
+                               &limits->false_actions, error);
 }
 
 /* [ranges]: `every` for all layers, and any layer by its name. */
@@ -242,8 +264,8 @@ static bool read_decision(const nsk_settings *s, const nsk_labels *labels, nsk_d
     d->threshold = 0.5;
     d->frames = 1;
     d->resting = g_strdup(nsk_settings_text(s, "decision", "resting"));
-    if (!nsk_settings_number(s, "decision", "threshold", NSK_NUMBER, 0, 1, &d->threshold, error) ||
-        !nsk_settings_number(s, "decision", "margin", NSK_NUMBER, 0, 1, &d->margin, error) ||
+    if (!nsk_settings_number(s, "decision", "threshold", NSK_SHARE, 0, 1, &d->threshold, error) ||
+        !nsk_settings_number(s, "decision", "margin", NSK_SHARE, 0, 1, &d->margin, error) ||
         !read_whole(s, "decision", "frames", 1, 255, &d->frames, error) ||
         !read_whole(s, "decision", "window", 1, 32, &d->window, error) ||
         !read_whole(s, "decision", "hold-off", 0, 255, &d->hold_off, error)) {
@@ -259,6 +281,21 @@ static bool read_decision(const nsk_settings *s, const nsk_labels *labels, nsk_d
     return read_lines(s, labels, d, error);
 }
 
+bool nsk_brief_camera_suits(const nsk_brief *brief, nsk_error *error) {
+    const nsk_product *p = &brief->product;
+    const nsk_input *input = &brief->input;
+    if (p->camera_width == 0 ||
+        (p->camera_width >= input->width && p->camera_height >= input->height)) {
+        return true;
+    }
+    return nsk_fail(
+        error,
+        "%s:%d: camera: %dx%d is smaller than the model's frames of %dx%d, and pictures "
+        "are never enlarged; take a camera or a model of another size",
+        brief->path, nsk_settings_line(brief->settings, "firmware", "camera"), p->camera_width,
+        p->camera_height, input->width, input->height);
+}
+
 static bool read_product(const nsk_settings *s, nsk_product *p, nsk_error *error) {
     static const char *const answers[] = {"no", "yes", NULL};
     int looks = 0;
@@ -267,7 +304,7 @@ static bool read_product(const nsk_settings *s, nsk_product *p, nsk_error *error
         !nsk_settings_choice(s, "firmware", "look", answers, &looks, error) ||
         !read_whole(s, "firmware", "check-every", 0, 65535, &p->check_every, error) ||
         !nsk_settings_number(s, "battery", "holds", NSK_JOULES, 0, 1e12, &p->battery, error) ||
-        !nsk_settings_number(s, "battery", "awake", NSK_NUMBER, 0, 1, &p->awake, error)) {
+        !nsk_settings_number(s, "battery", "awake", NSK_SHARE, 0, 1, &p->awake, error)) {
         return false;
     }
     p->looks = looks == 1;
@@ -295,6 +332,14 @@ static char *path_setting(const nsk_settings *s, const char *brief, const char *
 static const char *const fact_keys[NSK_FACTS] = {"name", "version", "author", "licence",
                                                  "description"};
 
+bool nsk_brief_has(const nsk_brief *brief, const char *path, const char *group, const char *key,
+                   nsk_error *error) {
+    return path == NULL || g_file_test(path, G_FILE_TEST_EXISTS) ||
+           nsk_fail(error,
+                    "%s:%d: %s: %s: No such file or directory; paths are seen from the brief",
+                    brief->path, nsk_settings_line(brief->settings, group, key), key, path);
+}
+
 static bool fill(nsk_brief *brief, const nsk_settings *s, nsk_error *error) {
     double limit = 0.0;
     const char *labels = nsk_settings_need(s, "model", "labels", error);
@@ -303,7 +348,8 @@ static bool fill(nsk_brief *brief, const nsk_settings *s, nsk_error *error) {
     }
     brief->model = path_setting(s, brief->path, "model", "file");
     brief->output = g_strdup(nsk_settings_text(s, "model", "output"));
-    brief->board = path_setting(s, brief->path, "board", "file");
+    const char *board = nsk_settings_text(s, "board", "file");
+    brief->board = board != NULL ? nsk_board_find(board, brief->path) : NULL;
     brief->calibration = path_setting(s, brief->path, "images", "calibration");
     brief->held_out = path_setting(s, brief->path, "images", "held-out");
     brief->training = path_setting(s, brief->path, "images", "training");
@@ -315,12 +361,13 @@ static bool fill(nsk_brief *brief, const nsk_settings *s, nsk_error *error) {
         brief->facts[i] = g_strdup(nsk_settings_text(s, "model", fact_keys[i]));
     }
     char *labels_path = nsk_path_beside(brief->path, labels);
-    bool good = nsk_labels_read(labels_path, &brief->labels, error);
+    bool good = nsk_brief_has(brief, labels_path, "model", "labels", error) &&
+                nsk_labels_read(labels_path, &brief->labels, error);
     g_free(labels_path);
     good = good && read_input(s, &brief->input, error) && read_limits(s, &brief->limits, error) &&
            read_recipe(s, brief, error) &&
            read_decision(s, &brief->labels, &brief->decision, error) &&
-           read_product(s, &brief->product, error) &&
+           read_product(s, &brief->product, error) && nsk_brief_camera_suits(brief, error) &&
            nsk_settings_number(s, "images", "calibration-limit", NSK_NUMBER, 0, 1e6, &limit, error);
     brief->calibration_limit = (int)limit;
     read_scenes(s, brief);
@@ -412,9 +459,8 @@ nsk_brief *nsk_brief_read_variant(const char *path, int index, nsk_error *error)
     for (int i = 0; i < 3; i++) {
         brief->input.deviation[i] = 1.0;
     }
-    bool good = fill(brief, s, error);
-    nsk_settings_free(s);
-    if (!good) {
+    brief->settings = s;
+    if (!fill(brief, s, error)) {
         nsk_brief_free(brief);
         return NULL;
     }
@@ -453,5 +499,6 @@ void nsk_brief_free(nsk_brief *brief) {
     g_free(brief->decision.line_of);
     g_strfreev(brief->scenes);
     nsk_labels_clear(&brief->labels);
+    nsk_settings_free(brief->settings);
     g_free(brief);
 }

@@ -14,10 +14,6 @@ static bool check_label(const nsk_labels *labels, int index, const char *path, n
         return nsk_fail(error, "%s:%d: a name is UTF-8 text of at most %d bytes", path, index + 1,
                         LONGEST_LABEL);
     }
-    if (strchr(name, '/') != NULL || name[0] == '.') {
-        return nsk_fail(error, "%s:%d: '%s' cannot be a folder's name; rename the class", path,
-                        index + 1, name);
-    }
     for (int i = 0; i < index; i++) {
         if (strcmp(labels->names[i], name) == 0) {
             return nsk_fail(error, "%s:%d: '%s' stands on line %d already; names must differ", path,
@@ -34,7 +30,7 @@ bool nsk_labels_read(const char *path, nsk_labels *labels, nsk_error *error) {
     if (text == NULL) {
         return false;
     }
-    labels->names = g_strsplit(g_strchomp(text), "\n", -1);
+    labels->names = g_strsplit(nsk_past_mark(g_strchomp(text)), "\n", -1);
     labels->count = (int)g_strv_length(labels->names);
     bool good = labels->count >= 2 && labels->count <= MOST_LABELS && strlen(text) <= size;
     if (!good) {

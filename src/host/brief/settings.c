@@ -3,6 +3,8 @@
 #include <math.h>
 #include <string.h>
 
+#include "base/nearest.h"
+
 typedef struct entry {
     char *value;
     int line;
@@ -41,20 +43,34 @@ static bool is_known(const nsk_setting_name *known, const char *group, const cha
     return false;
 }
 
-/* "size, colour, fit": what may stand in the group, or the groups where `group` is NULL. */
-static char *known_names(const nsk_setting_name *known, const char *group) {
-    GString *list = g_string_new("");
-    const char *last = "";
+/* What may stand in the group, or the groups where `group` is NULL; each once, NULL behind the
+ * last.
+ */
+static GPtrArray *known_names(const nsk_setting_name *known, const char *group) {
+    GPtrArray *names = g_ptr_array_new();
     for (; known->group != NULL; known++) {
-        bool fits =
-            group == NULL ? strcmp(known->group, last) != 0 : strcmp(known->group, group) == 0;
-        if (fits) {
-            g_string_append_printf(list, "%s%s", list->len > 0 ? ", " : "",
-                                   group == NULL ? known->group : known->key);
+        const char *name = group == NULL ? known->group : known->key;
+        bool fits = group == NULL || strcmp(known->group, group) == 0;
+        if (fits && strcmp(name, "*") != 0 &&
+            !g_ptr_array_find_with_equal_func(names, name, g_str_equal, NULL)) {
+            g_ptr_array_add(names, (char *)name);
         }
-        last = known->group;
     }
-    return g_string_free(list, FALSE);
+    g_ptr_array_add(names, NULL);
+    return names;
+}
+
+/* "unknown KIND 'color' in [input]; did you mean 'colour'? Known are: size, colour, fit" */
+static bool fail_unknown(const nsk_settings *s, int line, const char *what, const char *word,
+                         GPtrArray *names, nsk_error *error) {
+    char *list = g_strjoinv(", ", (char **)names->pdata);
+    char *meant = nsk_did_you_mean(word, (const char *const *)names->pdata);
+    nsk_fail(error, "%s:%d: unknown %s%s%s known are: %s", s->path, line, what, meant,
+             meant[0] != '\0' ? "" : ";", list);
+    g_free(list);
+    g_free(meant);
+    g_ptr_array_free(names, TRUE);
+    return false;
 }
 
 /* Cuts a comment off: a ';' or '#' with a blank before it. */
@@ -77,9 +93,9 @@ static bool take_group(nsk_settings *s, const nsk_setting_name *known, char *lin
     g_free(*group);
     *group = g_strdup(g_strstrip(line + 1));
     if (!is_known(known, *group, NULL)) {
-        char *names = known_names(known, NULL);
-        nsk_fail(error, "%s:%d: unknown group [%s]; known are: %s", s->path, number, *group, names);
-        g_free(names);
+        char *what = g_strdup_printf("group [%s]", *group);
+        fail_unknown(s, number, what, *group, known_names(known, NULL), error);
+        g_free(what);
         return false;
     }
     return true;
@@ -121,10 +137,9 @@ static bool take_setting(nsk_settings *s, const nsk_setting_name *known, char *l
     cut_comment(value);
     g_strstrip(value);
     if (!is_known(known, group, key)) {
-        char *names = known_names(known, group);
-        nsk_fail(error, "%s:%d: unknown key '%s' in [%s]; known are: %s", s->path, number, key,
-                 group, names);
-        g_free(names);
+        char *what = g_strdup_printf("key '%s' in [%s]", key, group);
+        fail_unknown(s, number, what, key, known_names(known, group), error);
+        g_free(what);
         return false;
     }
     if (find(s, group, key) != NULL) {
@@ -164,7 +179,7 @@ nsk_settings *nsk_settings_read(const char *path, const nsk_setting_name *known,
     s->entries = g_hash_table_new_full(g_str_hash, g_str_equal, g_free, free_entry);
     s->groups = g_hash_table_new_full(g_str_hash, g_str_equal, g_free, free_keys);
     bool good = strlen(text) == size && g_utf8_validate(text, (gssize)size, NULL);
-    good = good ? parse(s, text, known, error)
+    good = good ? parse(s, nsk_past_mark(text), known, error)
                 : nsk_fail(error, "%s: not a text file; check the path", path);
     g_free(text);
     if (!good) {
@@ -197,10 +212,14 @@ const char *nsk_settings_need(const nsk_settings *s, const char *group, const ch
     return text;
 }
 
+int nsk_settings_line(const nsk_settings *s, const char *group, const char *key) {
+    const entry *e = find(s, group, key);
+    return e != NULL ? e->line : 0;
+}
+
 bool nsk_settings_fail(const nsk_settings *s, const char *group, const char *key, nsk_error *error,
                        const char *text) {
-    const entry *e = find(s, group, key);
-    return nsk_fail(error, "%s:%d: %s: %s", s->path, e != NULL ? e->line : 0, key, text);
+    return nsk_fail(error, "%s:%d: %s: %s", s->path, nsk_settings_line(s, group, key), key, text);
 }
 
 static bool scale_by_unit(const char *text, nsk_unit unit, double *value) {
@@ -209,13 +228,15 @@ static bool scale_by_unit(const char *text, nsk_unit unit, double *value) {
         const char *name;
         double factor;
     } units[] = {
-        {NSK_NUMBER, "", 1.0},       {NSK_BYTES, "", 1.0},          {NSK_BYTES, "B", 1.0},
-        {NSK_BYTES, "KiB", 1024.0},  {NSK_BYTES, "MiB", 1048576.0}, {NSK_BYTES, "kB", 1000.0},
-        {NSK_BYTES, "MB", 1e6},      {NSK_SECONDS, "s", 1.0},       {NSK_SECONDS, "ms", 1e-3},
-        {NSK_SECONDS, "us", 1e-6},   {NSK_HERTZ, "Hz", 1.0},        {NSK_HERTZ, "kHz", 1e3},
-        {NSK_HERTZ, "MHz", 1e6},     {NSK_HERTZ, "GHz", 1e9},       {NSK_PER_SECOND, "", 1.0},
-        {NSK_PER_SECOND, "/s", 1.0}, {NSK_WATTS, "W", 1.0},         {NSK_WATTS, "mW", 1e-3},
-        {NSK_WATTS, "uW", 1e-6},     {NSK_JOULES, "Wh", 3600.0},    {NSK_JOULES, "mWh", 3.6},
+        {NSK_NUMBER, "", 1.0},       {NSK_SHARE, "", 1.0},       {NSK_SHARE, "%", 0.01},
+        {NSK_POINTS, "", 1.0}, /* as every version has read it */
+        {NSK_POINTS, "%", 1.0},      {NSK_POINTS, "point", 1.0}, {NSK_POINTS, "points", 1.0},
+        {NSK_BYTES, "B", 1.0},       {NSK_BYTES, "KiB", 1024.0}, {NSK_BYTES, "MiB", 1048576.0},
+        {NSK_BYTES, "kB", 1000.0},   {NSK_BYTES, "MB", 1e6},     {NSK_SECONDS, "s", 1.0},
+        {NSK_SECONDS, "ms", 1e-3},   {NSK_SECONDS, "us", 1e-6},  {NSK_HERTZ, "Hz", 1.0},
+        {NSK_HERTZ, "kHz", 1e3},     {NSK_HERTZ, "MHz", 1e6},    {NSK_HERTZ, "GHz", 1e9},
+        {NSK_PER_SECOND, "/s", 1.0}, {NSK_WATTS, "W", 1.0},      {NSK_WATTS, "mW", 1e-3},
+        {NSK_WATTS, "uW", 1e-6},     {NSK_JOULES, "Wh", 3600.0}, {NSK_JOULES, "mWh", 3.6},
         {NSK_JOULES, "J", 1.0},
     };
     for (size_t i = 0; i < G_N_ELEMENTS(units); i++) {
@@ -229,6 +250,8 @@ static bool scale_by_unit(const char *text, nsk_unit unit, double *value) {
 
 static const char *unit_example(nsk_unit unit) {
     static const char *const examples[] = {[NSK_NUMBER] = "a number",
+                                           [NSK_SHARE] = "a share, as in '0.6' or '60 %'",
+                                           [NSK_POINTS] = "points, as in '1 points' or '1 %'",
                                            [NSK_BYTES] = "bytes, as in '64 KiB'",
                                            [NSK_SECONDS] = "a time, as in '40 ms'",
                                            [NSK_HERTZ] = "a frequency, as in '80 MHz'",
@@ -251,8 +274,8 @@ bool nsk_settings_number(const nsk_settings *s, const char *group, const char *k
     g_free(name);
     if (!good || number < least || number > most) {
         char *wanted =
-            g_strdup_printf("'%s' should be %s from %g to %g%s", text, unit_example(unit), least,
-                            most, good ? "" : ", with its unit");
+            g_strdup_printf("'%s' should be %s, from %g to %g%s", text, unit_example(unit), least,
+                            most, good || unit == NSK_NUMBER ? "" : ": a number and its unit");
         nsk_settings_fail(s, group, key, error, wanted);
         g_free(wanted);
         return false;
@@ -292,6 +315,15 @@ bool nsk_settings_triple(const nsk_settings *s, const char *group, const char *k
     return true;
 }
 
+int nsk_settings_count(const nsk_settings *s, const char *group, const char *key) {
+    int count = 0;
+    for (const char *at = nsk_settings_text(s, group, key); at != NULL; count++) {
+        at = strchr(at, ';');
+        at = at != NULL ? at + 1 : NULL;
+    }
+    return count;
+}
+
 bool nsk_settings_choice(const nsk_settings *s, const char *group, const char *key,
                          const char *const *words, int *value, nsk_error *error) {
     const char *text = nsk_settings_text(s, group, key);
@@ -305,9 +337,11 @@ bool nsk_settings_choice(const nsk_settings *s, const char *group, const char *k
         }
     }
     char *list = g_strjoinv(", ", (char **)words);
-    char *wanted = g_strdup_printf("'%s' is none of: %s", text, list);
+    char *meant = nsk_did_you_mean(text, words);
+    char *wanted = g_strdup_printf("'%s' is none of: %s%s", text, list, meant);
     nsk_settings_fail(s, group, key, error, wanted);
     g_free(list);
+    g_free(meant);
     g_free(wanted);
     return false;
 }

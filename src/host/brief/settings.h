@@ -15,6 +15,8 @@ typedef struct nsk_setting_name {
 
 typedef enum nsk_unit {
     NSK_NUMBER,
+    NSK_SHARE,  /* of 1 */
+    NSK_POINTS, /* percentage points */
     NSK_BYTES,
     NSK_SECONDS,
     NSK_HERTZ,
@@ -34,13 +36,18 @@ const char *nsk_settings_text(const nsk_settings *settings, const char *group, c
 const char *nsk_settings_need(const nsk_settings *settings, const char *group, const char *key,
                               nsk_error *error);
 
-/* A number from `least` to `most` in its base unit (bytes, seconds, hertz, watts); stays as it is
- * where the key is not given. */
+/* The line that it stands on; 0 where it is not given. */
+int nsk_settings_line(const nsk_settings *settings, const char *group, const char *key);
+
+/* A number with its unit, from `least` to `most` in the base unit (bytes, seconds, hertz, watts);
+ * stays as it is where the key is not given. */
 bool nsk_settings_number(const nsk_settings *settings, const char *group, const char *key,
                          nsk_unit unit, double least, double most, double *value, nsk_error *error);
 /* Three numbers parted by ';'; one serves for all. */
 bool nsk_settings_triple(const nsk_settings *settings, const char *group, const char *key,
                          double *values, nsk_error *error);
+/* How many values parted by ';' stand there; 0 where the key is not given. */
+int nsk_settings_count(const nsk_settings *settings, const char *group, const char *key);
 /* The index of the text among `words` (ending with NULL). */
 bool nsk_settings_choice(const nsk_settings *settings, const char *group, const char *key,
                          const char *const *words, int *value, nsk_error *error);

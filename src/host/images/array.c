@@ -1,6 +1,7 @@
 #include "images/array.h"
 
 #include <errno.h>
+#include <stdlib.h>
 #include <string.h>
 #include <unistd.h>
 
@@ -277,6 +278,43 @@ void nsk_array_picture(const nsk_array *a, size_t index, nsk_picture *picture) {
         size_t channel = channels == 3 ? i % 3 : 0;
         picture->rgb[i] = from[first ? channel * pixels + i / 3 : i / 3 * channels + channel];
     }
+}
+
+int nsk_array_cut_index(char *name) {
+    char *open = strrchr(name, '[');
+    char *end;
+    if (open == NULL || name[strlen(name) - 1] != ']') {
+        return -1;
+    }
+    long index = strtol(open + 1, &end, 10);
+    if (*end != ']' || index < 0 || index > 100000000L) {
+        return -1;
+    }
+    *open = '\0';
+    return (int)index;
+}
+
+bool nsk_picture_named(const char *name, nsk_picture *picture, nsk_error *error) {
+    char *path = g_strdup(name);
+    nsk_array array;
+    int index = g_file_test(name, G_FILE_TEST_EXISTS) ? -1 : nsk_array_cut_index(path);
+    if (index < 0) {
+        g_free(path);
+        return nsk_picture_read(name, picture, error);
+    }
+    bool good = nsk_array_open(path, &array, error);
+    if (good) {
+        good = nsk_array_is_pictures(&array, error) || nsk_fail_in(error, "%s", path);
+        good = good && ((size_t)index < array.dims[0] ||
+                        nsk_fail(error, "%s: the array has %zu pictures, counted from 0", name,
+                                 array.dims[0]));
+        if (good) {
+            nsk_array_picture(&array, (size_t)index, picture);
+        }
+        nsk_array_close(&array);
+    }
+    g_free(path);
+    return good;
 }
 
 bool nsk_array_is_labels(const nsk_array *a, nsk_error *error) {

@@ -37,6 +37,11 @@ bool nsk_array_of(const uint8_t *bytes, size_t size, nsk_array *array, nsk_error
 bool nsk_array_is_pictures(const nsk_array *array, nsk_error *error);
 void nsk_array_picture(const nsk_array *array, size_t index, nsk_picture *picture);
 
+/* Cuts "[7]" off a picture's name and returns 7; -1 where it has none. */
+int nsk_array_cut_index(char *name);
+/* Reads a picture by its name: a file, or one of an array's, as in "FILE[7]". */
+bool nsk_picture_named(const char *name, nsk_picture *picture, nsk_error *error);
+
 /* Is it one whole number a picture? */
 bool nsk_array_is_labels(const nsk_array *array, nsk_error *error);
 int64_t nsk_array_integer(const nsk_array *array, size_t index);

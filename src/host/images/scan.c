@@ -100,8 +100,22 @@ static bool add_folder(nsk_images *images, const char *root, const char *name, b
     return good;
 }
 
+/* Arrays and lists take labels that folders cannot have. */
+static bool check_folder_names(const nsk_labels *labels, const char *root, nsk_error *error) {
+    for (int i = 0; i < labels->count; i++) {
+        if (strchr(labels->names[i], '/') != NULL || labels->names[i][0] == '.') {
+            return nsk_fail(error,
+                            "%s: label '%s' cannot be a folder's name; rename the class, or give "
+                            "the set as a CSV of path,label or as an array",
+                            root, labels->names[i]);
+        }
+    }
+    return true;
+}
+
 bool nsk_scan_folder(nsk_images *images, const char *root, nsk_error *error) {
-    char **names = list_folder(root, error);
+    char **names =
+        check_folder_names(&images->labels, root, error) ? list_folder(root, error) : NULL;
     if (names == NULL) {
         return false;
     }

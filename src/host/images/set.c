@@ -12,9 +12,7 @@ bool nsk_leave_out(nsk_images *images, const nsk_error *error) {
     if (!images->tolerant) {
         return false;
     }
-    if (images->left_out++ == 0) {
-        images->first_left_out = g_strdup(error->text);
-    }
+    g_ptr_array_add(images->left_out, g_strdup(error->text));
     return true;
 }
 
@@ -136,6 +134,7 @@ nsk_images *nsk_images_open_array(const char *path, const char *labels_path,
     }
     nsk_images *images = g_new0(nsk_images, 1);
     images->entries = g_array_new(FALSE, FALSE, sizeof(nsk_entry));
+    images->left_out = g_ptr_array_new_with_free_func(g_free);
     images->labels.count = labels->count;
     images->labels.names = g_strdupv(labels->names);
     images->input = *input;
@@ -172,7 +171,7 @@ void nsk_images_free(nsk_images *images) {
     g_array_free(images->entries, TRUE);
     nsk_array_close(&images->array);
     g_strfreev(images->labels.names);
-    g_free(images->first_left_out);
+    g_ptr_array_free(images->left_out, TRUE);
     g_free(images);
 }
 
@@ -196,9 +195,12 @@ const nsk_input *nsk_images_input(const nsk_images *images) {
     return &images->input;
 }
 
-int nsk_images_left_out(const nsk_images *images, const char **first) {
-    *first = images->first_left_out;
-    return images->left_out;
+int nsk_images_left_out(const nsk_images *images) {
+    return (int)images->left_out->len;
+}
+
+const char *nsk_images_left_out_at(const nsk_images *images, int index) {
+    return g_ptr_array_index(images->left_out, index);
 }
 
 size_t nsk_frame_bytes(const nsk_input *input) {

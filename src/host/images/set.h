@@ -18,8 +18,7 @@ struct nsk_images {
     nsk_labels labels;
     nsk_input input;
     bool tolerant;
-    int left_out;
-    char *first_left_out;
+    GPtrArray *left_out; /* of char *, why */
 };
 
 /* A folder with one folder a class; a CSV of path,label; an array with an array of labels. */

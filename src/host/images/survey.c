@@ -255,6 +255,45 @@ nsk_survey *nsk_survey_make(const nsk_images *calibration, const nsk_images *hel
     return survey;
 }
 
+/* The digests of all pictures; NULL stands for one that cannot be read. */
+static GBytes **digests_of(const nsk_images *images) {
+    int count = nsk_images_count(images);
+    GBytes **all = g_new0(GBytes *, count);
+#pragma omp parallel for schedule(dynamic, 8)
+    for (int i = 0; i < count; i++) {
+        nsk_error ignored;
+        nsk_picture picture;
+        uint8_t digest[DIGEST];
+        if (nsk_images_picture(images, i, &picture, &ignored)) {
+            digest_of(&picture, digest);
+            all[i] = g_bytes_new(digest, sizeof digest);
+            nsk_picture_clear(&picture);
+        }
+    }
+    return all;
+}
+
+int nsk_images_shared(const nsk_images *first, const nsk_images *second) {
+    const nsk_images *const sets[2] = {first, second};
+    GHashTable *known =
+        g_hash_table_new_full(g_bytes_hash, g_bytes_equal, (GDestroyNotify)g_bytes_unref, NULL);
+    int shared = 0;
+    for (int k = 0; k < 2; k++) {
+        GBytes **digests = digests_of(sets[k]);
+        for (int i = 0; i < nsk_images_count(sets[k]); i++) {
+            if (digests[i] != NULL && k == 0) {
+                g_hash_table_add(known, digests[i]);
+            } else if (digests[i] != NULL) {
+                shared += g_hash_table_contains(known, digests[i]) != FALSE;
+                g_bytes_unref(digests[i]);
+            }
+        }
+        g_free(digests);
+    }
+    g_hash_table_destroy(known);
+    return shared;
+}
+
 void nsk_survey_free(nsk_survey *survey) {
     if (survey != NULL) {
         for (int k = 0; k < 2; k++) {
