@@ -18,6 +18,9 @@ typedef struct nsk_error {
     bool unsupported; /* the file is sound, but asks for what netsuke does not do */
 } nsk_error;
 
+/* "0.1.0": of the library that is linked. */
+const char *nsk_version(void);
+
 /* Called now and then by what takes long; never by two threads at once. */
 typedef void (*nsk_progress)(void *context, int done, int total);
 
@@ -44,7 +47,14 @@ typedef struct nsk_limits {
     double flash, ram; /* bytes */
     double latency;    /* seconds a frame */
     double loss;       /* percentage points of accuracy */
+    /* of a rehearsal, as fractions of 1: of the camera's frames, those that came while the device
+     * was busy (none, where the brief does not say); of events, those without an action; of
+     * actions, those that nothing called for */
+    double dropped, missed, false_actions;
 } nsk_limits;
+
+/* None is set. */
+extern const nsk_limits nsk_no_limits;
 
 /* The decision rule of the brief; nsk_rule of firmware.h is its integer form. */
 typedef struct nsk_decision {
@@ -153,8 +163,9 @@ typedef struct nsk_brief {
     nsk_limits limits;
     nsk_decision decision;
     nsk_product product;
-    char *variants_brief; /* whose variants a report shows, or NULL */
-    char **scenes;        /* files for rehearsals, NULL behind the last; or NULL */
+    char *variants_brief;          /* whose variants a report shows, or NULL */
+    char **scenes;                 /* files for rehearsals, NULL behind the last; or NULL */
+    struct nsk_settings *settings; /* the file's lines, for messages */
 } nsk_brief;
 
 /* Reads a brief and the labels file that it names. An unknown key is an error that names its line.
@@ -163,6 +174,12 @@ nsk_brief *nsk_brief_read(const char *path, nsk_error *error);
 /* The same with the values that the lists under [vary] give variant `index`, from 0. */
 nsk_brief *nsk_brief_read_variant(const char *path, int index, nsk_error *error);
 void nsk_brief_free(nsk_brief *brief);
+/* Whether a file that the brief names is there; an error that names the brief's line where not.
+ * `path` may be NULL: not named, which is no error here. */
+bool nsk_brief_has(const nsk_brief *brief, const char *path, const char *group, const char *key,
+                   nsk_error *error);
+/* Whether the camera gives pictures no smaller than the input, once that is known. */
+bool nsk_brief_camera_suits(const nsk_brief *brief, nsk_error *error);
 
 /* ---- Images ---------------------------------------------------------------------------------- */
 
@@ -173,7 +190,7 @@ typedef struct nsk_images nsk_images;
  * of bytes, gzipped or not, whose labels stand in the file of that name with "labels" for "images"
  * or "-labels" before ".npy". `limit` > 0 keeps that many pictures, spread evenly over the classes.
  * A folder or line that no label names, a label without pictures and an unreadable picture are
- * errors; if `tolerant`, they are left out instead, counted, and the first is kept as a note.
+ * errors; if `tolerant`, they are left out instead, and each is kept as a note.
  * Pictures are decoded when they are asked for, not before; arrays stay on disk. */
 nsk_images *nsk_images_open(const char *folder, const nsk_labels *labels, const nsk_input *input,
                             int limit, bool tolerant, nsk_error *error);
@@ -191,8 +208,9 @@ int nsk_images_label(const nsk_images *images, int index);
 const char *nsk_images_path(const nsk_images *images, int index);
 const nsk_labels *nsk_images_labels(const nsk_images *images);
 const nsk_input *nsk_images_input(const nsk_images *images);
-/* How many things were left out by `tolerant`, and the first of them in words (NULL if none). */
-int nsk_images_left_out(const nsk_images *images, const char **first);
+/* How many things were left out by `tolerant`, and each of them in words. */
+int nsk_images_left_out(const nsk_images *images);
+const char *nsk_images_left_out_at(const nsk_images *images, int index);
 /* Bytes of one prepared frame: width x height x channels. */
 size_t nsk_images_frame_bytes(const nsk_images *images);
 /* One picture as the camera would give it: resized, channels in the input's order. */
@@ -243,6 +261,10 @@ typedef struct nsk_survey {
 nsk_survey *nsk_survey_make(const nsk_images *calibration, const nsk_images *held_out,
                             nsk_progress progress, void *context, nsk_error *error);
 void nsk_survey_free(nsk_survey *survey);
+
+/* How many pictures of the second set stand in the first, too, pixel by pixel. Pictures that cannot
+ * be read count as others. */
+int nsk_images_shared(const nsk_images *first, const nsk_images *second);
 
 /* Draws up to `per_class` pictures of each class, as the network sees them, into a PNG. */
 bool nsk_survey_sheet(const nsk_images *const *sets, int per_class, const char *path,
@@ -354,8 +376,10 @@ typedef struct nsk_answer {
     int label; /* the truth */
     int float_class, integer_class;
     float float_probability, integer_probability; /* of those classes */
-    int float_rank, integer_rank; /* of the truth: how many classes stand before it; equals stand in
-                                   * the classes' order */
+    /* of the truth: how many classes are likelier, and how many are just as likely, itself among
+     * them; first the float network's, then the integer model's */
+    int before[2], equals[2];
+    bool tied; /* several classes share the integer model's highest score; the first is taken */
 } nsk_answer;
 
 typedef struct nsk_comparison {
@@ -363,6 +387,7 @@ typedef struct nsk_comparison {
     nsk_answer *answers; /* one an image, in the set's order */
     int float_correct, integer_correct, agree;
     int lost, won;              /* right in float only; right in integer only */
+    int tied;                   /* images where classes share the integer model's highest score */
     double loss_points;         /* float accuracy minus integer accuracy, percentage points */
     double loss_low, loss_high; /* its 95 % interval, Bonett and Price (2012), for paired results */
 } nsk_comparison;
@@ -375,7 +400,7 @@ void nsk_comparison_free(nsk_comparison *comparison);
 
 /* The 95 % interval for the difference of two paired proportions from the discordant counts, as
  * fractions of 1: adjusted Wald (D. G. Bonett, R. M. Price, Statistics in Medicine 31, 2012). */
-void nsk_paired_interval(int lost, int won, int images, double *low, double *high);
+void nsk_paired_interval(double lost, double won, double images, double *low, double *high);
 
 /* The chance that so uneven a split of images on which two models differ comes from models that
  * are equally good: McNemar's exact test, two-sided (Q. McNemar, Psychometrika 12, 1947). */
@@ -404,8 +429,9 @@ typedef struct nsk_scoring {
 } nsk_scoring;
 
 nsk_scoring *nsk_scoring_of(const nsk_comparison *comparison, bool integer);
-/* How many images have the truth among the `first` classes that are thought likeliest. */
-int nsk_right_among(const nsk_comparison *comparison, int first, bool integer);
+/* How many images have the truth among the `first` classes that are thought likeliest; where some
+ * are equally likely, the mean over all their orders. */
+double nsk_right_among(const nsk_comparison *comparison, int first, bool integer);
 void nsk_scoring_free(nsk_scoring *scoring);
 
 /* How many images the float network gets right, step by step on the way to the integer model: as it
@@ -432,6 +458,11 @@ bool nsk_flips_sheet(const nsk_comparison *comparison, const nsk_images *images,
  * certainty at the 5 % level, two-sided, where models differ as often as counted (R. J. Connor,
  * Biometrics 43, 1987). */
 int nsk_images_to_settle(int lost, int won, int images, double loss);
+
+/* How many images it takes until the 95 % interval of the loss no longer holds a limit (both
+ * fractions of 1), where models go on to differ as often as counted; INT_MAX where that never
+ * comes. */
+int nsk_images_to_decide(int lost, int won, int images, double limit);
 
 /* Probabilities of the integer model's scores, whatever its last layer. */
 void nsk_probabilities(const nsk_model *model, const int8_t *scores, float *probabilities);
@@ -629,6 +660,10 @@ typedef struct nsk_board {
     char *costs;                                  /* the cost table's file */
 } nsk_board;
 
+/* A board's file: `name` as a path, seen from the file `beside` where that is not NULL; or, where
+ * there is no such file, the board of that name that came along. g_free. */
+char *nsk_board_find(const char *name, const char *beside);
+/* A cost table that the file does not name is the core's own that came along. */
 nsk_board *nsk_board_read(const char *path, nsk_error *error);
 void nsk_board_free(nsk_board *board);
 
@@ -644,7 +679,8 @@ typedef struct nsk_budget_limit {
     /* "flash" "bytes", "ram" "bytes", "latency" "seconds", "loss" "points" */
     const char *name, *unit;
     double limit, value;
-    bool holds;
+    bool holds; /* and is not known to be broken, where chance leaves it open */
+    bool open;
 } nsk_budget_limit;
 
 typedef struct nsk_budget {
@@ -806,6 +842,50 @@ void nsk_weigh(nsk_variant *variants, int count);
 /* The 95 % interval of a share (E. B. Wilson, Journal of the American Statistical Association 22,
  * 1927), as fractions of 1. */
 void nsk_share_interval(int part, int whole, double *low, double *high);
+
+/* ---- Verdict: what was found, held against limits ------------------------------------------- */
+
+/* Open: chance leaves it so; or something is worth a look that does not make figures worthless. */
+typedef enum nsk_standing { NSK_HOLDS, NSK_OPEN, NSK_BROKEN } nsk_standing;
+const char *nsk_standing_text(nsk_standing standing);
+
+typedef struct nsk_finding {
+    const char *step; /* the command that tells more */
+    nsk_standing standing;
+    char *text;
+} nsk_finding;
+
+typedef struct nsk_verdict {
+    int count;
+    nsk_finding *finding;
+} nsk_verdict;
+
+nsk_verdict *nsk_verdict_new(void);
+void nsk_verdict_free(nsk_verdict *verdict);
+void nsk_verdict_add(nsk_verdict *verdict, const char *step, nsk_standing standing,
+                     const char *format, ...);
+/* The worst of its findings. */
+nsk_standing nsk_verdict_standing(const nsk_verdict *verdict);
+/* Of a figure that is known to lie between two others. */
+nsk_standing nsk_interval_standing(double low, double high, double limit);
+
+/* Each adds one finding or more. The sets: overlap, classes that are empty, pictures under two
+ * labels or that cannot be read. From one held-out picture in a hundred on, it is broken. */
+void nsk_judge_survey(nsk_verdict *verdict, const nsk_survey *survey, const nsk_labels *labels);
+void nsk_judge_overlap(nsk_verdict *verdict, const char *step, int overlap, int images);
+void nsk_judge_vetting(nsk_verdict *verdict, const nsk_vetting *vetting);
+/* The loss by its interval; and whether the float network is better than guessing. */
+void nsk_judge_comparison(nsk_verdict *verdict, const nsk_comparison *comparison,
+                          const nsk_labels *labels, double limit);
+void nsk_judge_budget(nsk_verdict *verdict, const nsk_budget *budget);
+
+/* What rehearsals came to, all together. */
+typedef struct nsk_rehearsed_counts {
+    int frames, dropped, troubled;
+    int events, missed, actions, false_actions;
+} nsk_rehearsed_counts;
+void nsk_judge_rehearsal(nsk_verdict *verdict, const nsk_rehearsed_counts *counts,
+                         const nsk_limits *limits);
 
 /* Draws time across and accuracy up, RAM as size, limits of time as lines; a .png or .svg file. */
 bool nsk_weigh_draw(const nsk_variant *variants, int count, const char *path, nsk_error *error);

@@ -55,9 +55,10 @@ static void interval_covers(void) {
 /* Three classes, eight answers: worked by hand. */
 static void scores_by_hand(void) {
     static nsk_answer answers[] = {
-        {0, 0, 0, 1.0F, 0.95F, 0, 0}, {0, 0, 1, 0.9F, 0.5F, 0, 1}, {0, 1, 1, 0.6F, 0.5F, 2, 1},
-        {1, 1, 1, 0.8F, 0.9F, 0, 0},  {1, 1, 1, 0.7F, 0.7F, 0, 0}, {1, 0, 0, 0.5F, 0.5F, 1, 3},
-        {2, 2, 2, 1.0F, 1.0F, 0, 0},  {2, 0, 2, 0.4F, 0.6F, 1, 0},
+        {0, 0, 0, 1.0F, 0.95F, {0, 0}, {1, 1}, false}, {0, 0, 1, 0.9F, 0.5F, {0, 1}, {1, 1}, false},
+        {0, 1, 1, 0.6F, 0.5F, {2, 1}, {1, 1}, false},  {1, 1, 1, 0.8F, 0.9F, {0, 0}, {1, 1}, false},
+        {1, 1, 1, 0.7F, 0.7F, {0, 0}, {1, 1}, false},  {1, 0, 0, 0.5F, 0.5F, {1, 3}, {1, 1}, false},
+        {2, 2, 2, 1.0F, 1.0F, {0, 0}, {1, 1}, false},  {2, 0, 2, 0.4F, 0.6F, {1, 0}, {1, 1}, false},
     };
     const nsk_comparison c = {.images = 8, .classes = 4, .answers = answers};
     nsk_scoring *s = nsk_scoring_of(&c, false);
@@ -85,6 +86,29 @@ static void scores_by_hand(void) {
     CU_ASSERT_EQUAL(nsk_right_among(&c, 2, true), 7);
     CU_ASSERT_EQUAL(nsk_right_among(&c, 3, true), 7);
     CU_ASSERT_EQUAL(nsk_right_among(&c, 4, true), 8);
+    /* four classes of one score: each is the first in one order of four */
+    answers[0].equals[1] = 4;
+    CU_ASSERT_DOUBLE_EQUAL(nsk_right_among(&c, 1, true), 4.25, 1e-12);
+    CU_ASSERT_DOUBLE_EQUAL(nsk_right_among(&c, 2, true), 6.5, 1e-12);
+    answers[0].equals[1] = 1;
+}
+
+/* So many images, differing as often, and the interval has left the limit; a twentieth fewer, and
+ * it has not. */
+static void so_many_images_decide(void) {
+    static const double limits[] = {0.005, 0.02, 0.03, -0.01};
+    for (size_t i = 0; i < G_N_ELEMENTS(limits); i++) {
+        int images = nsk_images_to_decide(20, 8, 1000, limits[i]);
+        for (int k = 0; k < 2; k++) {
+            double times = images / 1000.0 * (k == 0 ? 1.0 : 0.95);
+            double low;
+            double high;
+            nsk_paired_interval(20 * times, 8 * times, 1000 * times, &low, &high);
+            bool open = nsk_interval_standing(low, high, limits[i]) == NSK_OPEN;
+            CU_ASSERT(open == (k == 1) || images == 1000);
+        }
+    }
+    CU_ASSERT_EQUAL(nsk_images_to_decide(20, 8, 1000, 0.012), G_MAXINT);
 }
 
 /* With so many images a true loss is found about four times in five. */
@@ -189,5 +213,6 @@ CU_TestInfo compare_tests[] = {
     {"the kiln line loses little", the_kiln_line_loses_little},
     {"what does not belong together", what_does_not_belong_together},
     {"losses are split", losses_are_split},
+    {"so many images decide", so_many_images_decide},
     CU_TEST_INFO_NULL,
 };

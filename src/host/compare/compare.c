@@ -12,13 +12,20 @@ int nsk_best_share(const float *probabilities, int classes) {
     return best;
 }
 
-static int rank_of(const float *probabilities, int classes, int label) {
-    int before = 0;
+static void rank(const float *probabilities, int classes, nsk_answer *answer, int side) {
+    float own = probabilities[answer->label];
     for (int c = 0; c < classes; c++) {
-        before += probabilities[c] > probabilities[label] ||
-                  (c < label && probabilities[c] >= probabilities[label]);
+        answer->before[side] += probabilities[c] > own;
+        answer->equals[side] += !(probabilities[c] > own) && !(probabilities[c] < own);
     }
-    return before;
+}
+
+static bool is_tied(const int8_t *scores, int classes, int best) {
+    int equals = 0;
+    for (int c = 0; c < classes; c++) {
+        equals += scores[c] == scores[best];
+    }
+    return equals > 1;
 }
 
 void nsk_probabilities(const nsk_model *model, const int8_t *scores, float *probabilities) {
@@ -52,18 +59,19 @@ const float *nsk_runner_float(const nsk_runner *r) {
 }
 
 void nsk_runner_answer(const nsk_runner *r, int label, nsk_answer *answer) {
-    answer->label = label;
+    *answer = (nsk_answer){.label = label};
     const float *scores = nsk_runner_float(r);
     answer->float_class = nsk_best_share(scores, r->model->classes);
     answer->float_probability = scores[answer->float_class];
-    answer->float_rank = rank_of(scores, r->model->classes, label);
+    rank(scores, r->model->classes, answer, 0);
     nsk_prepare(r->model, r->frame, (size_t)r->model->width * r->model->channels, r->workspace);
     nsk_run(r->model, r->workspace, NULL);
     const int8_t *integers = nsk_scores(r->model, r->workspace);
     nsk_probabilities(r->model, integers, r->probabilities);
     answer->integer_class = (int)nsk_best(r->model, integers);
     answer->integer_probability = r->probabilities[answer->integer_class];
-    answer->integer_rank = rank_of(r->probabilities, r->model->classes, label);
+    answer->tied = is_tied(integers, r->model->classes, answer->integer_class);
+    rank(r->probabilities, r->model->classes, answer, 1);
 }
 
 bool nsk_run_images(const nsk_network *network, const nsk_model *model, const nsk_images *images,
@@ -105,7 +113,7 @@ static bool answer_image(const nsk_runner *r, int image, void *context, nsk_erro
     return true;
 }
 
-void nsk_paired_interval(int lost, int won, int images, double *low, double *high) {
+void nsk_paired_interval(double lost, double won, double images, double *low, double *high) {
     const double Z = 1.959963984540054; /* 97.5 % of the normal distribution */
     double a = (lost + 1.0) / (images + 2.0);
     double b = (won + 1.0) / (images + 2.0);
@@ -132,6 +140,7 @@ static void count(nsk_comparison *c) {
         c->float_correct += float_right;
         c->integer_correct += integer_right;
         c->agree += a->float_class == a->integer_class;
+        c->tied += a->tied;
         c->lost += float_right && !integer_right;
         c->won += integer_right && !float_right;
     }

@@ -84,10 +84,36 @@ int nsk_images_to_settle(int lost, int won, int images, double loss) {
     return (int)fmin(ceil(root * root / (loss * loss)), G_MAXINT);
 }
 
-int nsk_right_among(const nsk_comparison *c, int first, bool integer) {
-    int right = 0;
+/* The interval's end that the limit would have to pass, were all counts `times` as large. */
+static bool decided(int lost, int won, int images, double limit, double times) {
+    double low;
+    double high;
+    nsk_paired_interval(lost * times, won * times, images * times, &low, &high);
+    return low > limit || high <= limit;
+}
+
+int nsk_images_to_decide(int lost, int won, int images, double limit) {
+    double low = 1.0;
+    double high = 1.0;
+    while (!decided(lost, won, images, limit, high)) {
+        low = high;
+        high *= 2.0;
+        if (high * images > 1e8) {
+            return G_MAXINT;
+        }
+    }
+    while (high - low > 0.01 * low) {
+        double middle = (low + high) / 2.0;
+        *(decided(lost, won, images, limit, middle) ? &high : &low) = middle;
+    }
+    return (int)ceil(high * images);
+}
+
+double nsk_right_among(const nsk_comparison *c, int first, bool integer) {
+    double right = 0.0;
     for (int i = 0; i < c->images; i++) {
-        right += (integer ? c->answers[i].integer_rank : c->answers[i].float_rank) < first;
+        double room = first - c->answers[i].before[integer];
+        right += fmin(fmax(room / c->answers[i].equals[integer], 0.0), 1.0);
     }
     return right;
 }

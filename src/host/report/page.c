@@ -132,11 +132,12 @@ void nsk_page_text(nsk_page *page, const char *format, ...) {
     g_free(text);
 }
 
-void nsk_page_verdict(nsk_page *page, nsk_verdict verdict, const char *what, const char *format,
+void nsk_page_verdict(nsk_page *page, nsk_standing standing, const char *what, const char *format,
                       ...) {
     static const char *const classes[] = {
-        [NSK_GOOD] = "good", [NSK_LOOK] = "look", [NSK_BAD] = "bad"};
-    static const char *const marks[] = {[NSK_GOOD] = "✓", [NSK_LOOK] = "look:", [NSK_BAD] = "✗"};
+        [NSK_HOLDS] = "good", [NSK_OPEN] = "look", [NSK_BROKEN] = "bad"};
+    static const char *const marks[] = {
+        [NSK_HOLDS] = "✓", [NSK_OPEN] = "open:", [NSK_BROKEN] = "✗"};
     va_list arguments;
     va_start(arguments, format);
     char *text = g_strdup_vprintf(format, arguments);
@@ -145,9 +146,9 @@ void nsk_page_verdict(nsk_page *page, nsk_verdict verdict, const char *what, con
         g_string_append(page->body, "<ul class=\"verdicts\">\n");
         page->in_list = true;
     }
-    g_string_append_printf(page->body, "<li class=\"%s\"><b>", classes[verdict]);
+    g_string_append_printf(page->body, "<li class=\"%s\"><b>", classes[standing]);
     append_escaped(page->body, what);
-    g_string_append_printf(page->body, "</b> %s ", marks[verdict]);
+    g_string_append_printf(page->body, "</b> %s ", marks[standing]);
     append_escaped(page->body, text);
     g_string_append(page->body, "</li>\n");
     g_free(text);

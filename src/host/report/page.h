@@ -18,8 +18,8 @@ void nsk_page_subheading(nsk_page *page, const char *heading);
 void nsk_page_text(nsk_page *page, const char *format, ...) G_GNUC_PRINTF(2, 3);
 
 /* A line that says whether something holds, and by what. */
-typedef enum nsk_verdict { NSK_GOOD, NSK_LOOK, NSK_BAD } nsk_verdict;
-void nsk_page_verdict(nsk_page *page, nsk_verdict verdict, const char *what, const char *format,
+
+void nsk_page_verdict(nsk_page *page, nsk_standing standing, const char *what, const char *format,
                       ...) G_GNUC_PRINTF(4, 5);
 
 /* A table: `heads` parted by tabs, each with '<' (left) or '>' (right) before it; rows parted by

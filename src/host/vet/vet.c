@@ -8,8 +8,10 @@
 #include "quantise/check.h"
 #include "vet/assign.h"
 
-static const double LEAST_GAIN = 0.01;         /* of the images, by another preparation */
-static const double LEAST_CERTAINTY = 4.0;     /* standard errors */
+static const double LEAST_GAIN = 0.01;     /* of the images, by another preparation */
+static const double LEAST_CERTAINTY = 4.0; /* standard errors */
+static const double CHANCE = 2.0;          /* standard errors that two as good ones may differ by */
+static const double MOST_OF_GAIN = 0.75;   /* of the likeliest way's */
 static const double LEAST_RENAMED_GAIN = 0.03; /* of the images, by other labels */
 static const double LEAST_LOGARITHM = -10.0;
 
@@ -22,6 +24,16 @@ typedef struct scaling {
     double mean[3], deviation[3];
 } scaling;
 
+/* Grey pictures have one mean and one deviation. */
+static void average_channels(scaling *s) {
+    double *const triples[] = {s->mean, s->deviation};
+    for (size_t i = 0; i < G_N_ELEMENTS(triples); i++) {
+        double *t = triples[i];
+        t[0] = t[1] = t[2] = (t[0] + t[1] + t[2]) / 3.0;
+    }
+    s->order = NSK_GREY;
+}
+
 /* The ways that training programs are known to use, and the brief's with parts left out. `measured`
  * is the images' own mean and deviation. */
 static GArray *scalings_to_try(const nsk_input *brief, const scaling *measured) {
@@ -33,6 +45,7 @@ static GArray *scalings_to_try(const nsk_input *brief, const scaling *measured) 
         {NSK_RGB, 255.0, {123.675, 116.28, 103.53}, {1.0, 1.0, 1.0}}, /* the same, as bytes */
     };
     GArray *list = g_array_new(FALSE, FALSE, sizeof(scaling));
+    bool grey = brief->colour == NSK_GREY;
     scaling own = {.order = NSK_GREY, .top = brief->top};
     memcpy(own.mean, brief->mean, sizeof own.mean);
     memcpy(own.deviation, brief->deviation, sizeof own.deviation);
@@ -48,6 +61,9 @@ static GArray *scalings_to_try(const nsk_input *brief, const scaling *measured) 
     const scaling variants[] = {own, no_mean, no_deviation, other_deviation, *measured};
     g_array_append_vals(list, variants, G_N_ELEMENTS(variants));
     g_array_append_vals(list, usual, G_N_ELEMENTS(usual));
+    for (guint i = 0; i < list->len && grey; i++) {
+        average_channels(&g_array_index(list, scaling, i));
+    }
     return list;
 }
 
@@ -96,6 +112,17 @@ static char *describe(const nsk_alternative *way, const nsk_input *brief) {
     }
     g_string_erase(text, 0, MIN(2, (gssize)text->len));
     return g_string_free(text, FALSE);
+}
+
+/* How many lines of the brief it changes. */
+static int keys_changed(const nsk_alternative *way, const nsk_input *brief) {
+    char *text = describe(way, brief);
+    int keys = text[0] != '\0';
+    for (const char *at = strstr(text, "; "); at != NULL; at = strstr(at + 2, "; ")) {
+        keys++;
+    }
+    g_free(text);
+    return keys;
 }
 
 static void add_way(GArray *ways, const nsk_alternative *way) {
@@ -289,18 +316,51 @@ static void judge(const trial *t) {
     }
 }
 
-/* The way in which the true labels are likeliest, if it is clearly better than the brief's; 0,
- * which is the brief's, else. Likelihood sees more than counts of right answers: it tells two
- * colour orders apart on a network that hardly looks at colour. */
+static bool is_clearly_better(const trial *t, const nsk_alternative *way) {
+    return way->won - way->lost >= LEAST_GAIN * t->count && way->certainty >= LEAST_CERTAINTY;
+}
+
+/* Is it as good as another within what chance does: right as often, and the labels nearly as
+ * likely?
+ */
+static bool is_as_good(const trial *t, guint way, guint other) {
+    const nsk_alternative *ways = (const nsk_alternative *)(void *)t->ways->data;
+    const uint16_t *own = t->answers + (size_t)way * (size_t)t->count;
+    const uint16_t *others = t->answers + (size_t)other * (size_t)t->count;
+    int worse = 0;
+    int differ = 0;
+    for (int i = 0; i < t->count; i++) {
+        int right = own[i] == truth_of(t, i);
+        int other_right = others[i] == truth_of(t, i);
+        worse += other_right - right;
+        differ += other_right != right;
+    }
+    return worse <= CHANCE * sqrt(differ) && ways[way].gain >= MOST_OF_GAIN * ways[other].gain;
+}
+
+/* The way that is clearly better than the brief's; 0, which is the brief's, else. Likelihood sees
+ * more than counts of right answers: it tells two colour orders apart on a network that hardly
+ * looks at colour. Of those that are as good as the likeliest, the one that changes fewest lines of
+ * the brief: a mean besides that flatters a little is not what was wrong. */
 static guint best_way(const trial *t) {
     const nsk_alternative *ways = (const nsk_alternative *)(void *)t->ways->data;
-    guint best = 0;
+    const nsk_input *brief = &ways[0].input;
+    guint likeliest = 0;
     for (guint i = 1; i < t->ways->len; i++) {
-        best = ways[i].gain > ways[best].gain ? i : best;
+        likeliest = ways[i].gain > ways[likeliest].gain ? i : likeliest;
     }
-    const nsk_alternative *a = &ways[best];
-    bool clearly = a->won - a->lost >= LEAST_GAIN * t->count && a->certainty >= LEAST_CERTAINTY;
-    return clearly ? best : 0;
+    if (!is_clearly_better(t, &ways[likeliest])) {
+        return 0;
+    }
+    guint best = likeliest;
+    for (guint i = 1; i < t->ways->len; i++) {
+        int fewer = keys_changed(&ways[best], brief) - keys_changed(&ways[i], brief);
+        bool simpler = fewer > 0 || (fewer == 0 && ways[i].gain > ways[best].gain);
+        if (simpler && is_clearly_better(t, &ways[i]) && is_as_good(t, i, likeliest)) {
+            best = i;
+        }
+    }
+    return best;
 }
 
 /* The renaming that explains a way's confusion best: order[output] is a label. */
@@ -362,15 +422,31 @@ static int by_gain(gconstpointer a, gconstpointer b) {
     return (left < right) - (left > right);
 }
 
-/* Ways that do the same as an earlier one are not worth telling. */
+/* Ways that do the same as one that changes less, or as an earlier one, are not worth telling. */
 static bool repeats_another(const trial *t, guint way) {
+    const nsk_alternative *ways = (const nsk_alternative *)(void *)t->ways->data;
     const float *own = t->likely + (size_t)way * (size_t)t->count;
+    int keys = keys_changed(&ways[way], &ways[0].input);
     bool same = false;
-    for (guint i = 0; i < way && !same; i++) {
+    for (guint i = 0; i < t->ways->len && !same; i++) {
         const float *other = t->likely + (size_t)i * (size_t)t->count;
-        same = memcmp(own, other, (size_t)t->count * sizeof *own) == 0;
+        int others = keys_changed(&ways[i], &ways[0].input);
+        same = i != way && (others < keys || (others == keys && i < way)) &&
+               memcmp(own, other, (size_t)t->count * sizeof *own) == 0;
     }
     return same;
+}
+
+/* The way that is best goes before all others. */
+static void put_first(GArray *told, const nsk_alternative *best) {
+    for (guint i = 1; i < told->len; i++) {
+        nsk_alternative a = g_array_index(told, nsk_alternative, i);
+        if (same_way(&a, best)) {
+            g_array_remove_index(told, i);
+            g_array_prepend_val(told, a);
+            return;
+        }
+    }
 }
 
 static nsk_vetting *conclude(trial *t, const nsk_input *brief) {
@@ -400,7 +476,10 @@ static nsk_vetting *conclude(trial *t, const nsk_input *brief) {
         }
     }
     g_array_sort(told, by_gain);
-    v->better = best > 0 ? 0 : -1; /* the best comes first */
+    if (best > 0) {
+        put_first(told, &g_array_index(t->ways, nsk_alternative, best));
+    }
+    v->better = best > 0 ? 0 : -1;
     v->count = (int)told->len;
     v->alternatives = (nsk_alternative *)(void *)g_array_free(told, FALSE);
     return v;
