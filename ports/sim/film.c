@@ -1,6 +1,5 @@
 #include "sim/film.h"
 
-#include <stdlib.h>
 #include <string.h>
 
 #include "images/array.h"
@@ -16,8 +15,8 @@ typedef struct shot {
 
 struct nsk_film {
     const nsk_images *images; /* NULL: a scene */
-    nsk_input input;
-    int width, height;
+    nsk_input camera;         /* what pictures become: the camera's own, or the model's frames */
+    int width, height;        /* of a scene's pictures, as they are stored */
     GArray *shots;
     nsk_array array; /* the one that the scene's pictures stand in */
     char *array_path;
@@ -29,11 +28,16 @@ static void clear_shot(void *data) {
     g_free(s->path);
 }
 
-static nsk_film *film_new(const nsk_input *input) {
+/* A camera that gives the model's frames gives them as the model's fit has it; one of another size
+ * sees the middle of what a scene shows, in its own proportions. */
+static nsk_film *film_new(const nsk_input *input, const nsk_product *product) {
     nsk_film *film = g_new0(nsk_film, 1);
-    film->input = *input;
-    film->width = input->width;
-    film->height = input->height;
+    film->camera = *input;
+    if (product->camera_width > 0) {
+        film->camera.width = product->camera_width;
+        film->camera.height = product->camera_height;
+        film->camera.fit = NSK_CROP;
+    }
     film->shots = g_array_new(FALSE, TRUE, sizeof(shot));
     g_array_set_clear_func(film->shots, clear_shot);
     return film;
@@ -60,7 +64,8 @@ static int *draw_order(int images, int frames, unsigned seed) {
 }
 
 nsk_film *nsk_film_of_set(const nsk_images *images, int frames, unsigned seed) {
-    nsk_film *film = film_new(nsk_images_input(images));
+    const nsk_product none = {0};
+    nsk_film *film = film_new(nsk_images_input(images), &none);
     int count = nsk_images_count(images);
     int all = frames > 0 ? frames : count;
     int *order = draw_order(count, all, seed);
@@ -71,21 +76,6 @@ nsk_film *nsk_film_of_set(const nsk_images *images, int frames, unsigned seed) {
     }
     g_free(order);
     return film;
-}
-
-/* Cuts "[7]" off a name. */
-static int cut_index(char *name) {
-    char *open = strrchr(name, '[');
-    char *end;
-    if (open == NULL || name[strlen(name) - 1] != ']') {
-        return -1;
-    }
-    long index = strtol(open + 1, &end, 10);
-    if (*end != ']' || index < 0 || index > 100000000L) {
-        return -1;
-    }
-    *open = '\0';
-    return (int)index;
 }
 
 static bool take_line(nsk_film *film, const char *path, const nsk_list_line *line,
@@ -100,7 +90,7 @@ static bool take_line(nsk_film *film, const char *path, const nsk_list_line *lin
         }
     }
     char *file = g_strdup(line->path);
-    one.index = cut_index(file);
+    one.index = nsk_array_cut_index(file);
     one.path = nsk_path_beside(path, file);
     g_free(file);
     g_array_append_val(film->shots, one);
@@ -148,11 +138,15 @@ static bool prepare(nsk_film *film, nsk_error *error) {
     film->width = first.width;
     film->height = first.height;
     nsk_picture_clear(&first);
-    return true;
+    return (film->width >= film->camera.width && film->height >= film->camera.height) ||
+           nsk_fail(error,
+                    "pictures of %d x %d are smaller than the camera's %d x %d, and are never "
+                    "enlarged; play a larger scene, or say under [firmware] what the camera gives",
+                    film->width, film->height, film->camera.width, film->camera.height);
 }
 
 nsk_film *nsk_film_read(const char *path, const nsk_labels *labels, const nsk_input *input,
-                        int most, nsk_error *error) {
+                        const nsk_product *product, int most, nsk_error *error) {
     enum { MOST_BYTES = 256 << 20 };
     size_t size;
     char *text = (char *)nsk_file_read(path, MOST_BYTES, &size, error);
@@ -162,7 +156,7 @@ nsk_film *nsk_film_read(const char *path, const nsk_labels *labels, const nsk_in
         nsk_fail_in(error, "%s", path);
         return NULL;
     }
-    nsk_film *film = film_new(input);
+    nsk_film *film = film_new(input, product);
     bool good = true;
     for (guint i = 0; i < lines->len && good; i++) {
         const nsk_list_line *line = &g_array_index(lines, nsk_list_line, i);
@@ -172,7 +166,7 @@ nsk_film *nsk_film_read(const char *path, const nsk_labels *labels, const nsk_in
     }
     nsk_list_free(lines);
     good = good && (film->shots->len > 0 || nsk_fail(error, "%s: no pictures in it", path)) &&
-           prepare(film, error);
+           (prepare(film, error) || nsk_fail_in(error, "%s", path));
     if (!good) {
         nsk_film_free(film);
         return NULL;
@@ -196,6 +190,11 @@ int nsk_film_frames(const nsk_film *film) {
 }
 
 void nsk_film_size(const nsk_film *film, int *width, int *height) {
+    *width = film->camera.width;
+    *height = film->camera.height;
+}
+
+void nsk_film_stored_size(const nsk_film *film, int *width, int *height) {
     *width = film->width;
     *height = film->height;
 }
@@ -226,7 +225,7 @@ bool nsk_film_picture(const nsk_film *film, int frame, uint8_t *to, nsk_error *e
                 nsk_fail(error, "%s: %d x %d pixels, where the scene began with %d x %d", one->name,
                          picture.width, picture.height, film->width, film->height);
     if (good) {
-        nsk_picture_channels(&picture, film->input.colour, to);
+        nsk_picture_to_frame(&picture, &film->camera, to);
     }
     nsk_picture_clear(&picture);
     return good;

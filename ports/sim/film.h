@@ -12,15 +12,17 @@ typedef struct nsk_film nsk_film;
  * set must outlive the film. */
 nsk_film *nsk_film_of_set(const nsk_images *images, int frames, unsigned seed);
 /* A scene: a CSV of picture,truth in the order of time; a picture is a file, or "frames.npy[7]", as
- * seen from the CSV; a truth is a label, or '-' where nobody can say. All pictures are of one size.
- * At most `most` of them (0: all). */
+ * seen from the CSV; a truth is a label, or '-' where nobody can say. All pictures are of one size,
+ * no smaller than what the product's camera gives (the model's frames, where it does not say), and
+ * become that. At most `most` of them (0: all). */
 nsk_film *nsk_film_read(const char *path, const nsk_labels *labels, const nsk_input *input,
-                        int most, nsk_error *error);
+                        const nsk_product *product, int most, nsk_error *error);
 void nsk_film_free(nsk_film *film);
 
 int nsk_film_frames(const nsk_film *film);
-/* Pixels of a picture. */
+/* Pixels of a picture that the camera gives; as pictures of a scene are stored. */
 void nsk_film_size(const nsk_film *film, int *width, int *height);
+void nsk_film_stored_size(const nsk_film *film, int *width, int *height);
 /* Of a label's class, or NSK_NOBODY_KNOWS. */
 int nsk_film_truth(const nsk_film *film, int frame);
 const char *nsk_film_name(const nsk_film *film, int frame);

@@ -225,6 +225,17 @@ static void sim_trouble(void *context, nsk_trouble trouble) {
 
 /* ---- a run ---- */
 
+/* What the product holds of its camera's pictures, where the film gives the model's frames and the
+ * firmware so needs less of it. */
+static size_t camera_bytes_besides(const sim *s) {
+    const nsk_product *p = s->stage->product;
+    bool scaled =
+        p->camera_width > 0 && (p->camera_width != s->width || p->camera_height != s->height);
+    double held = s->stage->budget->ram_camera;
+    double looked = p->looks ? (double)nsk_sight_bytes((unsigned)s->width, s->model.channels) : 0.0;
+    return scaled ? (size_t)fmax(held - looked, 0.0) : 0;
+}
+
 static void run_firmware(void *context) {
     sim *s = context;
     const nsk_port port = {.context = s,
@@ -247,7 +258,7 @@ static void run_firmware(void *context) {
         s->now += START_UP;
         nsk_ram_lose(s->ram, (unsigned)s->frame + 1U);
     }
-    nsk_ram_take(s->ram, (size_t)s->stage->budget->ram_stack);
+    nsk_ram_take(s->ram, (size_t)s->stage->budget->ram_stack + camera_bytes_besides(s));
     s->status = nsk_firmware_run(&port, &firmware);
 }
 

@@ -47,8 +47,8 @@ static const struct step {
 typedef struct assay {
     cli_job *job;
     char *folder, *self;
-    int ran, kept, broken; /* steps */
-    GString *broken_names;
+    int ran, kept; /* steps */
+    nsk_verdict *verdict;
 } assay;
 
 static bool is_wanted(const assay *a, const struct step *step) {
@@ -148,7 +148,8 @@ static char *execute(const assay *a, const struct step *step, char **line, int *
         return NULL;
     }
     *status = WIFEXITED(wait) ? WEXITSTATUS(wait) : CLI_ERROR;
-    if (*status >= CLI_ERROR || (step->needs == TESTED && *status != CLI_DONE)) {
+    bool differs = step->needs == TESTED && strstr(out, "\nFAILED") != NULL;
+    if (!differs && (*status >= CLI_ERROR || (step->needs == TESTED && *status != CLI_DONE))) {
         static const char prefix[] = "netsuke: ";
         const char *text = g_str_has_prefix(said, prefix) ? said + strlen(prefix) : said;
         g_snprintf(error->text, sizeof error->text, "%s: %s", step->name,
@@ -158,6 +159,14 @@ static char *execute(const assay *a, const struct step *step, char **line, int *
     }
     g_free(said);
     return out;
+}
+
+/* The self-test's last line. */
+static void judge_self_test(const assay *a, const char *text) {
+    bool passed = strstr(text, "\npassed") != NULL;
+    nsk_verdict_add(a->verdict, "hand-over", passed ? NSK_HOLDS : NSK_BROKEN,
+                    passed ? "the self-test computes the same scores and takes the same decisions"
+                           : "the self-test FAILED: its scores are not those of the host");
 }
 
 static bool run_step(assay *a, const struct step *step) {
@@ -178,10 +187,8 @@ static bool run_step(assay *a, const struct step *step) {
     }
     a->kept += again;
     a->ran += !again;
-    bool counts = step->needs != VARIANTS && strcmp(step->name, "report") != 0;
-    if (good && status == CLI_LIMIT_BROKEN && counts) { /* not a variant's, nor once more */
-        a->broken++;
-        g_string_append_printf(a->broken_names, "%s%s", a->broken > 1 ? ", " : "", step->name);
+    if (good && step->needs == TESTED) {
+        judge_self_test(a, text);
     }
     g_free(text);
     g_strfreev(line);
@@ -277,30 +284,43 @@ static double number(JsonObject *o, const char *name) {
     return json_object_has_member(o, name) ? json_object_get_double_member(o, name) : 0.0;
 }
 
-static void print_verdict(const assay *a) {
-    JsonParser *parser = read_numbers(a);
-    puts("\n==== In short");
-    if (parser != NULL) {
-        JsonObject *o = json_node_get_object(json_parser_get_root(parser));
-        printf("  float accuracy    %.2f %% of %.0f held-out images\n"
-               "  integer accuracy  %.2f %%: %.2f points lost (95 %% interval %.2f to %.2f)\n"
-               "  flash             %.1f KiB\n  ram               %.1f KiB\n"
-               "  time per frame    %.1f ms\n",
-               100.0 * number(o, "float_accuracy"), number(o, "images"),
-               100.0 * number(o, "integer_accuracy"), number(o, "loss_points"),
-               number(o, "loss_low"), number(o, "loss_high"), number(o, "flash") / 1024.0,
-               number(o, "ram") / 1024.0, 1e3 * number(o, "seconds"));
-        if (number(o, "scenes") > 0.0) {
-            printf(
-                "  rehearsal         %.0f scenes: %.0f events, %.0f missed; %.0f false actions\n",
-                number(o, "scenes"), number(o, "events"), number(o, "missed"),
-                number(o, "false_actions"));
+/* What the report found becomes the assay's, beside the self-test. */
+static void take_findings(const assay *a, JsonObject *report) {
+    JsonArray *findings =
+        json_object_get_array_member(json_object_get_object_member(report, "verdict"), "findings");
+    for (guint i = 0; i < json_array_get_length(findings); i++) {
+        JsonObject *f = json_array_get_object_element(findings, i);
+        nsk_standing standing = NSK_HOLDS;
+        while (standing < NSK_BROKEN && strcmp(nsk_standing_text(standing),
+                                               json_object_get_string_member(f, "standing")) != 0) {
+            standing++;
         }
-        g_object_unref(parser);
+        nsk_verdict_add(a->verdict, g_intern_string(json_object_get_string_member(f, "step")),
+                        standing, "%s", json_object_get_string_member(f, "text"));
     }
-    puts("  hand-over         self-test passed");
-    printf("  verdict           %s%s\n",
-           a->broken == 0 ? "every limit holds" : "a limit is broken in: ", a->broken_names->str);
+}
+
+static void print_numbers(JsonObject *o) {
+    printf("  float accuracy    %.2f %% of %.0f held-out images\n"
+           "  integer accuracy  %.2f %%: %.2f points lost (95 %% interval %.2f to %.2f)\n"
+           "  flash             %.1f KiB\n  ram               %.1f KiB\n"
+           "  time per frame    %.1f ms\n",
+           100.0 * number(o, "float_accuracy"), number(o, "images"),
+           100.0 * number(o, "integer_accuracy"), number(o, "loss_points"), number(o, "loss_low"),
+           number(o, "loss_high"), number(o, "flash") / 1024.0, number(o, "ram") / 1024.0,
+           1e3 * number(o, "seconds"));
+    if (number(o, "scenes") > 0.0) {
+        printf("  rehearsal         %.0f scenes: %.0f events, %.0f missed; %.0f false actions\n",
+               number(o, "scenes"), number(o, "events"), number(o, "missed"),
+               number(o, "false_actions"));
+    }
+}
+
+static void print_verdict(const assay *a, JsonObject *report) {
+    puts("\n==== In short");
+    print_numbers(report);
+    printf("  verdict           %s\n", cli_verdict_words(a->verdict));
+    cli_print_findings(a->verdict);
     printf("\n%s/report.html is all of it on one page.\n", a->folder);
 }
 
@@ -309,11 +329,30 @@ static void print_json(const assay *a) {
     json_builder_begin_object(b);
     cli_json_int(b, "ran", a->ran);
     cli_json_int(b, "kept", a->kept);
-    cli_json_text(b, "broken", a->broken_names->str);
     json_builder_set_member_name(b, "holds");
-    json_builder_add_boolean_value(b, a->broken == 0);
+    json_builder_add_boolean_value(b, nsk_verdict_standing(a->verdict) != NSK_BROKEN);
+    cli_json_verdict(b, a->verdict);
     json_builder_end_object(b);
     cli_print_json(b);
+}
+
+static bool conclude(const assay *a) {
+    JsonParser *parser = read_numbers(a);
+    if (parser == NULL) {
+        g_snprintf(a->job->error.text, sizeof a->job->error.text,
+                   "%s: the report's figures cannot be read; remove the folder and start again",
+                   a->folder);
+        return false;
+    }
+    JsonObject *report = json_node_get_object(json_parser_get_root(parser));
+    take_findings(a, report);
+    if (a->job->json) {
+        print_json(a);
+    } else {
+        print_verdict(a, report);
+    }
+    g_object_unref(parser);
+    return true;
 }
 
 static int run(cli_job *job) {
@@ -325,21 +364,17 @@ static int run(cli_job *job) {
     assay a = {.job = job,
                .folder = g_strdup(job->output),
                .self = g_file_read_link("/proc/self/exe", NULL),
-               .broken_names = g_string_new("")};
+               .verdict = nsk_verdict_new()};
     bool good = open_folder(&a);
     for (size_t i = 0; i < G_N_ELEMENTS(steps) && good; i++) {
         good = !is_wanted(&a, &steps[i]) || run_step(&a, &steps[i]);
     }
-    if (good && job->json) {
-        print_json(&a);
-    } else if (good) {
-        print_verdict(&a);
-    }
-    bool broken = a.broken > 0;
-    g_string_free(a.broken_names, TRUE);
+    good = good && conclude(&a);
+    int status = good ? cli_conclude(job, a.verdict) : cli_fail(job);
+    nsk_verdict_free(a.verdict);
     g_free(a.folder);
     g_free(a.self);
-    return !good ? cli_fail(job) : broken ? CLI_LIMIT_BROKEN : CLI_DONE;
+    return status;
 }
 
 const cli_command cli_assay = {
@@ -351,6 +386,7 @@ const cli_command cli_assay = {
     "verdict. Started again, it goes on where it stopped.",
     1,
     1,
-    "output",
+    "output strict",
+    NULL,
     run,
 };

@@ -185,5 +185,6 @@ const cli_command cli_atlas = {
     1,
     1,
     "calibration held-out tolerant sample all plot points neighbours",
+    "sample: 600",
     run,
 };

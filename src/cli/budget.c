@@ -232,5 +232,6 @@ const cli_command cli_budget = {
     1,
     1,
     "model board calibration tolerant plot compile",
+    NULL,
     run,
 };

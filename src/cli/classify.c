@@ -76,7 +76,7 @@ static bool classify(const classifier *c, opinion *o) {
     cli_job *job = c->job;
     nsk_picture picture;
     bool good = strcmp(o->path, "-") == 0 ? read_standard_input(&picture, &job->error)
-                                          : nsk_picture_read(o->path, &picture, &job->error);
+                                          : nsk_picture_named(o->path, &picture, &job->error);
     if (!good) {
         return false;
     }
@@ -288,10 +288,12 @@ const cli_command cli_classify = {
     "what both models say of single pictures, folders, or standard input",
     "BRIEF IMAGE...",
     "  netsuke classify demo/kiln.ini demo/images/held-out/crack/crack-0003.png\n"
-    "ranks the classes, float beside integer. A folder stands for every picture in it, - for one\n"
-    "on standard input; --sheet draws them with both answers.",
+    "ranks the classes, float beside integer. A folder stands for every picture in it, FILE[17] "
+    "for one\n"
+    "of an array, - for one on standard input; --sheet draws them with both answers.",
     2,
     10000,
     "model calibration tolerant sheet",
+    NULL,
     run,
 };

@@ -191,5 +191,6 @@ const cli_command cli_clock = {
     1,
     100,
     "model board calibration log tick output",
+    "tick: the board's clock",
     run,
 };

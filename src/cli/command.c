@@ -57,7 +57,10 @@ bool cli_load_brief(cli_job *job) {
     if (job->brief == NULL) {
         return false;
     }
-    override(&job->brief->board, job->board_path);
+    if (job->board_path != NULL) {
+        g_free(job->brief->board);
+        job->brief->board = nsk_board_find(job->board_path, NULL);
+    }
     override_set(&job->brief->calibration, &job->brief->calibration_labels, job->calibration_path);
     override_set(&job->brief->training, &job->brief->training_labels, job->training_path);
     job->brief->refine = job->brief->refine || job->refine;
@@ -65,8 +68,23 @@ bool cli_load_brief(cli_job *job) {
     return true;
 }
 
+/* Labels, size and camera agree with the network; what else is wrong, shows when that is right. */
+static bool check_network(cli_job *job) {
+    int outputs = nsk_network_classes(job->network);
+    int labels = job->brief->labels.count;
+    if (labels != outputs) {
+        g_snprintf(job->error.text, sizeof job->error.text,
+                   "%s has %d outputs, the labels file has %d names; list one name an output, in "
+                   "output order",
+                   job->brief->model, outputs, labels);
+        return false;
+    }
+    return nsk_brief_camera_suits(job->brief, &job->error);
+}
+
 bool cli_load_network(cli_job *job) {
-    if (job->network == NULL && cli_load_brief(job)) {
+    if (job->network == NULL && cli_load_brief(job) &&
+        nsk_brief_has(job->brief, job->brief->model, "model", "file", &job->error)) {
         job->network = nsk_network_read(job->brief->model, &job->brief->input, job->brief->output,
                                         &job->error);
         for (int i = 0; job->network != NULL && i < NSK_FACTS; i++) {
@@ -74,14 +92,34 @@ bool cli_load_network(cli_job *job) {
                 nsk_network_set_fact(job->network, (nsk_fact)i, job->brief->facts[i]);
             }
         }
+        if (job->network != NULL && !check_network(job)) {
+            g_clear_pointer(&job->network, nsk_network_free);
+        }
     }
     return job->network != NULL;
 }
 
-static nsk_images *open_set(cli_job *job, const char *path, const char *labels, int limit) {
+/* The sets that a brief names, and which option names another. */
+typedef enum which_set { CALIBRATION, HELD_OUT, TRAINING } which_set;
+
+/* The network comes first: labels that do not suit it make every folder look wrong. */
+static nsk_images *open_set(cli_job *job, which_set which, int limit) {
+    static const char *const keys[] = {"calibration", "held-out", "training"};
+    nsk_brief *brief = job->brief;
+    const struct {
+        const char *path, *labels, *option;
+    } sets[] = {{brief->calibration, brief->calibration_labels, job->calibration_path},
+                {brief->held_out, brief->held_out_labels, job->held_out_path},
+                {brief->training, brief->training_labels, job->training_path}};
+    const char *named = sets[which].option == NULL ? sets[which].path : NULL;
+    bool known = job->model_path != NULL && brief->input.width > 0;
+    if ((!known && !cli_load_network(job)) ||
+        !nsk_brief_has(brief, named, "images", keys[which], &job->error)) {
+        return NULL;
+    }
     nsk_images *images =
-        nsk_images_open_array(path, labels, &job->brief->labels, &job->brief->input, limit,
-                              job->tolerant != FALSE, &job->error);
+        nsk_images_open_array(sets[which].path, sets[which].labels, &brief->labels, &brief->input,
+                              limit, job->tolerant != FALSE, &job->error);
     if (images != NULL) {
         cli_note_left_out(images);
     }
@@ -89,8 +127,7 @@ static nsk_images *open_set(cli_job *job, const char *path, const char *labels, 
 }
 
 nsk_images *cli_open_calibration(cli_job *job) {
-    return open_set(job, job->brief->calibration, job->brief->calibration_labels,
-                    job->brief->calibration_limit);
+    return open_set(job, CALIBRATION, job->brief->calibration_limit);
 }
 
 bool cli_load_calibration(cli_job *job) {
@@ -101,7 +138,7 @@ bool cli_load_calibration(cli_job *job) {
 }
 
 nsk_images *cli_open_held_out(cli_job *job) {
-    return open_set(job, job->brief->held_out, job->brief->held_out_labels, job->sample);
+    return open_set(job, HELD_OUT, job->sample);
 }
 
 bool cli_load_held_out(cli_job *job) {
@@ -123,7 +160,7 @@ static bool load_refinement(cli_job *job) {
                    job->brief->path);
         return false;
     }
-    job->training = open_set(job, job->brief->training, job->brief->training_labels, 0);
+    job->training = open_set(job, TRAINING, 0);
     job->refinement =
         (nsk_refinement){.training = job->training,
                          .epochs = job->brief->refine_epochs,
@@ -188,10 +225,13 @@ bool cli_check_model(cli_job *job, const nsk_model *model) {
 }
 
 void cli_note_left_out(const nsk_images *images) {
-    const char *first;
-    int count = nsk_images_left_out(images, &first);
-    if (count > 0) {
-        fprintf(stderr, "netsuke: left out %d; the first: %s\n", count, first);
+    enum { LISTED = 20 };
+    int count = nsk_images_left_out(images);
+    for (int i = 0; i < MIN(count, LISTED); i++) {
+        fprintf(stderr, "netsuke: left out %s\n", nsk_images_left_out_at(images, i));
+    }
+    if (count > LISTED) {
+        fprintf(stderr, "netsuke: left out %d in all\n", count);
     }
 }
 

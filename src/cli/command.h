@@ -15,7 +15,7 @@ enum { CLI_DONE = 0, CLI_LIMIT_BROKEN = 1, CLI_ERROR = 2 };
 typedef struct cli_job {
     /* options that several commands take */
     char *model_path, *board_path, *calibration_path, *held_out_path, *training_path;
-    gboolean json, tolerant;
+    gboolean json, tolerant, strict;
     /* options of one command */
     char *output, *array, *array_name, *predictions, *sheet, *plot, *onnx, *points, *keep, *only,
         *scene, *signals, *capture;
@@ -42,12 +42,15 @@ typedef struct cli_command {
     const char *example;   /* of a call, with a line on what it does */
     int least, most;       /* arguments */
     const char *options;   /* names of the options it takes besides --json, parted by blanks */
+    const char *usual;     /* what counts where one is not given: "frames: 4; seed: 1"; or NULL */
     int (*run)(cli_job *job);
 } cli_command;
 
 extern const cli_command cli_survey, cli_outline, cli_vet, cli_quantise, cli_compare, cli_drift,
-    cli_stress, cli_atlas, cli_budget, cli_weigh, cli_clock, cli_headroom, cli_classify, cli_emit,
-    cli_rehearse, cli_report, cli_assay;
+    cli_stress, cli_atlas, cli_shelf, cli_budget, cli_weigh, cli_clock, cli_headroom, cli_classify,
+    cli_emit, cli_rehearse, cli_report, cli_assay;
+/* All of them in the order of work, NULL behind the last. */
+extern const cli_command *const cli_commands[];
 
 /* Each loads what it needs first, once. On failure job->error is set. */
 bool cli_load_brief(cli_job *job);
@@ -85,6 +88,14 @@ void cli_print_facts(const cli_job *job);
 void cli_json_text(JsonBuilder *builder, const char *name, const char *value);
 void cli_json_int(JsonBuilder *builder, const char *name, gint64 value);
 void cli_json_real(JsonBuilder *builder, const char *name, double value);
+
+/* The verdict as the member "verdict"; in words, what does not hold; and the exit status that it
+ * makes, with a warning on standard error for what is open. */
+void cli_json_verdict(JsonBuilder *builder, const nsk_verdict *verdict);
+void cli_print_findings(const nsk_verdict *verdict);
+/* "every limit holds", or what does not. */
+const char *cli_verdict_words(const nsk_verdict *verdict);
+int cli_conclude(const cli_job *job, const nsk_verdict *verdict);
 
 /* nsk_progress that draws on standard error, where that is a terminal. */
 void cli_progress(void *context, int done, int total);

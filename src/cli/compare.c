@@ -28,6 +28,13 @@ static int among(const nsk_comparison *c, int index) {
     return first < c->classes ? first : 0;
 }
 
+/* What was found besides the two models' answers. */
+typedef struct findings {
+    nsk_loss_split split;
+    int overlap; /* of the sets; -1: the brief names nothing to calibrate on */
+    nsk_verdict *verdict;
+} findings;
+
 /* ---- machine-readable ---- */
 
 static void json_among(JsonBuilder *b, const nsk_comparison *c, bool integer) {
@@ -38,7 +45,7 @@ static void json_among(JsonBuilder *b, const nsk_comparison *c, bool integer) {
         if (first > 0) {
             json_builder_begin_object(b);
             cli_json_int(b, "first", first);
-            cli_json_int(b, "right", nsk_right_among(c, first, integer));
+            cli_json_real(b, "right", nsk_right_among(c, first, integer));
             json_builder_end_object(b);
         }
     }
@@ -86,7 +93,7 @@ static void json_split(JsonBuilder *b, const nsk_loss_split *split) {
     json_builder_end_object(b);
 }
 
-static void print_json(const cli_job *job, const nsk_comparison *c, const nsk_loss_split *split) {
+static void print_json(const cli_job *job, const nsk_comparison *c, const findings *f) {
     JsonBuilder *b = cli_json_start(job);
     cli_json_int(b, "images", c->images);
     json_half(job, b, c, false);
@@ -98,9 +105,14 @@ static void print_json(const cli_job *job, const nsk_comparison *c, const nsk_lo
     cli_json_int(b, "images_to_settle",
                  nsk_images_to_settle(c->lost, c->won, c->images, loss_to_settle(job)));
     cli_json_real(b, "agreement", share(c->agree, c->images));
-    if (job->split) {
-        json_split(b, split);
+    cli_json_int(b, "tied", c->tied);
+    if (f->overlap >= 0) {
+        cli_json_int(b, "overlap", f->overlap);
     }
+    if (job->split) {
+        json_split(b, &f->split);
+    }
+    cli_json_verdict(b, f->verdict);
     json_builder_end_object(b);
     cli_print_json(b);
 }
@@ -142,7 +154,7 @@ static void print_summary(const cli_job *job, const nsk_comparison *c) {
         for (int i = 0; i < AMONG; i++) {
             if (among(c, i) > 0) {
                 g_snprintf(shares[i], CLI_TEXT, "%.2f %%",
-                           100.0 * share(nsk_right_among(c, among(c, i), k == 1), c->images));
+                           100.0 * nsk_right_among(c, among(c, i), k == 1) / c->images);
             }
         }
         cli_table_row(table, "%s\t%d\t%.2f %%\t%.2f %%\t%s\t%s\t%.2f %%",
@@ -155,13 +167,22 @@ static void print_summary(const cli_job *job, const nsk_comparison *c) {
     printf("\nloss       %.2f points; 95 %% interval for paired results %.2f to %.2f\n",
            c->loss_points, c->loss_low, c->loss_high);
     if (isfinite(job->brief->limits.loss)) {
-        printf("limit      %.2f points: %s\n", job->brief->limits.loss,
-               c->loss_points <= job->brief->limits.loss ? "holds" : "BROKEN");
+        static const char *const words[] = {
+            "holds", "OPEN: the interval crosses it, so that chance leaves it open", "BROKEN"};
+        double limit = job->brief->limits.loss;
+        printf("limit      %.2f points: %s\n", limit,
+               words[nsk_interval_standing(c->loss_low, c->loss_high, limit)]);
     }
     printf("chance     %.2g that equally good models differ so unevenly (McNemar's exact test);\n"
            "           to tell a loss of %.2f points from none takes about %d images\n",
            nsk_paired_chance(c->lost, c->won), 100.0 * loss_to_settle(job),
            nsk_images_to_settle(c->lost, c->won, c->images, loss_to_settle(job)));
+    if (c->tied > 0) {
+        printf(
+            "ties       %d images whose highest integer score several classes share: the first of "
+            "them\n           in the labels' order is the answer\n",
+            c->tied);
+    }
     int flipped = c->images - c->agree;
     printf("agreement  %.2f %%; %d images flipped: %d lost, %d won, %d wrong both ways\n\n",
            100.0 * share(c->agree, c->images), flipped, c->lost, c->won,
@@ -388,34 +409,65 @@ static bool split_loss(cli_job *job, nsk_loss_split *split) {
                           job->held_out, split, cli_progress, NULL, &job->error);
 }
 
+/* Where a model file is given, the brief need not name anything to calibrate on. */
+static bool find_overlap(cli_job *job, int *overlap) {
+    *overlap = -1;
+    if (job->brief->calibration == NULL ||
+        (job->calibration == NULL && !g_file_test(job->brief->calibration, G_FILE_TEST_EXISTS))) {
+        return true;
+    }
+    if (!cli_load_calibration(job)) {
+        return false;
+    }
+    *overlap = nsk_images_shared(job->calibration, job->held_out);
+    return true;
+}
+
+static void print_text(const cli_job *job, const nsk_comparison *c, const findings *f) {
+    cli_print_facts(job);
+    print_summary(job, c);
+    if (job->split) {
+        print_split(c, &f->split);
+    }
+    print_classes(job, c);
+    print_confusion(job, c);
+    print_worse(job, c);
+    print_flips(job, c);
+    if (nsk_verdict_standing(f->verdict) != NSK_HOLDS) {
+        putchar('\n');
+        cli_print_findings(f->verdict);
+    }
+}
+
+/* What is written and found out once both models have answered. */
+static bool find_rest(cli_job *job, const nsk_comparison *c, findings *f) {
+    return (job->predictions == NULL || write_predictions(job, c)) && draw(job, c) &&
+           (!job->split || split_loss(job, &f->split)) && find_overlap(job, &f->overlap);
+}
+
 static int run(cli_job *job) {
-    nsk_loss_split split = {0, 0, 0};
+    findings f = {.overlap = -1};
     if (!cli_load_network(job) || !cli_load_held_out(job) || !cli_load_model(job)) {
         return cli_fail(job);
     }
     nsk_comparison *c =
         nsk_compare(job->network, job->model, job->held_out, cli_progress, NULL, &job->error);
-    if (c == NULL || (job->predictions != NULL && !write_predictions(job, c)) || !draw(job, c) ||
-        (job->split && !split_loss(job, &split))) {
+    if (c == NULL || !find_rest(job, c, &f)) {
         nsk_comparison_free(c);
         return cli_fail(job);
     }
+    f.verdict = nsk_verdict_new();
+    nsk_judge_comparison(f.verdict, c, &job->brief->labels, job->brief->limits.loss);
+    nsk_judge_overlap(f.verdict, "compare", MAX(f.overlap, 0), c->images);
     if (job->json) {
-        print_json(job, c, &split);
+        print_json(job, c, &f);
     } else {
-        cli_print_facts(job);
-        print_summary(job, c);
-        if (job->split) {
-            print_split(c, &split);
-        }
-        print_classes(job, c);
-        print_confusion(job, c);
-        print_worse(job, c);
-        print_flips(job, c);
+        print_text(job, c, &f);
     }
-    bool broken = c->loss_points > job->brief->limits.loss;
+    int status = cli_conclude(job, f.verdict);
+    nsk_verdict_free(f.verdict);
     nsk_comparison_free(c);
-    return broken ? CLI_LIMIT_BROKEN : CLI_DONE;
+    return status;
 }
 
 const cli_command cli_compare = {
@@ -427,6 +479,7 @@ const cli_command cli_compare = {
     "--plot F.svg whether the probabilities can be trusted.",
     1,
     1,
-    "model calibration held-out tolerant predictions all sheet plot split",
+    "model calibration held-out tolerant predictions all sheet plot split strict",
+    NULL,
     run,
 };

@@ -233,5 +233,6 @@ const cli_command cli_drift = {
     1,
     1,
     "calibration tolerant sample plot",
+    "sample: all, and 300 of them for what would come back",
     run,
 };

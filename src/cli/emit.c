@@ -115,5 +115,6 @@ const cli_command cli_emit = {
     1,
     MOST_NETWORKS,
     "model calibration held-out tolerant output frames",
+    "frames: 4",
     run,
 };

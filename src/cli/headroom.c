@@ -105,5 +105,6 @@ const cli_command cli_headroom = {
     1,
     1,
     "model board calibration tolerant",
+    NULL,
     run,
 };

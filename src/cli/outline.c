@@ -91,5 +91,6 @@ const cli_command cli_outline = {
     1,
     1,
     "plot",
+    NULL,
     run,
 };

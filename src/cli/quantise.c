@@ -260,5 +260,6 @@ const cli_command cli_quantise = {
     1,
     1,
     "calibration tolerant output array array-name onnx gains refine training",
+    "array-name: model",
     run,
 };

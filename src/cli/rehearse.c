@@ -86,7 +86,7 @@ static void json_sweep(JsonBuilder *b, const GArray *points) {
     json_builder_end_array(b);
 }
 
-static void print_json(const show *s, const GArray *points) {
+static void print_json(const show *s, const GArray *points, const nsk_verdict *v) {
     JsonBuilder *b = cli_json_start(s->job);
     if (s->plays->len == 1) {
         json_play(b, s->job, play_at(s, 0));
@@ -103,6 +103,7 @@ static void print_json(const show *s, const GArray *points) {
     if (points != NULL) {
         json_sweep(b, points);
     }
+    cli_json_verdict(b, v);
     json_builder_end_object(b);
     cli_print_json(b);
 }
@@ -231,10 +232,15 @@ static void print_one(const cli_job *job, const play *p) {
     printf("%s on the simulated board '%s', camera at %g frames a second.\n", job->brief->name,
            job->board->name, job->board->frame_rate);
     if (job->scene != NULL) {
-        int width;
-        int height;
-        nsk_film_size(p->film, &width, &height);
-        printf("Scene %s, pictures of %d x %d pixels\n\n", job->scene, width, height);
+        int size[2];
+        int stored[2];
+        nsk_film_size(p->film, &size[0], &size[1]);
+        nsk_film_stored_size(p->film, &stored[0], &stored[1]);
+        printf("Scene %s, pictures of %d x %d pixels", job->scene, stored[0], stored[1]);
+        if (size[0] != stored[0] || size[1] != stored[1]) {
+            printf(", of which the camera gives %d x %d", size[0], size[1]);
+        }
+        puts("\n");
     } else {
         printf("Pictures of %s, in an order drawn from seed %d\n\n", job->brief->held_out,
                job->seed);
@@ -331,9 +337,9 @@ static bool write_files(const show *s, const GArray *points) {
     return good;
 }
 
-static void print(const show *s, const GArray *points) {
+static void print(const show *s, const GArray *points, const nsk_verdict *v) {
     if (s->job->json) {
-        print_json(s, points);
+        print_json(s, points, v);
         return;
     }
     cli_print_facts(s->job);
@@ -346,27 +352,31 @@ static void print(const show *s, const GArray *points) {
         putchar('\n');
         print_sweep(points);
     }
+    if (nsk_verdict_standing(v) != NSK_HOLDS) {
+        putchar('\n');
+        cli_print_findings(v);
+    }
 }
 
 static int run(cli_job *job) {
-    if (job->frames < 0 || job->frames > 1000000) {
-        g_snprintf(job->error.text, sizeof job->error.text,
-                   "--frames %d: from 0 (all images) to 1000000", job->frames);
-        return cli_fail(job);
-    }
     show s;
     rehearse_begin(&s, job);
     bool good = rehearse_play(&s);
     GArray *points = good && job->sweep ? sweep(&s) : NULL;
     good = good && write_files(&s, points);
+    int status = CLI_DONE;
     if (good) {
-        print(&s, points);
+        nsk_verdict *v = nsk_verdict_new();
+        rehearse_judge(&s, v);
+        print(&s, points, v);
+        status = cli_conclude(job, v);
+        nsk_verdict_free(v);
     }
     if (points != NULL) {
         g_array_free(points, TRUE);
     }
     rehearse_end(&s);
-    return good ? CLI_DONE : cli_fail(job);
+    return good ? status : cli_fail(job);
 }
 
 const cli_command cli_rehearse = {
@@ -383,6 +393,7 @@ const cli_command cli_rehearse = {
     1,
     "model board calibration held-out tolerant frames seed predictions all scene scenes sweep "
     "signals "
-    "plot capture fault",
+    "plot capture fault strict",
+    "frames: all; seed: 1",
     run,
 };

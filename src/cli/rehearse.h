@@ -28,6 +28,9 @@ void rehearse_begin(show *s, cli_job *job);
 /* Loads what the job names, and plays its scene, all scenes of its brief, or held-out pictures. */
 bool rehearse_play(show *s);
 void rehearse_end(show *s);
+/* What came of all of it, held against the brief's limits; where something was broken on purpose,
+ * nothing is judged. */
+void rehearse_judge(const show *s, nsk_verdict *verdict);
 
 static inline play *play_at(const show *s, guint i) {
     return &g_array_index(s->plays, play, i);

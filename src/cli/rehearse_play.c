@@ -36,7 +36,6 @@ static bool read_faults(show *s) {
 
 static bool run_play(const show *s, play *p) {
     cli_job *job = s->job;
-    nsk_film_size(p->film, &p->product.camera_width, &p->product.camera_height);
     p->budget =
         nsk_budget_make(job->model, job->board, &p->product, &job->brief->limits, &job->error);
     p->stage = (nsk_stage){.model = job->model,
@@ -63,8 +62,8 @@ static char *stem_of(const char *path) {
 
 static bool add_scene(const show *s, const char *path) {
     cli_job *job = s->job;
-    nsk_film *film =
-        nsk_film_read(path, &job->brief->labels, &job->brief->input, job->frames, &job->error);
+    nsk_film *film = nsk_film_read(path, &job->brief->labels, &job->brief->input,
+                                   &job->brief->product, job->frames, &job->error);
     const play one = {.name = stem_of(path), .film = film, .product = job->brief->product};
     g_array_append_val(s->plays, one);
     return film != NULL;
@@ -124,4 +123,23 @@ bool rehearse_play(show *s) {
         cli_progress(NULL, (int)i + 1, (int)s->plays->len);
     }
     return true;
+}
+
+void rehearse_judge(const show *s, nsk_verdict *verdict) {
+    nsk_rehearsed_counts sum = {0};
+    for (guint i = 0; i < s->plays->len; i++) {
+        const nsk_rehearsal *r = play_at(s, i)->rehearsal;
+        sum.frames += r->frames;
+        sum.dropped += r->dropped;
+        sum.troubled += r->troubled;
+        if (s->job->scene != NULL || s->job->scenes) { /* pictures in any order are no events */
+            sum.events += r->figures.events;
+            sum.missed += r->figures.missed;
+            sum.actions += r->figures.actions;
+            sum.false_actions += r->figures.false_actions;
+        }
+    }
+    if (s->fault_count == 0 && sum.frames > 0) {
+        nsk_judge_rehearsal(verdict, &sum, &s->job->brief->limits);
+    }
 }

@@ -27,6 +27,7 @@ typedef struct story {
     cli_job variants_job;
     nsk_variant *weighed;
     show rehearsal; /* plays only where the brief has scenes */
+    nsk_verdict *verdict;
 } story;
 
 static double share(int part, int whole) {
@@ -74,6 +75,29 @@ static bool find_drift(story *s) {
     return s->drift != NULL;
 }
 
+/* Of the whole calibration set, though its limit leaves some of it unused. */
+static bool survey(story *s) {
+    cli_job *job = s->job;
+    int limit = job->brief->calibration_limit;
+    job->brief->calibration_limit = 0;
+    nsk_images *all = cli_open_calibration(job);
+    job->brief->calibration_limit = limit;
+    s->survey =
+        all != NULL ? nsk_survey_make(all, job->held_out, cli_progress, NULL, &job->error) : NULL;
+    nsk_images_free(all);
+    return s->survey != NULL;
+}
+
+static void judge(story *s) {
+    const nsk_brief *brief = s->job->brief;
+    s->verdict = nsk_verdict_new();
+    nsk_judge_survey(s->verdict, s->survey, &brief->labels);
+    nsk_judge_vetting(s->verdict, s->vetting);
+    nsk_judge_comparison(s->verdict, s->comparison, &brief->labels, brief->limits.loss);
+    nsk_judge_budget(s->verdict, s->budget);
+    rehearse_judge(&s->rehearsal, s->verdict);
+}
+
 static bool find_variants(story *s) {
     cli_job *job = s->job;
     if (job->brief->variants_brief == NULL) {
@@ -105,10 +129,9 @@ static bool find_out(story *s) {
     }
     brief = job->brief;
     s->outline = nsk_network_outline(job->network);
-    s->survey = nsk_survey_make(job->calibration, job->held_out, cli_progress, NULL, &job->error);
-    s->comparison = s->survey != NULL ? nsk_compare(job->network, job->model, job->held_out,
-                                                    cli_progress, NULL, &job->error)
-                                      : NULL;
+    s->comparison = survey(s) ? nsk_compare(job->network, job->model, job->held_out, cli_progress,
+                                            NULL, &job->error)
+                              : NULL;
     s->budget = s->comparison != NULL ? nsk_budget_make(job->model, job->board, &brief->product,
                                                         &brief->limits, &job->error)
                                       : NULL;
@@ -116,7 +139,11 @@ static bool find_out(story *s) {
                       ? nsk_headroom_make(job->model, NULL, job->board, &brief->product,
                                           &brief->limits, &job->error)
                       : NULL;
-    return s->headroom != NULL && vet(s) && find_drift(s) && find_variants(s) && rehearse(s);
+    if (s->headroom == NULL || !vet(s) || !find_drift(s) || !find_variants(s) || !rehearse(s)) {
+        return false;
+    }
+    judge(s);
+    return true;
 }
 
 /* ---- drawings ---- */
@@ -139,55 +166,20 @@ static void tell_limits(const story *s) {
     for (int i = 0; i < NSK_BUDGET_LIMITS; i++) {
         const nsk_budget_limit *l = &s->budget->limits[i];
         bool time = i == NSK_LIMIT_LATENCY;
-        nsk_page_verdict(s->page, l->holds ? NSK_GOOD : NSK_BAD, l->name, "%s of %s, %.0f %% used",
+        nsk_page_verdict(s->page, l->holds ? NSK_HOLDS : NSK_BROKEN, l->name,
+                         "%s of %s, %.0f %% used",
                          time ? cli_time(l->value, text[0]) : cli_bytes(l->value, text[0]),
                          time ? cli_time(l->limit, text[1]) : cli_bytes(l->limit, text[1]),
                          100.0 * l->value / l->limit);
     }
 }
 
-static void tell_rehearsal_verdict(const story *s) {
-    int missed = 0;
-    int wrong = 0;
-    int longer = 0;
-    for (guint i = 0; i < s->rehearsal.plays->len; i++) {
-        const nsk_figures *f = &play_at(&s->rehearsal, i)->rehearsal->figures;
-        missed += f->missed;
-        wrong += f->false_actions;
-        longer += f->longer_missed;
-    }
-    if (s->rehearsal.plays->len > 0) {
-        nsk_page_verdict(
-            s->page, missed + wrong == 0 ? NSK_GOOD : NSK_LOOK, "rehearsal",
-            "%u scenes: %d events missed (%d of more than %d frames), %d false actions",
-            s->rehearsal.plays->len, missed, longer, NSK_LONG, wrong);
-    }
-}
-
 static void tell_summary(const story *s) {
-    const nsk_comparison *c = s->comparison;
-    double limit = s->job->brief->limits.loss;
     nsk_page_section(s->page, "Summary");
-    nsk_page_verdict(s->page, s->survey->overlap == 0 ? NSK_GOOD : NSK_BAD, "images",
-                     "%d to calibrate, %d held out; %d stand in both", s->survey->sets[0].images,
-                     s->survey->sets[1].images, s->survey->overlap);
-    nsk_page_verdict(
-        s->page, s->vetting->better < 0 && !s->vetting->renamed ? NSK_GOOD : NSK_BAD, "preparation",
-        "%s",
-        s->vetting->better < 0 && !s->vetting->renamed
-            ? "no other colour order, range or label order suits the network better"
-            : "another preparation suits the network clearly better: see 'netsuke vet'");
-    nsk_page_verdict(s->page, c->loss_points <= limit ? NSK_GOOD : NSK_BAD, "accuracy",
-                     "float %.2f %%, integer %.2f %%: %.2f points lost (95 %% interval %.2f to "
-                     "%.2f)%s",
-                     100.0 * share(c->float_correct, c->images),
-                     100.0 * share(c->integer_correct, c->images), c->loss_points, c->loss_low,
-                     c->loss_high,
-                     isinf(limit)              ? ""
-                     : c->loss_points <= limit ? ", within its limit"
-                                               : ", over its limit");
-    tell_limits(s);
-    tell_rehearsal_verdict(s);
+    for (int i = 0; i < s->verdict->count; i++) {
+        const nsk_finding *f = &s->verdict->finding[i];
+        nsk_page_verdict(s->page, f->standing, f->step, "%s", f->text);
+    }
 }
 
 static bool tell_data(story *s) {
@@ -515,6 +507,7 @@ static void clear(story *s) {
     nsk_drift_free(s->drift);
     nsk_budget_free(s->budget);
     nsk_headroom_free(s->headroom);
+    nsk_verdict_free(s->verdict);
     if (s->variants != NULL) {
         g_array_free(s->variants, TRUE);
         g_free(s->weighed);
@@ -525,14 +518,6 @@ static void clear(story *s) {
     }
     g_rmdir(s->folder);
     g_free(s->folder);
-}
-
-static bool holds_all(const story *s) {
-    bool holds = s->comparison->loss_points <= s->job->brief->limits.loss;
-    for (int i = 0; i < NSK_BUDGET_LIMITS; i++) {
-        holds = holds && s->budget->limits[i].holds;
-    }
-    return holds;
 }
 
 static void json_rehearsal(JsonBuilder *b, const story *s) {
@@ -564,7 +549,8 @@ static void print_json(const story *s) {
     cli_json_real(b, "seconds", s->budget->seconds);
     json_rehearsal(b, s);
     json_builder_set_member_name(b, "holds");
-    json_builder_add_boolean_value(b, holds_all(s));
+    json_builder_add_boolean_value(b, nsk_verdict_standing(s->verdict) != NSK_BROKEN);
+    cli_json_verdict(b, s->verdict);
     json_builder_end_object(b);
     cli_print_json(b);
 }
@@ -578,15 +564,15 @@ static int run(cli_job *job) {
     }
     s.folder = g_dir_make_tmp("netsuke-XXXXXX", NULL);
     bool good = find_out(&s) && tell(&s);
-    bool holds = good && holds_all(&s);
     if (good && job->json) {
         print_json(&s);
     } else if (good) {
-        printf("%s: the whole story on one page; %s\n", job->output,
-               holds ? "every limit holds" : "a limit is broken");
+        printf("%s: the whole story on one page; %s\n", job->output, cli_verdict_words(s.verdict));
+        cli_print_findings(s.verdict);
     }
+    int status = good ? cli_conclude(job, s.verdict) : CLI_ERROR;
     clear(&s);
-    return !good ? cli_fail(job) : holds ? CLI_DONE : CLI_LIMIT_BROKEN;
+    return good ? status : cli_fail(job);
 }
 
 const cli_command cli_report = {
@@ -599,6 +585,7 @@ const cli_command cli_report = {
     "scenes that the brief names.",
     1,
     1,
-    "model board calibration held-out tolerant output keep",
+    "model board calibration held-out tolerant output keep strict",
+    "keep: the user's cache",
     run,
 };

@@ -146,5 +146,6 @@ const cli_command cli_stress = {
     1,
     1,
     "model calibration held-out tolerant sample all seed plot",
+    "sample: 240; seed: 1",
     run,
 };

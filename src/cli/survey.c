@@ -83,7 +83,7 @@ static const char *twin_path(const cli_job *job, const nsk_twins *t, int which) 
     return nsk_images_path(set_of(job, t->set[which]), t->image[which]);
 }
 
-static void print_json(const cli_job *job, const nsk_survey *s) {
+static void print_json(const cli_job *job, const nsk_survey *s, const nsk_verdict *v) {
     JsonBuilder *b = cli_json_start(job);
     json_builder_set_member_name(b, "light_differs");
     json_builder_add_boolean_value(b, light_differs(job, s));
@@ -108,6 +108,7 @@ static void print_json(const cli_job *job, const nsk_survey *s) {
         json_builder_end_object(b);
     }
     json_builder_end_array(b);
+    cli_json_verdict(b, v);
     json_builder_end_object(b);
     cli_print_json(b);
 }
@@ -273,16 +274,9 @@ static void print_twins(const cli_job *job, const nsk_survey *s) {
     if (!job->all && s->twin_count > SHORT_LIST) {
         printf("  ... and %d more; --all lists them\n", s->twin_count - SHORT_LIST);
     }
-    if (s->exact[NSK_TWINS_IN_BOTH_SETS] + s->near[NSK_TWINS_IN_BOTH_SETS] > 0) {
-        cli_paragraph("OVERLAP      ", "judge on pictures that nothing was fitted to: take these "
-                                       "out of one of the sets");
-    }
-    if (s->exact[NSK_TWINS_IN_TWO_CLASSES] + s->near[NSK_TWINS_IN_TWO_CLASSES] > 0) {
-        cli_paragraph("TWO LABELS   ", "the same picture under two labels: one of them is wrong");
-    }
 }
 
-static void print_survey(const cli_job *job, const nsk_survey *s, int limit) {
+static void print_survey(const cli_job *job, const nsk_survey *s, int limit, const nsk_verdict *v) {
     print_classes(job, s);
     if (limit > 0 && limit < s->sets[0].images) {
         printf("calibration  %d of %d pictures will be used, spread over the classes\n", limit,
@@ -295,6 +289,7 @@ static void print_survey(const cli_job *job, const nsk_survey *s, int limit) {
     }
     print_brightness(job, s);
     print_twins(job, s);
+    cli_print_findings(v);
     if (job->sheet != NULL) {
         printf("\nsheet        %s\n", job->sheet);
     }
@@ -320,13 +315,17 @@ static int run(cli_job *job) {
         nsk_survey_free(s);
         return cli_fail(job);
     }
+    nsk_verdict *v = nsk_verdict_new();
+    nsk_judge_survey(v, s, &job->brief->labels);
     if (job->json) {
-        print_json(job, s);
+        print_json(job, s, v);
     } else {
-        print_survey(job, s, limit);
+        print_survey(job, s, limit, v);
     }
+    int status = cli_conclude(job, v);
+    nsk_verdict_free(v);
     nsk_survey_free(s);
-    return CLI_DONE;
+    return status;
 }
 
 const cli_command cli_survey = {
@@ -338,6 +337,7 @@ const cli_command cli_survey = {
     "that stand there twice, and draws some of each class as the network sees them.",
     1,
     1,
-    "calibration held-out tolerant all sheet",
+    "calibration held-out tolerant all sheet strict",
+    NULL,
     run,
 };

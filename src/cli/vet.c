@@ -40,7 +40,7 @@ static void json_order(JsonBuilder *b, const cli_job *job, const nsk_vetting *v)
     json_builder_end_object(b);
 }
 
-static void print_json(const cli_job *job, const nsk_vetting *v) {
+static void print_json(const cli_job *job, const nsk_vetting *v, const nsk_verdict *verdict) {
     JsonBuilder *b = cli_json_start(job);
     cli_json_int(b, "images", v->images);
     cli_json_int(b, "correct", v->correct);
@@ -58,6 +58,7 @@ static void print_json(const cli_job *job, const nsk_vetting *v) {
         json_alternative(b, v, &v->alternatives[i]);
     }
     json_builder_end_array(b);
+    cli_json_verdict(b, verdict);
     json_builder_end_object(b);
     cli_print_json(b);
 }
@@ -152,16 +153,20 @@ static int run(cli_job *job) {
     if (v == NULL) {
         return cli_fail(job);
     }
+    nsk_verdict *verdict = nsk_verdict_new();
+    nsk_judge_vetting(verdict, v);
     if (job->json) {
-        print_json(job, v);
+        print_json(job, v, verdict);
     } else {
         printf("The float network on %d held-out images, in %d ways\n\n", v->images, v->count + 1);
         print_ways(job, v);
         putchar('\n');
         print_verdict(job, v);
     }
+    int status = cli_conclude(job, verdict);
+    nsk_verdict_free(verdict);
     nsk_vetting_free(v);
-    return CLI_DONE;
+    return status;
 }
 
 const cli_command cli_vet = {
@@ -174,5 +179,6 @@ const cli_command cli_vet = {
     1,
     1,
     "held-out tolerant sample all",
+    "sample: 600",
     run,
 };

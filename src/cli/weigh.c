@@ -223,5 +223,6 @@ const cli_command cli_weigh = {
     1,
     1000,
     "board calibration held-out tolerant training sample points plot keep only list jobs",
+    "sample: all; keep: the user's cache; jobs: one a processor",
     run,
 };

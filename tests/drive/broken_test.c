@@ -25,7 +25,8 @@ static const struct {
     {"true", "netsuke survey --colour x", "Unknown option --colour; see 'netsuke survey --help'"},
     {"true", "netsuke survey nowhere.ini", "nowhere.ini: No such file"},
     {"true", "netsuke quantise k", "say where the model goes"},
-    {"true", "netsuke rehearse k --frames -3", "--frames -3: from 0"},
+    {"true", "netsuke rehearse k --frames -3",
+     "--frames -3: a whole number from 1 to 1000000 is needed"},
     {"echo 'wdith = 3' >> k", "netsuke survey k", "unknown key 'wdith' in [report]"},
     {"sed -i 's/kiln.onnx/none.onnx/' k", "netsuke outline k", "none.onnx: No such file"},
     {"truncate -s 90000 kiln.onnx", "netsuke outline k",
@@ -34,7 +35,8 @@ static const struct {
     {": > kiln.onnx", "netsuke outline kiln.onnx", "kiln.onnx: not an ONNX model"},
     {"sed -i 's/48x48/40x48/' k", "netsuke outline k",
      "the input's width is 48 in the file and 40 in the brief"},
-    {"sed -i 's/= rgb/= grey/' k", "netsuke outline k", "the input's count of channels is 3"},
+    {"sed -i 's/= rgb/= grey/;/^mean/d;/^deviation/d' k", "netsuke outline k",
+     "the input's count of channels is 3"},
     {"sed -i '$d' labels.txt; rm -rf images/*/drip; sed -i 's/^resting.*//; s/;drip / /' k",
      "netsuke compare k", "has 6 outputs, the labels file has 5 names"},
     {"sed -i 's/drip/drips/' labels.txt k", "netsuke compare k", "no label is called 'drip'"},
@@ -155,13 +157,13 @@ static void tolerance_goes_on(void) {
                              "truncate -s 300 images/held-out/drip/drip-0002.png && "
                              "netsuke compare kiln.ini --tolerant --json");
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "\"images\" : 23"));
-    CU_ASSERT_PTR_NOT_NULL(strstr(o.err, "netsuke: left out 2; the first: images/held-out/dust"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.err, "netsuke: left out images/held-out/dust"));
     outcome_clear(&o);
 }
 
 static void overlap_is_found(void) {
     fresh_copy();
-    JsonNode *root = drive_json(0, "cd \"$T/d\" && cp images/calibration/chip/chip-0000.png "
+    JsonNode *root = drive_json(1, "cd \"$T/d\" && cp images/calibration/chip/chip-0000.png "
                                    "images/held-out/sound/ && netsuke survey kiln.ini --json");
     CU_ASSERT_EQUAL(json_number(root, "overlap"), 1);
     json_node_unref(root);
@@ -181,7 +183,7 @@ static void mixed_pictures_are_compared(void) {
                   ">&2",
                   NSK_BINARY_DIR, NSK_BINARY_DIR);
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "\"images\" : 22"));
-    CU_ASSERT_STRING_EQUAL(o.err, "22\n");
+    CU_ASSERT(g_str_has_prefix(o.err, "22\n") || g_str_has_suffix(o.err, "\n22\n"));
     outcome_clear(&o);
     o = drive_for(0, "cd \"$T/d\" && netsuke survey kiln.ini --held-out 'images/held, \"out\"'");
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "mixed sizes, 31 to 96 wide and 48 to 80 high"));

@@ -179,6 +179,17 @@ static void check_width(const char *text) {
     g_strfreev(lines);
 }
 
+/* Few pictures leave a limit open, which is said there, too. */
+static bool only_warnings(const char *text) {
+    char **lines = g_strsplit(text, "\n", -1);
+    bool only = true;
+    for (char **line = lines; *line != NULL; line++) {
+        only = only && (**line == '\0' || g_str_has_prefix(*line, "netsuke: open: "));
+    }
+    g_strfreev(lines);
+    return only;
+}
+
 static void they_print_for_people(void) {
     outcome made = drive_for(0, "netsuke quantise demo/kiln.ini -o \"$T/once.nsk\"");
     outcome_clear(&made);
@@ -190,7 +201,7 @@ static void they_print_for_people(void) {
                 CU_FAIL("something is not printed");
             }
         }
-        CU_ASSERT_STRING_EQUAL(o.err, ""); /* no terminal, no progress */
+        CU_ASSERT(only_warnings(o.err)); /* no terminal, no progress */
         check_width(o.out);
         outcome_clear(&o);
     }

@@ -27,7 +27,7 @@ static void the_tighter_limit_counts(void) {
     kiln_load(&k, 6);
     nsk_board *board = nsk_board_read(k.brief->board, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(board);
-    const nsk_limits none = {INFINITY, INFINITY, INFINITY, INFINITY};
+    const nsk_limits none = nsk_no_limits;
     nsk_budget *b = nsk_budget_make(k.file, board, NULL, &none, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(b);
     CU_ASSERT_EQUAL(b->limits[0].limit, board->flash);
@@ -44,7 +44,10 @@ static void the_tighter_limit_counts(void) {
         cycles += b->layer[i].cycles;
     }
     CU_ASSERT_DOUBLE_EQUAL(cycles, b->cycles, 1.0);
-    const nsk_limits tight = {b->flash - 1, b->ram, b->seconds * 0.99, INFINITY};
+    nsk_limits tight = nsk_no_limits;
+    tight.flash = b->flash - 1;
+    tight.ram = b->ram;
+    tight.latency = b->seconds * 0.99;
     nsk_budget *t = nsk_budget_make(k.file, board, NULL, &tight, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(t);
     CU_ASSERT(!t->limits[0].holds && t->limits[1].holds && !t->limits[2].holds);
@@ -333,7 +336,7 @@ static void headroom_is_what_others_cost(void) {
     kiln k;
     kiln_load(&k, 60);
     nsk_board *board = nsk_board_read(k.brief->board, &error);
-    const nsk_limits none = {INFINITY, INFINITY, INFINITY, INFINITY};
+    const nsk_limits none = nsk_no_limits;
     nsk_headroom *h = nsk_headroom_make(k.file, NULL, board, NULL, &none, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(h);
     CU_ASSERT_PTR_NULL(h->silent);

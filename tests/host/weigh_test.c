@@ -58,7 +58,7 @@ static nsk_variant made(const char *name, int right, double flash, double ram, d
                      .fits = true};
     nsk_share_interval(right, 100, &v.accuracy_low, &v.accuracy_high);
     v.limits[NSK_LIMIT_LATENCY] =
-        (nsk_budget_limit){"latency", "seconds", 0.1, seconds, seconds <= 0.1};
+        (nsk_budget_limit){"latency", "seconds", 0.1, seconds, seconds <= 0.1, false};
     return v;
 }
 

@@ -193,9 +193,10 @@ static void scenery_set(scenery *y, int each) {
     nsk_budget_free(y->s.budget);
     y->folder = scratch_new();
     y->csv = write_scene(y->folder, each);
-    y->film = nsk_film_read(y->csv, &y->s.k.brief->labels, &y->s.k.brief->input, 0, &error);
-    CU_ASSERT_PTR_NOT_NULL_FATAL(y->film);
     y->product = (nsk_product){64, 64, 1, true, 0.0, 1.0};
+    y->film =
+        nsk_film_read(y->csv, &y->s.k.brief->labels, &y->s.k.brief->input, &y->product, 0, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(y->film);
     y->s.budget =
         nsk_budget_make(y->s.k.file, y->s.board, &y->product, &y->s.k.brief->limits, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(y->s.budget);

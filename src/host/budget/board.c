@@ -1,5 +1,10 @@
 /* Board descriptions. */
+#include <string.h>
+
+#include "base/nearest.h"
+#include "base/shipped.h"
 #include "brief/settings.h"
+#include "budget/costs.h"
 
 static const nsk_setting_name known[] = {
     {"board", "name"},        {"board", "core"},         {"board", "clock"},
@@ -15,13 +20,11 @@ static bool fill(nsk_board *board, const nsk_settings *s, nsk_error *error) {
             return false;
         }
     }
-    const char *costs = nsk_settings_need(s, "costs", "file", error);
-    if (costs == NULL) {
-        return false;
-    }
+    const char *costs = nsk_settings_text(s, "costs", "file");
     board->name = g_strdup(nsk_settings_text(s, "board", "name"));
     board->core = g_strdup(nsk_settings_text(s, "board", "core"));
-    board->costs = nsk_path_beside(board->path, costs);
+    board->costs = costs != NULL ? nsk_path_beside(board->path, costs)
+                                 : nsk_shipped("costs", nsk_costs_of_core(board->core));
     board->frame_rate = 1.0;
     board->active_power = board->idle_power = board->sleep_power = -1.0;
     return nsk_settings_number(s, "board", "clock", NSK_HERTZ, 1e3, 1e11, &board->clock, error) &&
@@ -39,9 +42,37 @@ static bool fill(nsk_board *board, const nsk_settings *s, nsk_error *error) {
                                error);
 }
 
+char *nsk_board_find(const char *name, const char *beside) {
+    char *path = beside != NULL ? nsk_path_beside(beside, name) : g_strdup(name);
+    char *shipped = strchr(name, '/') == NULL && !g_file_test(path, G_FILE_TEST_EXISTS)
+                        ? nsk_shipped("boards", name)
+                        : NULL;
+    if (shipped == NULL) {
+        return path;
+    }
+    g_free(path);
+    return shipped;
+}
+
+static void fail_missing(const char *path, nsk_error *error) {
+    char **names = nsk_shipped_names("boards");
+    char *stem = nsk_stem(path);
+    char *meant = nsk_did_you_mean(stem, (const char *const *)names);
+    nsk_fail(error,
+             "%s: No such file or directory%s 'netsuke shelf' lists the boards that came along",
+             path, meant[0] != '\0' ? meant : ";");
+    g_free(meant);
+    g_free(stem);
+    g_strfreev(names);
+}
+
 nsk_board *nsk_board_read(const char *path, nsk_error *error) {
     if (path == NULL) {
         nsk_fail(error, "the brief names no board; add 'file' under [board], or use --board");
+        return NULL;
+    }
+    if (!g_file_test(path, G_FILE_TEST_EXISTS)) {
+        fail_missing(path, error);
         return NULL;
     }
     nsk_settings *s = nsk_settings_read(path, known, error);

@@ -133,15 +133,16 @@ static void estimate_power(nsk_budget *b, const nsk_product *product, const nsk_
 static void set_limit(nsk_budget_limit *to, const char *name, const char *unit, double wanted,
                       double board, double value) {
     double limit = fmin(wanted, board);
-    *to = (nsk_budget_limit){name, unit, limit, value, value <= limit};
+    *to = (nsk_budget_limit){name, unit, limit, value, value <= limit, false};
 }
 
 static bool estimate(nsk_budget *b, const nsk_model_file *file, const nsk_model *model,
                      const nsk_board *board, const nsk_product *product, const nsk_costs *costs,
                      const nsk_limits *limits, nsk_error *error) {
-    if (strcmp(nsk_costs_core(costs), board->core) != 0) {
+    const char *like = nsk_costs_core(costs);
+    if (strcmp(like, board->core) != 0 && strcmp(like, nsk_costs_of_core(board->core)) != 0) {
         return nsk_fail(error, "%s: the board's core is %s, its cost table is for %s", board->path,
-                        board->core, nsk_costs_core(costs));
+                        board->core, like);
     }
     b->flash_model = (double)file->size;
     b->ram_workspace = model->workspace_bytes;
@@ -166,10 +167,14 @@ static bool estimate(nsk_budget *b, const nsk_model_file *file, const nsk_model 
     b->code_source =
         g_strdup_printf("what this model needs of the runtime, %s, compiled with %s",
                         nsk_costs_source(costs, "kernels"), nsk_costs_source(costs, "compiler"));
+    char *other = strcmp(like, board->core) != 0
+                      ? g_strdup_printf("of the %s, whose code the %s runs: ", like, board->core)
+                      : g_strdup("");
     b->cycle_source =
-        g_strdup_printf("instructions %s; cycles: %s; flash wait states at a taken branch: %g",
-                        nsk_costs_source(costs, "instructions"), nsk_costs_source(costs, "cycles"),
-                        board->wait_states);
+        g_strdup_printf("%sinstructions %s; cycles: %s; flash wait states at a taken branch: %g",
+                        other, nsk_costs_source(costs, "instructions"),
+                        nsk_costs_source(costs, "cycles"), board->wait_states);
+    g_free(other);
     b->stack_source = g_strdup_printf(
         "deepest use by a layer, painted on the emulated %s; what calls the runtime comes "
         "on top",
@@ -182,9 +187,11 @@ bool nsk_ram_for_model(const nsk_board *board, const nsk_product *product, const
     const nsk_model shape = {.width = (uint16_t)input->width,
                              .height = (uint16_t)input->height,
                              .channels = input->colour == NSK_GREY ? 1 : 3};
-    double stack = 0.0;
-    nsk_costs *costs = nsk_costs_read(board->costs, error);
-    bool good = costs != NULL && nsk_costs_deepest(costs, &stack, error);
+    enum { USUAL_STACK = 1024 }; /* of a core without a table: what the known ones need at most */
+    double stack = USUAL_STACK;
+    bool has_table = board->costs != NULL && g_file_test(board->costs, G_FILE_TEST_EXISTS);
+    nsk_costs *costs = has_table ? nsk_costs_read(board->costs, error) : NULL;
+    bool good = costs == NULL ? !has_table : nsk_costs_deepest(costs, &stack, error);
     *bytes = fmin(board->ram, limits->ram) - stack -
              (product != NULL ? camera_bytes(product, &shape) : 0.0);
     nsk_costs_free(costs);

@@ -58,7 +58,27 @@ void nsk_cost_terms_of(const nsk_work *w, double *terms) {
     }
 }
 
+const char *nsk_costs_of_core(const char *core) {
+    static const char *const alike[][2] = {
+        {"cortex-m0plus", "cortex-m0"}, /* ARMv6-M; a taken branch takes a cycle less */
+        {"cortex-m0+", "cortex-m0"},    {"cortex-m1", "cortex-m0"},
+        {"cortex-m23", "cortex-m0"}, /* ARMv8-M baseline, of which the kernels use what v6-M has */
+        {"cortex-m4f", "cortex-m4"},    {"cortex-m35p", "cortex-m33"},
+    };
+    for (size_t i = 0; i < G_N_ELEMENTS(alike); i++) {
+        if (strcmp(core, alike[i][0]) == 0) {
+            return alike[i][1];
+        }
+    }
+    return core;
+}
+
 nsk_costs *nsk_costs_read(const char *path, nsk_error *error) {
+    if (path == NULL) {
+        nsk_fail(error, "no cost table came along for this board's core; name one as 'file' under "
+                        "[costs]");
+        return NULL;
+    }
     nsk_settings *settings = nsk_settings_read(path, known, error);
     if (settings == NULL) {
         return NULL;

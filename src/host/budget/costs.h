@@ -23,6 +23,10 @@ nsk_costs *nsk_costs_read(const char *path, nsk_error *error);
 void nsk_costs_free(nsk_costs *costs);
 const char *nsk_costs_core(const nsk_costs *costs);
 
+/* The core whose table serves for another: it runs the same instructions. Its own, where it has a
+ * table or nothing is known of it. */
+const char *nsk_costs_of_core(const char *core);
+
 /* Cost of a kernel by its name in the table (nsk_cost_kind, or "prepare"). */
 bool nsk_costs_kernel(const nsk_costs *costs, const char *kind, nsk_kernel_cost *cost,
                       nsk_error *error);

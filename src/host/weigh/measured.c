@@ -72,18 +72,18 @@ static bool add_network(GChecksum *sum, const nsk_network *network, nsk_error *e
     return add_file(sum, network->path, error);
 }
 
-/* Every picture with its label, in order; an array's file once. */
+/* Every picture with its label, in order; what stands in an array, by its place there. */
 static bool add_images(GChecksum *sum, const nsk_images *images, nsk_error *error) {
-    const char *last = "";
     bool good = true;
+    if (images->array.file != NULL) {
+        add_bytes(sum, g_mapped_file_get_contents(images->array.file),
+                  g_mapped_file_get_length(images->array.file));
+    }
     for (guint i = 0; i < images->entries->len && good; i++) {
         const nsk_entry *e = &g_array_index(images->entries, nsk_entry, i);
         const int place[2] = {e->label, e->index};
         add_bytes(sum, place, sizeof place);
-        if (e->index < 0 || strcmp(last, e->path) != 0) {
-            good = add_file(sum, e->path, error);
-        }
-        last = e->path;
+        good = e->index >= 0 || add_file(sum, e->path, error);
     }
     return good;
 }
