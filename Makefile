@@ -1,11 +1,27 @@
 # For people: `make demo` shows the whole job, `make check` runs the tests. CMake does the building.
+#: make                    build/netsuke
+#: make demo               the whole job on the kiln line, from nothing; installs what is missing
+#: make check              all tests; installs what is missing
+#: make check-fast         those that take little time: CONTRIBUTING.md says what is left out
+#: make bench              images a second here, instructions a multiply-accumulate on emulated cores
+#: make emulate            the hand-over of the kiln line's networks on every emulated core
+#: make install            into PREFIX (/usr/local), below DESTDIR where that is given
+#: make uninstall          takes away what the last install put there
+#: make package            a Debian package, in build/package
+#: make demo-train         trains the demo's network anew: five minutes (-gated, -third, -variants: others)
+#: make costs              counts every kernel on each emulated core, and writes the cost tables
+#: make study              how far estimates are from counts on whole networks
+#: make onnx-table         docs/onnx-support.md, from the standard's own cases
+#: make sanitise fuzz lint parts of make check; FUZZ_SECONDS=60 for each target
+#: make screenshots        the pictures of the README
+#: make clean
 BUILD := build
 JOBS := $(shell nproc)
 NETSUKE := $(BUILD)/netsuke
 IMAGES := demo/images
 CLANG := -DCMAKE_C_COMPILER=clang -DCMAKE_BUILD_TYPE=RelWithDebInfo
 
-.PHONY: all demo demo-data demo-train demo-train-gated demo-train-third demo-train-variants study check onnx-table unit sanitise fuzz lint bench costs emulate install screenshots clean
+.PHONY: all demo demo-data demo-train demo-train-gated demo-train-third demo-train-variants study check onnx-table unit sanitise fuzz lint check-fast bench costs emulate install uninstall package help screenshots clean
 
 all: $(BUILD)/Makefile
 	@cmake --build $(BUILD) -j $(JOBS) -- --no-print-directory -s
@@ -124,8 +140,24 @@ emulate: all demo-data
 	@echo
 	@BRIEF=demo/kiln-gated.ini scripts/emulate $(NETSUKE) $(BUILD)/emulate-gated 3
 
+# PREFIX is /usr/local where it is not given; DESTDIR goes before it, for packages.
+PREFIX := /usr/local
 install: all
-	@cmake --install $(BUILD)
+	@DESTDIR="$(DESTDIR)" cmake --install $(BUILD) --prefix "$(PREFIX)" >/dev/null
+	@echo "netsuke is in $(DESTDIR)$(PREFIX)"
+
+# What the last install put there.
+uninstall:
+	@test -f $(BUILD)/install_manifest.txt || { echo "nothing was installed from here" >&2; exit 1; }
+	@while read -r file || [ -n "$$file" ]; do \
+	  rm -f "$(DESTDIR)$$file"; \
+	  rmdir -p --ignore-fail-on-non-empty "$$(dirname "$(DESTDIR)$$file")" 2>/dev/null || true; \
+	done < $(BUILD)/install_manifest.txt
+	@rm -f $(BUILD)/install_manifest.txt
+
+# Every target that people use, and what it does.
+help:
+	@sed -n 's/^#: //p' Makefile
 
 screenshots: all demo-data
 	@scripts/dependencies screenshots

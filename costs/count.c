@@ -353,7 +353,6 @@ static bool write_table(const study *s, const char *path, nsk_error *error) {
                                k->mix.taken_branches / k->mix.instructions, k->spread, k->worst);
     }
     write_depths(s, text);
-    g_string_append(text, "\n[code]\n");
     bool good = handed_code(s->core->name, s->folder, text, error) &&
                 nsk_file_write(path, text->str, text->len, error);
     g_string_free(text, TRUE);

@@ -7,11 +7,14 @@
 
 enum { MOST_NETWORKS = NSK_KINDS + 1 };
 
-/* The first shape of each kind, and where it is wanted a streamed one. */
-static int make_models(nsk_model_file **models, bool streamed, nsk_error *error) {
+/* What is handed over: the first shape of each kind; a streamed one besides; that one alone. */
+typedef enum handed_set { WHOLE, WITH_STREAMED, STREAMED, HANDED_SETS } handed_set;
+static const char *const set_names[HANDED_SETS] = {"whole", "with-streamed", "streamed"};
+
+static int make_models(nsk_model_file **models, handed_set set, nsk_error *error) {
     bool have[NSK_KINDS] = {false};
     int count = 0;
-    for (int i = 0; i < grid_shape_count; i++) {
+    for (int i = 0; i < grid_shape_count && set != STREAMED; i++) {
         if (!have[grid_shapes[i].kind]) {
             have[grid_shapes[i].kind] = true;
             models[count] = grid_model(&grid_shapes[i], GRID_PLAIN, error);
@@ -20,21 +23,21 @@ static int make_models(nsk_model_file **models, bool streamed, nsk_error *error)
             }
         }
     }
-    if (streamed) {
+    if (set != WHOLE) {
         models[count] = grid_model(&grid_shapes[0], GRID_STREAMED, error);
         return models[count] != NULL ? count + 1 : -1;
     }
     return count;
 }
 
-static bool hand_over(const char *folder, bool streamed, nsk_error *error) {
+static bool hand_over(const char *folder, handed_set set, nsk_error *error) {
     nsk_model_file *models[MOST_NETWORKS] = {NULL};
     nsk_handed_network networks[MOST_NETWORKS];
     char name[MOST_NETWORKS][8];
-    int count = make_models(models, streamed, error);
+    int count = make_models(models, set, error);
     for (int i = 0; i < count; i++) {
         g_snprintf(name[i], sizeof name[i], "n%d", i);
-        networks[i] = (nsk_handed_network){name[i], models[i], NULL};
+        networks[i] = (nsk_handed_network){.name = name[i], .model = models[i]};
     }
     char **files = count > 0 ? nsk_emit(networks, count, folder, error) : NULL;
     for (int i = 0; i < MOST_NETWORKS; i++) {
@@ -47,8 +50,10 @@ static bool hand_over(const char *folder, bool streamed, nsk_error *error) {
 
 /* "nsk_arm_dsp_product" as "arm-dsp.product". */
 static char *key_of(const char *object) {
-    static const char *const folders[][2] = {
-        {"arm_dsp_", "arm-dsp."}, {"arm_mve_", "arm-mve."}, {"arm_small_", "arm-small."}};
+    static const char *const folders[][2] = {{"arm_dsp_", "arm-dsp."},
+                                             {"arm_mve_", "arm-mve."},
+                                             {"arm_small_", "arm-small."},
+                                             {"firmware_", "firmware."}};
     const char *name = object + strlen("nsk_");
     for (size_t i = 0; i < G_N_ELEMENTS(folders); i++) {
         if (g_str_has_prefix(name, folders[i][0])) {
@@ -72,11 +77,11 @@ static bool build(const char *core, const char *folder, nsk_error *error) {
     return good;
 }
 
-/* What the linker placed of a hand-over with or without streams; nsk_link_map_free. */
-static GArray *link_one(const char *core, const char *folder, bool streamed, nsk_error *error) {
-    char *handed = g_build_filename(folder, streamed ? "streamed" : "whole", NULL);
+/* What the linker placed of a hand-over; nsk_link_map_free. */
+static GArray *link_one(const char *core, const char *folder, handed_set set, nsk_error *error) {
+    char *handed = g_build_filename(folder, set_names[set], NULL);
     char *path = g_strdup_printf("%s/build/%s.map", handed, core);
-    bool good = hand_over(handed, streamed, error) && build(core, handed, error);
+    bool good = hand_over(handed, set, error) && build(core, handed, error);
     GArray *objects = good ? nsk_link_map_read(path, error) : NULL;
     g_free(path);
     g_free(handed);
@@ -92,22 +97,61 @@ static double runtime_of(const GArray *objects) {
     return sum;
 }
 
+/* The number behind a word at the start of a line; negative where there is none. */
+static double printed(const char *text, const char *word) {
+    char *line = g_strdup_printf("\n%s ", word);
+    const char *at = strstr(text, line);
+    double number = at != NULL ? g_ascii_strtod(at + strlen(line), NULL) : -1.0;
+    g_free(line);
+    return number;
+}
+
+/* By how much the product's loop is deeper than its layers alone: both as the self-test paints
+ * them.
+ */
+static bool append_loop_stack(const char *core, const char *folder, handed_set set, GString *to,
+                              nsk_error *error) {
+    char *line = g_strdup_printf("env -u MAKEFLAGS make -s -C \"%s/%s\" CORE=%s emulate", folder,
+                                 set_names[set], core);
+    char *out = NULL;
+    bool good = g_spawn_command_line_sync(line, &out, NULL, NULL, NULL) != FALSE;
+    double loop = good ? printed(out, "loop-stack") : -1.0;
+    double layers = good ? printed(out, "stack") : -1.0;
+    good = layers > 0.0 && loop >= layers;
+    g_string_append_printf(to, "%s = %.0f B\n", set_names[set], loop - layers);
+    if (!good) {
+        nsk_fail(error, "%s: the self-test paints no stack: %s", folder, out != NULL ? out : "");
+    }
+    g_free(out);
+    g_free(line);
+    return good;
+}
+
 bool handed_code(const char *core, const char *folder, GString *to, nsk_error *error) {
-    GArray *whole = link_one(core, folder, false, error);
-    GArray *streamed = whole != NULL ? link_one(core, folder, true, error) : NULL;
-    for (guint i = 0; streamed != NULL && i < whole->len; i++) {
-        const nsk_linked *one = &g_array_index(whole, nsk_linked, i);
+    GArray *linked[HANDED_SETS] = {NULL};
+    bool good = true;
+    for (int set = 0; set < HANDED_SETS && good; set++) {
+        linked[set] = link_one(core, folder, (handed_set)set, error);
+        good = linked[set] != NULL;
+    }
+    g_string_append(to, "\n[stack-loop]\n");
+    good = good && append_loop_stack(core, folder, WHOLE, to, error) &&
+           append_loop_stack(core, folder, STREAMED, to, error);
+    g_string_append(to, "\n[code]\n");
+    for (guint i = 0; good && i < linked[WHOLE]->len; i++) {
+        const nsk_linked *one = &g_array_index(linked[WHOLE], nsk_linked, i);
         if (g_str_has_prefix(one->object, "nsk_") && one->text > 0.0) {
             char *key = key_of(one->object);
             g_string_append_printf(to, "%s = %.0f B\n", key, one->text);
             g_free(key);
         }
     }
-    if (streamed != NULL) { /* and what it makes other files keep */
-        g_string_append_printf(to, "stream = %.0f B\n", runtime_of(streamed) - runtime_of(whole));
+    if (good) { /* and what it makes other files keep */
+        g_string_append_printf(to, "stream = %.0f B\n",
+                               runtime_of(linked[WITH_STREAMED]) - runtime_of(linked[WHOLE]));
     }
-    bool good = streamed != NULL;
-    nsk_link_map_free(whole);
-    nsk_link_map_free(streamed);
+    for (int set = 0; set < HANDED_SETS; set++) {
+        nsk_link_map_free(linked[set]);
+    }
     return good;
 }

@@ -133,8 +133,10 @@ void nsk_prepare(const nsk_model *model, const uint8_t *frame, size_t stride, vo
 
 /* The same for a frame that comes a few rows at a time, so that nobody has to hold it whole: a feed
  * is started for each frame and then given its rows, top to bottom. */
-enum { NSK_MOST_STREAMED = 32 }; /* only the first so many tensors can be between streamed layers */
-typedef struct nsk_held {        /* rows of a tensor: `made` so far, those before `first` dropped */
+enum nsk_streamed_limit {
+    NSK_MOST_STREAMED = 32
+};                        /* only the first so many tensors can be between streamed layers */
+typedef struct nsk_held { /* rows of a tensor: `made` so far, those before `first` dropped */
     uint16_t made, first;
 } nsk_held;
 typedef struct nsk_feed { /* the caller's to keep, nobody's to look into */

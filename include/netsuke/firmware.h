@@ -65,7 +65,7 @@ bool nsk_intact(const nsk_model *model);
 
 /* The rule. What it decides on are lines: each class's own, or that of a group of classes, whose
  * probabilities are added up then. Scores count as probabilities, in 256ths: (score + 128). */
-enum { NSK_MOST_WINDOW = 32 };
+enum nsk_window_limit { NSK_MOST_WINDOW = 32 };
 typedef struct nsk_rule {
     uint8_t threshold; /* an answer is the likeliest line, if that is at least so likely ... */
     uint8_t margin;    /* ... and so much likelier than the next; else it is 'unsure' */
@@ -77,9 +77,9 @@ typedef struct nsk_rule {
                              * one; past the last: none */
     const uint8_t *line_of; /* of each class: its line, or NSK_NO_LINE; NULL: its own */
 } nsk_rule;
-enum { NSK_NO_LINE = 255 };
+enum nsk_no_line { NSK_NO_LINE = 255 };
 
-enum { NSK_UNSURE = -2, NSK_NOTHING = -1 };
+enum nsk_no_answer { NSK_UNSURE = -2, NSK_NOTHING = -1 };
 
 typedef struct nsk_decider {         /* start it as all zeroes */
     int16_t recent[NSK_MOST_WINDOW]; /* answers, in a ring */

@@ -358,6 +358,9 @@ typedef struct nsk_handed_network {
     const nsk_model_file *model;
     const nsk_images
         *tried; /* its frames and the scores that they get become the self-test; or NULL */
+    /* What stands around it and how it decides, or NULL: nothing, and the likeliest class. */
+    const nsk_product *product;
+    const nsk_decision *decision;
 } nsk_handed_network;
 /* A C name of any text. g_free. */
 char *nsk_handed_name(const char *text);
@@ -379,7 +382,8 @@ typedef struct nsk_answer {
     /* of the truth: how many classes are likelier, and how many are just as likely, itself among
      * them; first the float network's, then the integer model's */
     int before[2], equals[2];
-    bool tied; /* several classes share the integer model's highest score; the first is taken */
+    float apart; /* half the sum of the distances of the two models' probabilities */
+    bool tied;   /* several classes share the integer model's highest score; the first is taken */
 } nsk_answer;
 
 typedef struct nsk_comparison {
@@ -387,6 +391,7 @@ typedef struct nsk_comparison {
     nsk_answer *answers; /* one an image, in the set's order */
     int float_correct, integer_correct, agree;
     int lost, won;              /* right in float only; right in integer only */
+    double apart;               /* the mean of the answers' */
     int tied;                   /* images where classes share the integer model's highest score */
     double loss_points;         /* float accuracy minus integer accuracy, percentage points */
     double loss_low, loss_high; /* its 95 % interval, Bonett and Price (2012), for paired results */
@@ -517,6 +522,29 @@ nsk_regain *nsk_regain_measure(const nsk_network *network, const nsk_images *cal
                                const nsk_recipe *recipe, const nsk_images *images,
                                nsk_progress progress, void *context, nsk_error *error);
 void nsk_regain_free(nsk_regain *regain);
+
+/* A change of the brief that was tried, and helped. */
+typedef struct nsk_advice {
+    char *change;    /* "conv9 = extremes, under [ranges]" */
+    char *reason;    /* why it was tried */
+    int agree[2];    /* images answered as by the float network, before and with it */
+    double apart[2]; /* nsk_comparison's, before and with it */
+} nsk_advice;
+
+typedef struct nsk_advices {
+    int images, tried, count;
+    int agree;          /* as the brief has it */
+    nsk_advice *advice; /* what helps most comes first */
+} nsk_advices;
+
+/* Tries what the drift of the layers suggests, each by itself, and keeps what measurably helps: no
+ * fewer images answered as by the float network, and more of them, or probabilities that are nearer
+ * to its by a twentieth. `file` is what network, calibration and recipe give. */
+nsk_advices *nsk_advise(const nsk_network *network, const nsk_images *calibration,
+                        const nsk_recipe *recipe, const nsk_model_file *file,
+                        const nsk_drift *drift, const nsk_images *images, nsk_progress progress,
+                        void *context, nsk_error *error);
+void nsk_advices_free(nsk_advices *advices);
 
 /* Draws error by layer, so far and alone, and what each layer would bring back where `regain` is
  * not NULL, as a .png or .svg file. */
@@ -685,6 +713,7 @@ typedef struct nsk_budget_limit {
 
 typedef struct nsk_budget {
     double flash, flash_model, flash_code;
+    double flash_loop; /* of the code: the product's loop, firmware.h */
     double ram, ram_workspace, ram_stack;
     double ram_frame;         /* what is held of the frame: a row of it where layers are streamed */
     double ram_rest_of_frame; /* what its other rows would take */
@@ -695,6 +724,9 @@ typedef struct nsk_budget {
     /* Where counts on the emulator lie in 19 of 20 cases, as far as the misfits of the cost table
      * tell. */
     double seconds_low, seconds_high;
+    /* Whether the core's timings are published: where not, a cycle is counted for each instruction,
+     * and only the board can tell how long it takes. */
+    bool timed;
     double watts, days; /* on the average, and on the battery; negative: not known */
     int layers;
     nsk_layer_cost *layer; /* one a layer */

@@ -3,52 +3,11 @@
 #include <math.h>
 #include <string.h>
 
-static uint8_t in_256ths(double probability, double round_up) {
-    return (uint8_t)fmin(round_up > 0.0 ? ceil(probability * 256.0) : floor(probability * 256.0),
-                         255.0);
-}
-
-static int resting_class(const nsk_decision *d, const nsk_model *model) {
-    for (int c = 0; c < model->classes && d->resting != NULL; c++) {
-        if (strcmp(nsk_label(model, (unsigned)c), d->resting) == 0) {
-            return c;
-        }
-    }
-    return -1;
-}
-
-/* Classes on no line share one, which is the one at rest. */
-nsk_rule nsk_rule_of(const nsk_decision *d, const nsk_model *model, uint8_t *line_of) {
-    int resting = resting_class(d, model);
-    nsk_rule rule = {.threshold = in_256ths(d->threshold, 1.0),
-                     .margin = in_256ths(d->margin, 1.0),
-                     .frames = (uint8_t)d->frames,
-                     .window = (uint8_t)d->window,
-                     .hold_off = (uint8_t)d->hold_off,
-                     .resting = resting >= 0 ? (uint16_t)resting : UINT16_MAX};
-    if (d->lines > 0) {
-        for (int c = 0; c < model->classes; c++) {
-            line_of[c] = (uint8_t)(d->line_of[c] >= 0 ? d->line_of[c] : d->lines);
-        }
-        rule.line_of = line_of;
-        rule.line_count = (uint8_t)(d->lines + 1);
-        rule.resting = (uint16_t)d->lines;
-    }
-    return rule;
-}
-
-const char *nsk_line_name(const nsk_decision *d, const nsk_labels *labels, int line) {
-    return line == NSK_UNSURE                 ? "unsure"
-           : d->lines > 0 && line >= d->lines ? "at rest"
-           : d->lines > 0                     ? d->line_names[line]
-                                              : labels->names[line];
-}
-
 int nsk_line_of_class(const nsk_decision *d, const nsk_model *model, int class_index) {
     if (d->lines > 0) {
         return d->line_of[class_index];
     }
-    return class_index == resting_class(d, model) ? -1 : class_index;
+    return class_index == nsk_resting_class(d, model) ? -1 : class_index;
 }
 
 /* Frames on end with one truth are an event, where that truth moves a line. `event_at`: of each

@@ -6,6 +6,7 @@
 #include <setjmp.h>
 #include <string.h>
 
+#include "brief/labels.h"
 #include "device/layer.h"
 #include "images/picture.h"
 #include "sim/figures.h"
@@ -27,8 +28,7 @@ typedef struct sim {
     int next;    /* frame of the camera */
     int frame;   /* that is being taken */
     int lost_at; /* frame at which the supply has failed last */
-    nsk_rule rule;
-    uint8_t line_of[256];
+    uint8_t line_of[NSK_MOST_LABELS];
     jmp_buf reset;
     GArray *answers;    /* of nsk_rehearsed */
     GByteArray *scores; /* of each */
@@ -245,14 +245,10 @@ static void run_firmware(void *context) {
                            .layer_done = sim_layer_done,
                            .answer = sim_answer,
                            .trouble = sim_trouble};
-    const nsk_product *p = s->stage->product;
-    const nsk_firmware firmware = {.model = s->flash,
-                                   .model_bytes = s->stage->model->size,
-                                   .camera_width = (uint16_t)s->width,
-                                   .camera_height = (uint16_t)s->height,
-                                   .check_every = (uint16_t)p->check_every,
-                                   .looks = p->looks,
-                                   .rule = s->rule};
+    nsk_firmware firmware =
+        nsk_firmware_of(s->stage->product, s->stage->decision, &s->model, s->line_of);
+    firmware.camera_width = (uint16_t)s->width; /* of held-out pictures: the frames themselves */
+    firmware.camera_height = (uint16_t)s->height;
     if (setjmp(s->reset) != 0) {
         s->result->resets++;
         s->now += START_UP;
@@ -309,7 +305,6 @@ nsk_rehearsal *nsk_rehearse(const nsk_stage *stage, nsk_error *error) {
     nsk_status status = nsk_open(&s.model, s.flash, stage->model->size);
     bool good = status == NSK_OK || nsk_fail(error, "the model is %s", nsk_status_text(status));
     if (good) {
-        s.rule = nsk_rule_of(stage->decision, &s.model, s.line_of);
         s.result->frames = nsk_film_frames(stage->film);
         s.result->classes = s.model.classes;
         nsk_film_size(stage->film, &s.width, &s.height);

@@ -3,6 +3,7 @@
 #ifndef NSK_REHEARSE_H
 #define NSK_REHEARSE_H
 
+#include "brief/rule.h"
 #include "netsuke/firmware.h"
 #include "netsuke/host.h"
 #include "sim/faults.h"
@@ -71,11 +72,6 @@ typedef struct nsk_stage {
  * size. */
 nsk_rehearsal *nsk_rehearse(const nsk_stage *stage, nsk_error *error);
 void nsk_rehearsal_free(nsk_rehearsal *rehearsal);
-
-/* The rule of a brief for a model; `line_of` is the memory for its groups, one a class. */
-nsk_rule nsk_rule_of(const nsk_decision *decision, const nsk_model *model, uint8_t *line_of);
-/* The name of a line; "at rest" for one that is no class of its own. */
-const char *nsk_line_name(const nsk_decision *decision, const nsk_labels *labels, int line);
 
 /* How another rule would have done on the same scores: fills `decided`, one an answer, and the
  * figures. */

@@ -3,6 +3,7 @@
 #include <stdio.h>
 #include <string.h>
 
+#include "brief/labels.h"
 #include "report/canvas.h"
 #include "sim/rehearse.h"
 
@@ -28,7 +29,7 @@ static nsk_sweep_point try(nsk_rehearsal *const *rehearsals, const nsk_stage *st
     for (int i = 0; i < count; i++) {
         nsk_model model;
         nsk_figures one;
-        uint8_t line_of[256];
+        uint8_t line_of[NSK_MOST_LABELS];
         int *decided = g_new(int, rehearsals[i]->taken + 1);
         nsk_open(&model, stages[i].model->bytes, stages[i].model->size);
         nsk_rule rule = nsk_rule_of(decision, &model, line_of);

@@ -34,18 +34,21 @@ static void json_numbers(JsonBuilder *b, const char *group, const char *const *n
 }
 
 static void print_json(const cli_job *job, const nsk_budget *u) {
-    static const char *const flash[] = {"total", "model", "code"};
+    static const char *const flash[] = {"total", "model", "code", "loop"};
     static const char *const ram[] = {"total", "workspace", "lower_bound",
                                       "frame", "camera",    "stack"};
     static const char *const latency[] = {"cycles", "seconds", "seconds_low", "seconds_high"};
     JsonBuilder *b = cli_json_start(job);
-    json_numbers(b, "flash", flash, (double[]){u->flash, u->flash_model, u->flash_code}, 3);
+    json_numbers(b, "flash", flash,
+                 (double[]){u->flash, u->flash_model, u->flash_code, u->flash_loop}, 4);
     json_numbers(b, "ram", ram,
                  (double[]){u->ram, u->ram_workspace, u->ram_lower_bound, u->ram_frame,
                             u->ram_camera, u->ram_stack},
                  6);
     json_numbers(b, "latency", latency,
                  (double[]){u->cycles, u->seconds, u->seconds_low, u->seconds_high}, 4);
+    json_builder_set_member_name(b, "timings_published");
+    json_builder_add_boolean_value(b, u->timed);
     if (u->joules >= 0.0) {
         cli_json_real(b, "joules", u->joules);
     }
@@ -78,6 +81,9 @@ static void print_limits(const nsk_budget *u) {
                       amount(l, margin, text[2]), l->holds ? "left" : "too much");
     }
     cli_table_print(table);
+    if (!u->timed) {
+        puts("         at one instruction a cycle, as this core's timings are not published");
+    }
 }
 
 static void print_energy(const cli_job *job, const nsk_budget *u) {
@@ -100,8 +106,9 @@ static void print_energy(const cli_job *job, const nsk_budget *u) {
 
 static void print_parts(const cli_job *job, const nsk_budget *u) {
     char text[5][CLI_TEXT];
-    printf("\nflash    model %s, code %s\n", cli_bytes(u->flash_model, text[0]),
-           cli_bytes(u->flash_code, text[1]));
+    printf("\nflash    model %s, code %s, of which the product's loop %s\n",
+           cli_bytes(u->flash_model, text[0]), cli_bytes(u->flash_code, text[1]),
+           cli_bytes(u->flash_loop, text[2]));
     if (u->ram_camera > 0.0) {
         printf("ram      %s for the camera's pictures, and\n         ",
                cli_bytes(u->ram_camera, text[0]));
@@ -123,10 +130,19 @@ static void print_parts(const cli_job *job, const nsk_budget *u) {
                "         who holds the frame whole needs %s more\n",
                layers, u->band, cli_bytes(u->ram_rest_of_frame, text[4]));
     }
-    printf("latency  %s cycles a frame: at most %.2f frames a second; by the misfits of the\n"
-           "         cost table %s to %s\n",
-           cli_count(u->cycles, text[0]), 1.0 / u->seconds, cli_time(u->seconds_low, text[1]),
-           cli_time(u->seconds_high, text[2]));
+    if (u->timed) {
+        printf("latency  %s cycles a frame: at most %.2f frames a second; by the misfits of the\n"
+               "         cost table %s to %s\n",
+               cli_count(u->cycles, text[0]), 1.0 / u->seconds, cli_time(u->seconds_low, text[1]),
+               cli_time(u->seconds_high, text[2]));
+    } else {
+        printf(
+            "latency  %s instructions a frame, %.1f %% more or less by the misfits of the\n"
+            "         cost table; at one a cycle, at most %.2f frames a second: 'netsuke clock'\n"
+            "         learns the board's own timings\n",
+            cli_count(u->cycles, text[0]), 100.0 * (u->seconds_high / u->seconds - 1.0),
+            1.0 / u->seconds);
+    }
     print_energy(job, u);
 }
 
@@ -187,7 +203,7 @@ static bool compile(cli_job *job, nsk_budget *u) {
 }
 
 static int run(cli_job *job) {
-    if (!cli_load_board(job) || !cli_load_model(job)) {
+    if (!cli_load_board(job) || !cli_load_model(job) || !cli_check_own_model(job)) {
         return cli_fail(job);
     }
     nsk_budget *u = nsk_budget_make(job->model, job->board, &job->brief->product,

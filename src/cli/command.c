@@ -224,6 +224,17 @@ bool cli_check_model(cli_job *job, const nsk_model *model) {
     return nsk_model_is_for(model, &job->brief->labels, &job->brief->input, &job->error);
 }
 
+bool cli_check_own_model(cli_job *job) {
+    nsk_model model;
+    nsk_status status = nsk_open(&model, job->model->bytes, job->model->size);
+    if (status != NSK_OK) {
+        g_snprintf(job->error.text, sizeof job->error.text, "the model is %s",
+                   nsk_status_text(status));
+        return false;
+    }
+    return (job->brief->input.width > 0 || cli_load_network(job)) && cli_check_model(job, &model);
+}
+
 void cli_note_left_out(const nsk_images *images) {
     enum { LISTED = 20 };
     int count = nsk_images_left_out(images);

@@ -70,6 +70,9 @@ bool cli_load_evened(cli_job *job);
 /* Is the model for the brief's labels and preparation? */
 bool cli_check_model(cli_job *job, const nsk_model *model);
 
+/* The same of the model that is loaded, open or not. */
+bool cli_check_own_model(cli_job *job);
+
 /* Frees what the job holds. */
 void cli_job_clear(cli_job *job);
 

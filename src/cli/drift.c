@@ -45,7 +45,25 @@ static void json_regain(JsonBuilder *b, const nsk_regain *r) {
     json_builder_end_object(b);
 }
 
-static void print_json(const cli_job *job, const nsk_drift *d, const nsk_regain *r) {
+static void json_advice(JsonBuilder *b, const nsk_advices *a) {
+    json_builder_set_member_name(b, "advice");
+    json_builder_begin_array(b);
+    for (int i = 0; i < a->count; i++) {
+        json_builder_begin_object(b);
+        cli_json_text(b, "change", a->advice[i].change);
+        cli_json_text(b, "reason", a->advice[i].reason);
+        cli_json_int(b, "agree_before", a->advice[i].agree[0]);
+        cli_json_int(b, "agree", a->advice[i].agree[1]);
+        cli_json_real(b, "apart_before", a->advice[i].apart[0]);
+        cli_json_real(b, "apart", a->advice[i].apart[1]);
+        json_builder_end_object(b);
+    }
+    json_builder_end_array(b);
+    cli_json_int(b, "advice_tried", a->tried);
+}
+
+static void print_json(const cli_job *job, const nsk_drift *d, const nsk_regain *r,
+                       const nsk_advices *a) {
     JsonBuilder *b = cli_json_start(job);
     cli_json_int(b, "images", d->images);
     json_builder_set_member_name(b, "layers");
@@ -69,9 +87,8 @@ static void print_json(const cli_job *job, const nsk_drift *d, const nsk_regain 
         json_builder_end_object(b);
     }
     json_builder_end_array(b);
-    if (r != NULL) {
-        json_regain(b, r);
-    }
+    json_regain(b, r);
+    json_advice(b, a);
     json_builder_end_object(b);
     cli_print_json(b);
 }
@@ -92,50 +109,29 @@ static void print_layer(cli_table *table, const nsk_drift_layer *l) {
                   cli_bar(fmax(l->sqnr_db, 0.0) / MOST_DB, BAR, bar));
 }
 
-/* What stands out, and what may be tried: figures that a specialist would look at twice. */
-static void print_advice(const cli_job *job, const nsk_drift *d) {
-    enum { FEW_LEVELS = 32 };
-    const double MUCH_WORSE_DB = 12.0;
-    const double OFTEN_AT_END = 0.01;
-    const nsk_drift_layer *worst = NULL;
-    const nsk_drift_layer *narrow = NULL;
-    char text[320];
-    for (int i = 0; i < d->layers - 1; i++) { /* the last one's outputs are the answer */
-        const nsk_drift_layer *l = &d->layer[i];
-        if (!l->measured) {
-            continue;
-        }
-        if (!isnan(l->alone_db) && (worst == NULL || l->alone_db < worst->alone_db)) {
-            worst = l;
-        }
-        if (l->levels <= FEW_LEVELS && (narrow == NULL || l->levels < narrow->levels)) {
-            narrow = l;
-        }
-        if (l->at_high > OFTEN_AT_END) {
-            g_snprintf(text, sizeof text,
-                       "%.1f %% of the outputs of %s are at the highest level, and cut off there: "
-                       "try '%s = extremes' under [ranges]",
-                       100.0 * l->at_high, l->name, l->name);
-            cli_paragraph("advice  ", text);
-        }
+/* What was tried, and helps. */
+static void print_advice(const nsk_advices *a) {
+    if (a->agree == a->images) {
+        cli_paragraph("advice  ", "every answer is the float network's: there is nothing to win");
+        return;
     }
-    if (narrow != NULL) {
-        g_snprintf(text, sizeof text,
-                   "%s uses %d of 256 levels for nine tenths of its outputs, the others for a few "
-                   "large ones: try '%s = percentile' under [ranges], which cuts those off",
-                   narrow->name, narrow->levels, narrow->name);
+    for (int i = 0; i < a->count; i++) {
+        const nsk_advice *one = &a->advice[i];
+        char *text = g_strdup_printf(
+            "%s (%s): tried, %d instead of %d of %d images are answered as by the float network, "
+            "and "
+            "the probabilities are %.0f %% nearer to its; 'netsuke compare' says what it is worth",
+            one->change, one->reason, one->agree[1], one->agree[0], a->images,
+            100.0 * (1.0 - one->apart[1] / one->apart[0]));
         cli_paragraph("advice  ", text);
+        g_free(text);
     }
-    if (worst != NULL) {
-        bool even_out = worst->alone_db - worst->worst_channel_db > MUCH_WORSE_DB &&
-                        !job->brief->recipe.equalise;
-        g_snprintf(text, sizeof text,
-                   "%s adds most by itself (%.1f dB): try %s; 'netsuke compare' "
-                   "says what it is worth",
-                   worst->name, worst->alone_db,
-                   even_out ? "'equalise = yes' under [stages], as its channels differ much"
-                            : "another of its ranges");
+    if (a->count == 0) {
+        char *text = g_strdup_printf("none: %d changes of ranges and stages were tried, and none "
+                                     "measurably helps",
+                                     a->tried);
         cli_paragraph("advice  ", text);
+        g_free(text);
     }
 }
 
@@ -162,7 +158,8 @@ static void print_regain(const nsk_regain *r) {
     puts("");
 }
 
-static void print_text(const cli_job *job, const nsk_drift *d, const nsk_regain *r) {
+static void print_text(const cli_job *job, const nsk_drift *d, const nsk_regain *r,
+                       const nsk_advices *a) {
     cli_print_facts(job);
     printf("Signal over error of every layer's output, on %d held-out images\n\n", d->images);
     cli_table *table = cli_table_new("lrrrrrrl");
@@ -176,12 +173,8 @@ static void print_text(const cli_job *job, const nsk_drift *d, const nsk_regain 
     cli_paragraph("alone   ", "what this one does where its inputs are the float network's");
     cli_paragraph("levels  ", "so few of the 256 hold nine tenths of its outputs");
     cli_paragraph("lowest, highest  ", "shares of its outputs at the ends of its levels");
-    if (r != NULL) {
-        print_regain(r);
-    } else {
-        puts("");
-    }
-    print_advice(job, d);
+    print_regain(r);
+    print_advice(a);
 }
 
 /* Of the model that the brief describes; measured on a part of the images, as each layer takes a
@@ -211,15 +204,19 @@ static int run(cli_job *job) {
                                      job->held_out, cli_progress, NULL, &job->error);
     nsk_regain *r = NULL;
     const char *name = nsk_network_fact(job->network, NSK_FACT_NAME);
-    bool good = d != NULL && (job->model_path != NULL || (r = find_regain(job)) != NULL) &&
+    nsk_advices *a = NULL;
+    bool good = d != NULL && (r = find_regain(job)) != NULL &&
+                (a = nsk_advise(job->network, job->calibration, &job->brief->recipe, job->model, d,
+                                job->held_out, cli_progress, NULL, &job->error)) != NULL &&
                 (job->plot == NULL || nsk_drift_draw(d, r, name, job->plot, &job->error));
     if (good && job->json) {
-        print_json(job, d, r);
+        print_json(job, d, r, a);
     } else if (good) {
-        print_text(job, d, r);
+        print_text(job, d, r, a);
     }
     nsk_drift_free(d);
     nsk_regain_free(r);
+    nsk_advices_free(a);
     return good ? CLI_DONE : cli_fail(job);
 }
 

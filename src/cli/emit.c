@@ -70,7 +70,11 @@ static int emit(cli_job *call, handed *all, int count) {
         if (!load(call, i, &all[i])) {
             return cli_fail(call);
         }
-        networks[i] = (nsk_handed_network){all[i].name, all[i].job.model, all[i].job.held_out};
+        networks[i] = (nsk_handed_network){.name = all[i].name,
+                                           .model = all[i].job.model,
+                                           .tried = all[i].job.held_out,
+                                           .product = &all[i].job.brief->product,
+                                           .decision = &all[i].job.brief->decision};
     }
     char **files = nsk_emit(networks, count, call->output, &call->error);
     if (files == NULL) {
@@ -89,10 +93,9 @@ static int emit(cli_job *call, handed *all, int count) {
 static int run(cli_job *call) {
     handed all[MOST_NETWORKS] = {0};
     int count = (int)g_strv_length(call->arguments);
-    if (call->output == NULL || call->frames < 0 || (call->model_path != NULL && count > 1)) {
+    if (call->output == NULL || (call->model_path != NULL && count > 1)) {
         g_snprintf(call->error.text, sizeof call->error.text, "%s",
                    call->output == NULL ? "say where the C goes: netsuke emit BRIEF -o DIR"
-                   : call->frames < 0   ? "--frames is a number of frames, 1 or more"
                                         : "--model is for one brief");
         return cli_fail(call);
     }

@@ -70,7 +70,7 @@ static void print_text(const cli_job *job, const nsk_headroom *h, const nsk_budg
 }
 
 static int run(cli_job *job) {
-    if (!cli_load_board(job) || !cli_load_model(job)) {
+    if (!cli_load_board(job) || !cli_load_model(job) || !cli_check_own_model(job)) {
         return cli_fail(job);
     }
     const nsk_brief *brief = job->brief;

@@ -98,21 +98,9 @@ static bool add_films(const show *s) {
     return true;
 }
 
-static bool is_for_brief(cli_job *job) {
-    nsk_model model;
-    nsk_status status = nsk_open(&model, job->model->bytes, job->model->size);
-    if (status != NSK_OK) {
-        g_snprintf(job->error.text, sizeof job->error.text, "the model is %s",
-                   nsk_status_text(status));
-        return false;
-    }
-    return cli_check_model(job, &model);
-}
-
 bool rehearse_play(show *s) {
     cli_job *job = s->job;
-    if (!cli_load_board(job) || !cli_load_model(job) ||
-        (job->brief->input.width == 0 && !cli_load_network(job)) || !is_for_brief(job) ||
+    if (!cli_load_board(job) || !cli_load_model(job) || !cli_check_own_model(job) ||
         !read_faults(s) || !add_films(s)) {
         return false;
     }

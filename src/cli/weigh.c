@@ -164,7 +164,8 @@ static int show(cli_job *job, GArray *entries) {
                 (job->points == NULL || weigh_write_points(job, all, variants, count)) &&
                 (job->plot == NULL || nsk_weigh_draw(variants, count, job->plot, &job->error));
     for (int i = 0; i < count; i++) {
-        fit = fit && variants[i].fits;
+        bool open = variants[i].limits[NSK_LIMIT_LOSS].open;
+        fit = fit && variants[i].fits && !(open && job->strict);
     }
     if (good && job->json) {
         weigh_print_json(all, variants, count);
@@ -222,7 +223,7 @@ const cli_command cli_weigh = {
     "machines with the same build of netsuke: netsuke weigh demo/variants.ini --list | parallel",
     1,
     1000,
-    "board calibration held-out tolerant training sample points plot keep only list jobs",
+    "board calibration held-out tolerant training sample points plot keep only list jobs strict",
     "sample: all; keep: the user's cache; jobs: one a processor",
     run,
 };

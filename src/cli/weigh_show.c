@@ -53,7 +53,10 @@ static void print_common(const entry *entries, int count) {
 }
 
 static void append_limit(GString *line, const nsk_budget_limit *l, double unit, int digits) {
-    g_string_append_printf(line, "\t%.*f%s", digits, l->value / unit, l->holds ? " " : "!");
+    g_string_append_printf(line, "\t%.*f%s", digits, l->value / unit,
+                           !l->holds ? "!"
+                           : l->open ? "?"
+                                     : " ");
 }
 
 static void print_row(cli_table *table, const entry *entries, int count, const nsk_variant *v,
@@ -109,6 +112,7 @@ void weigh_print(const entry *entries, const nsk_variant *variants, int count) {
                   "no other is as good or better in accuracy, flash, ram, time and energy "
                   "alike");
     cli_paragraph("!     ", "over the limit of its brief, or what its board has");
+    cli_paragraph("?     ", "the interval of the loss crosses its limit: chance leaves it open");
     cli_paragraph("95 %  ", "interval of the integer model's accuracy (Wilson)");
     g_string_free(head, TRUE);
     g_string_free(units, TRUE);
@@ -139,6 +143,8 @@ static void json_variant(JsonBuilder *b, const entry *e, const nsk_variant *v) {
     }
     json_builder_set_member_name(b, "fits");
     json_builder_add_boolean_value(b, v->fits);
+    json_builder_set_member_name(b, "open");
+    json_builder_add_boolean_value(b, v->limits[NSK_LIMIT_LOSS].open);
     json_builder_set_member_name(b, "beaten");
     json_builder_add_boolean_value(b, v->beaten_by != NSK_NO_VARIANT);
     json_builder_end_object(b);

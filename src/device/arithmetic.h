@@ -17,7 +17,7 @@
 NSK_ASSERT((-3 >> 1) == -2, "right shifts of negative numbers must round toward minus infinity");
 
 /* A multiplier stands for m / 2^s, m in [2^30, 2^31), s in [1, 62]. */
-enum { NSK_SHIFT_LEAST = 1, NSK_SHIFT_MOST = 62 };
+enum nsk_shift_range { NSK_SHIFT_LEAST = 1, NSK_SHIFT_MOST = 62 };
 #define NSK_MULTIPLIER_LEAST (INT32_C(1) << 30)
 
 /* Past this a rescaled value is clamped anyway. */
@@ -60,7 +60,11 @@ static inline int8_t nsk_clamp(int32_t value, int32_t low, int32_t high) {
  * m, five bits t, both above zero, and the bias. The sum, bias included, times m / 2^t is the
  * output's level above its zero point. No |sum| is above NSK_SUM_MOST, so that nothing overflows.
  */
-enum { NSK_FINISH_FACTORS = 16, NSK_FINISH_SHIFTS = 32, NSK_FINISH_BIAS_BITS = 23 };
+enum nsk_finish_sizes {
+    NSK_FINISH_FACTORS = 16,
+    NSK_FINISH_SHIFTS = 32,
+    NSK_FINISH_BIAS_BITS = 23
+};
 #define NSK_SUM_MOST ((INT32_C(1) << 30) / 15)
 
 static inline int32_t nsk_finish_bias(int32_t finish) {
@@ -94,7 +98,7 @@ static inline int32_t nsk_weighted_sum(int32_t a, int32_t ka, int32_t b, int32_t
 }
 
 /* Two neighbours, (2^11 - part) of a and part of b, in units of 2^-11. */
-enum { NSK_BLEND_BITS = 11, NSK_BLEND_ONE = 1 << NSK_BLEND_BITS };
+enum nsk_blend_sizes { NSK_BLEND_BITS = 11, NSK_BLEND_ONE = 1 << NSK_BLEND_BITS };
 static inline int32_t nsk_blend_pair(int32_t a, int32_t b, int32_t part) {
     return a * (NSK_BLEND_ONE - part) + b * part;
 }

@@ -92,7 +92,7 @@ enum nsk_flag {
 enum nsk_line_field { NSK_P_SLOPE = 0, NSK_P_START = 1, NSK_LINE_BYTES = 8, NSK_LINE_BITS = 16 };
 
 /* Each of a softmax's two tables. */
-enum { NSK_SOFTMAX_ENTRIES = 16 };
+enum nsk_softmax_sizes { NSK_SOFTMAX_ENTRIES = 16 };
 
 /* A move's numbers, int32, stand where other layers have multipliers. */
 enum nsk_move_field {

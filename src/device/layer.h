@@ -155,7 +155,7 @@ static inline uint32_t nsk_kernel_area(const nsk_layer *l) {
 }
 
 /* Taps of one output of a convolution, transposed or not; more than NSK_MOST_TAPS are refused. */
-enum { NSK_MOST_TAPS = 1 << 24 };
+enum nsk_taps_limit { NSK_MOST_TAPS = 1 << 24 };
 static inline int32_t nsk_conv_taps(const nsk_layer *l) {
     return l->kernel_height * l->kernel_width * (l->in.channels / (int32_t)l->count);
 }
@@ -177,7 +177,7 @@ static inline bool nsk_conv_is_direct(const nsk_layer *l) {
 /* What a convolution needs beside its tensors, in the workspace: the inputs of NSK_GATHERED windows
  * where they must be gathered, and room for those of four pixels at 16 bits each, which some cores
  * widen them to. */
-enum { NSK_GATHERED = 4, NSK_WIDENED = 8 };
+enum nsk_scratch_pixels { NSK_GATHERED = 4, NSK_WIDENED = 8 };
 static inline int32_t nsk_conv_scratch(const nsk_layer *l) {
     int32_t row = nsk_row_bytes(nsk_conv_taps(l));
     return (NSK_WIDENED + (nsk_conv_is_direct(l) ? 0 : NSK_GATHERED)) * row;

@@ -5,7 +5,7 @@
 
 #include "layer.h"
 
-enum { NSK_SIXTEEN = 16, NSK_SIXTEEN_TAPS = 25 };
+enum nsk_sixteen_sizes { NSK_SIXTEEN = 16, NSK_SIXTEEN_TAPS = 25 };
 
 typedef struct nsk_sixteen_kernel {
     /* Sixteen channels from `first` on come next. */

@@ -244,15 +244,17 @@ static void whole_networks_are_estimated(void) {
     scratch_remove(folder);
 }
 
-/* The number behind "stack " in what the self-test prints. */
+/* The number behind "loop-stack " in what the self-test prints. */
 static double printed_stack(const char *text) {
-    const char *at = strstr(text, "\nstack ");
-    return at != NULL ? g_ascii_strtod(at + strlen("\nstack "), NULL) : -1.0;
+    const char *at = strstr(text, "\nloop-stack ");
+    return at != NULL ? g_ascii_strtod(at + strlen("\nloop-stack "), NULL) : -1.0;
 }
 
-/* A hand-over built for a core beside its budget: every byte that the linker placed of the runtime,
- * of the model and of the workspace, and the depth of the stack. */
-static void compare_with_map(const nsk_model_file *file, const char *handed, const char *core) {
+/* A hand-over built for a core beside its budget: every byte that the linker placed of the runtime
+ * and the product's loop, of the model and of all memory that they ask for, and the depth of the
+ * stack. */
+static void compare_with_map(const nsk_model_file *file, const nsk_product *product,
+                             const char *handed, const char *core) {
     static const char *const boards[][2] = {
         {"cortex-m0", "loop"},  {"cortex-m3", "ribbon"}, {"cortex-m4", "trimmer"},
         {"cortex-m7", "bat"},   {"cortex-m33", "stilt"}, {"cortex-m55", "calliper"},
@@ -267,7 +269,7 @@ static void compare_with_map(const nsk_model_file *file, const char *handed, con
     nsk_board *board = nsk_board_read(board_path, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(board);
     const nsk_limits none = nsk_no_limits;
-    nsk_budget *b = nsk_budget_make(file, board, NULL, &none, &error);
+    nsk_budget *b = nsk_budget_make(file, board, product, &none, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(b);
     char *line = g_strdup_printf("env -u MAKEFLAGS make -s -C %s CORE=%s emulate", handed, core);
     char *map = g_strdup_printf("%s/build/%s.map", handed, core);
@@ -279,14 +281,14 @@ static void compare_with_map(const nsk_model_file *file, const char *handed, con
     double code = 0.0;
     double variables = 0.0;
     double model = 0.0;
-    double workspace = 0.0;
+    double memory = 0.0;
     for (guint i = 0; i < objects->len; i++) {
         const nsk_linked *one = &g_array_index(objects, nsk_linked, i);
         bool runtime = g_str_has_prefix(one->object, "nsk_");
         code += runtime ? one->text : 0.0;
         variables += runtime ? one->data + one->bss : 0.0;
         model += strcmp(one->object, "kiln_model") == 0 ? one->text : 0.0;
-        workspace += strcmp(one->object, "self_test_data") == 0 ? one->bss : 0.0;
+        memory += strcmp(one->object, "self_test_data") == 0 ? one->bss : 0.0;
     }
     if (strcmp(core, "rv32imac") == 0) { /* its linker shortens calls by how far they go */
         double compiled;
@@ -302,7 +304,7 @@ static void compare_with_map(const nsk_model_file *file, const char *handed, con
     CU_ASSERT_EQUAL(code, b->flash_code);
     CU_ASSERT_EQUAL(variables, 0.0);
     CU_ASSERT_EQUAL(model, b->flash_model);
-    CU_ASSERT_EQUAL(workspace, b->ram_workspace);
+    CU_ASSERT_EQUAL(memory, b->ram_workspace + b->ram_frame + b->ram_camera);
     CU_ASSERT_EQUAL(printed_stack(out), b->ram_stack);
     nsk_link_map_free(objects);
     nsk_budget_free(b);
@@ -322,13 +324,17 @@ static void budgets_hold_to_the_byte(void) {
     nsk_images *few =
         nsk_images_open(k.brief->held_out, &k.brief->labels, &k.brief->input, 3, false, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(few);
-    const nsk_handed_network network = {"kiln", k.file, few};
+    const nsk_handed_network network = {.name = "kiln",
+                                        .model = k.file,
+                                        .tried = few,
+                                        .product = &k.brief->product,
+                                        .decision = &k.brief->decision};
     char **files = nsk_emit(&network, 1, handed, &error);
     assert_error(&error, "");
     CU_ASSERT_PTR_NOT_NULL_FATAL(files);
     for (int c = 0; c < emulated_core_count; c++) {
         if (emulated_cores[c].machine != NULL) {
-            compare_with_map(k.file, handed, emulated_cores[c].name);
+            compare_with_map(k.file, &k.brief->product, handed, emulated_cores[c].name);
         }
     }
     g_strfreev(files);

@@ -230,13 +230,14 @@ static void they_are_handed_over(void) {
         noisy_load(&n, cases[i].text, 5);
         nsk_images_keep(n.images, 10, true);
         char *folder = scratch_path(n.folder, "handed");
-        const nsk_handed_network network = {"tiles", n.file, n.images};
+        const nsk_handed_network network = {.name = "tiles", .model = n.file, .tried = n.images};
         char **files = nsk_emit(&network, 1, folder, &error);
         assert_error(&error, "");
         CU_ASSERT_PTR_NOT_NULL_FATAL(files);
-        char *command = g_strdup_printf("cd '%s' && cc -std=c11 -O1 -Wall -Wextra -Wconversion "
-                                        "-Werror *.c -o self_test && ./self_test | tail -1",
-                                        folder);
+        char *command =
+            g_strdup_printf("cd '%s' && cc -std=c11 -O1 -Wall -Wextra -Wconversion "
+                            "-Werror -I. *.c firmware/*.c -o self_test && ./self_test | tail -1",
+                            folder);
         char *arguments[] = {(char *)"sh", (char *)"-c", command, NULL};
         char *said = NULL;
         CU_ASSERT(g_spawn_sync(NULL, arguments, NULL, G_SPAWN_SEARCH_PATH, NULL, NULL, &said, NULL,

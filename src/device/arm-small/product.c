@@ -195,7 +195,7 @@ void nsk_multiply_out(const nsk_product *p, const int8_t *in, int32_t pixels, in
     }
     uint32_t *pairs = (uint32_t *)(void *)p->scratch;
     while (pixels > 0) {
-        int32_t some = pixels < PIXELS ? pixels : PIXELS;
+        int32_t some = pixels < PIXELS ? pixels : (int32_t)PIXELS;
         const int8_t *last = in + (some - 1) * p->in_step;
         for (int32_t i = 0; i < PIXELS; i += 2) { /* where there is none, the last stands in */
             const int8_t *a = i < some ? in + i * p->in_step : last;

@@ -2,7 +2,7 @@
 
 #include <string.h>
 
-enum { MOST_LABELS = 1000, LONGEST_LABEL = 100 };
+enum { LONGEST_LABEL = 100 };
 
 static bool check_label(const nsk_labels *labels, int index, const char *path, nsk_error *error) {
     const char *name = labels->names[index];
@@ -32,10 +32,10 @@ bool nsk_labels_read(const char *path, nsk_labels *labels, nsk_error *error) {
     }
     labels->names = g_strsplit(nsk_past_mark(g_strchomp(text)), "\n", -1);
     labels->count = (int)g_strv_length(labels->names);
-    bool good = labels->count >= 2 && labels->count <= MOST_LABELS && strlen(text) <= size;
+    bool good = labels->count >= 2 && labels->count <= NSK_MOST_LABELS && strlen(text) <= size;
     if (!good) {
         nsk_fail(error, "%s: %d labels; a classifier has 2 to %d, one a line", path, labels->count,
-                 MOST_LABELS);
+                 NSK_MOST_LABELS);
     }
     for (int i = 0; i < labels->count && good; i++) {
         g_strstrip(labels->names[i]);

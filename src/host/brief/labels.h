@@ -4,8 +4,9 @@
 
 #include "base/base.h"
 
-/* Empty lines at the end are ignored; an empty line before it, a name twice or a name that cannot
- * be a folder's is an error. */
+enum { NSK_MOST_LABELS = 1000 };
+
+/* Empty lines at the end are ignored; an empty line before it, or a name twice, is an error. */
 bool nsk_labels_read(const char *path, nsk_labels *labels, nsk_error *error);
 void nsk_labels_clear(nsk_labels *labels);
 

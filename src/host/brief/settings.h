@@ -11,7 +11,11 @@ typedef struct nsk_settings nsk_settings;
 /* A key that may stand in a file. A group or key of "*" is any name. */
 typedef struct nsk_setting_name {
     const char *group, *key;
+    const char *text; /* what it says, for manuals; NULL in files that people do not write */
 } nsk_setting_name;
+
+/* What briefs and boards may hold; a NULL group ends each. */
+extern const nsk_setting_name nsk_brief_settings[], nsk_board_settings[];
 
 typedef enum nsk_unit {
     NSK_NUMBER,

@@ -6,11 +6,21 @@
 #include "brief/settings.h"
 #include "budget/costs.h"
 
-static const nsk_setting_name known[] = {
-    {"board", "name"},        {"board", "core"},         {"board", "clock"},
-    {"board", "flash"},       {"board", "ram"},          {"board", "wait-states"},
-    {"board", "camera-rate"}, {"board", "active-power"}, {"board", "idle-power"},
-    {"board", "sleep-power"}, {"costs", "file"},         {NULL, NULL},
+const nsk_setting_name nsk_board_settings[] = {
+    {"board", "name", "Its name"},
+    {"board", "core",
+     "cortex-m0, cortex-m0plus, cortex-m3, cortex-m4, cortex-m7, cortex-m23, cortex-m33, "
+     "cortex-m55 or rv32imac"},
+    {"board", "clock", "As in 80 MHz"},
+    {"board", "flash", "As in 256 KiB"},
+    {"board", "ram", "As in 64 KiB"},
+    {"board", "wait-states", "Cycles that a taken branch waits for flash"},
+    {"board", "camera-rate", "Frames a second, as in 3 /s"},
+    {"board", "active-power", "Computing, as in 36 mW"},
+    {"board", "idle-power", "Waiting for a frame"},
+    {"board", "sleep-power", "Between times awake"},
+    {"costs", "file", "The core's cost table; the one that came along, where it is not given"},
+    {NULL, NULL, NULL},
 };
 
 static bool fill(nsk_board *board, const nsk_settings *s, nsk_error *error) {
@@ -75,7 +85,7 @@ nsk_board *nsk_board_read(const char *path, nsk_error *error) {
         fail_missing(path, error);
         return NULL;
     }
-    nsk_settings *s = nsk_settings_read(path, known, error);
+    nsk_settings *s = nsk_settings_read(path, nsk_board_settings, error);
     if (s == NULL) {
         return NULL;
     }

@@ -105,6 +105,7 @@ static bool estimate_time(nsk_budget *b, const nsk_model *model, const nsk_produ
                 (product == NULL || add_around(b, model, product, &t, error));
     double apart = spread_of(&t);
     b->cycles = t.cycles;
+    b->timed = !g_str_has_prefix(nsk_costs_source(costs, "cycles"), "one an instruction");
     b->seconds = b->cycles / board->clock;
     b->seconds_low = fmax(b->cycles - apart, 0.0) / board->clock;
     b->seconds_high = (b->cycles + apart) / board->clock;
@@ -136,6 +137,16 @@ static void set_limit(nsk_budget_limit *to, const char *name, const char *unit, 
     *to = (nsk_budget_limit){name, unit, limit, value, value <= limit, false};
 }
 
+/* The product's loop: its code, and its stack below that of the layers. */
+static bool add_loop(nsk_budget *b, const nsk_model *model, const nsk_costs *costs,
+                     nsk_error *error) {
+    double stack = 0.0;
+    bool good = nsk_costs_firmware(costs, model, &b->flash_loop, &stack, error);
+    b->flash_code += b->flash_loop;
+    b->ram_stack += stack;
+    return good;
+}
+
 static bool estimate(nsk_budget *b, const nsk_model_file *file, const nsk_model *model,
                      const nsk_board *board, const nsk_product *product, const nsk_costs *costs,
                      const nsk_limits *limits, nsk_error *error) {
@@ -154,7 +165,8 @@ static bool estimate(nsk_budget *b, const nsk_model_file *file, const nsk_model 
     b->band = model->band;
     if (!nsk_costs_code(costs, model, &b->flash_code, error) ||
         !estimate_time(b, model, product, costs, board, error) ||
-        !nsk_costs_stack(costs, model, &b->ram_stack, error)) {
+        !nsk_costs_stack(costs, model, &b->ram_stack, error) ||
+        (product != NULL && !add_loop(b, model, costs, error))) {
         return false;
     }
     estimate_power(b, product, board);
@@ -164,9 +176,10 @@ static bool estimate(nsk_budget *b, const nsk_model_file *file, const nsk_model 
     set_limit(&b->limits[NSK_LIMIT_RAM], "ram", "bytes", limits->ram, board->ram, b->ram);
     set_limit(&b->limits[NSK_LIMIT_LATENCY], "latency", "seconds", limits->latency,
               1.0 / board->frame_rate, b->seconds);
-    b->code_source =
-        g_strdup_printf("what this model needs of the runtime, %s, compiled with %s",
-                        nsk_costs_source(costs, "kernels"), nsk_costs_source(costs, "compiler"));
+    b->code_source = g_strdup_printf("what this model needs of the runtime, %s,%s compiled with %s",
+                                     nsk_costs_source(costs, "kernels"),
+                                     product != NULL ? " and the product's loop," : "",
+                                     nsk_costs_source(costs, "compiler"));
     char *other = strcmp(like, board->core) != 0
                       ? g_strdup_printf("of the %s, whose code the %s runs: ", like, board->core)
                       : g_strdup("");
@@ -176,9 +189,9 @@ static bool estimate(nsk_budget *b, const nsk_model_file *file, const nsk_model 
                         nsk_costs_source(costs, "cycles"), board->wait_states);
     g_free(other);
     b->stack_source = g_strdup_printf(
-        "deepest use by a layer, painted on the emulated %s; what calls the runtime comes "
-        "on top",
-        board->core);
+        "deepest use by a layer%s, painted on the emulated %s; what calls %s comes on top",
+        product != NULL ? " below the product's loop" : "", like,
+        product != NULL ? "nsk_firmware_run" : "the runtime");
     return true;
 }
 

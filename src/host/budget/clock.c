@@ -112,6 +112,10 @@ typedef struct sample {
  * part of the whole weighs a fifth of the same error of the sum. */
 static const double TRUST = 0.2;
 
+/* No board is so many times slower or faster than instructions at one a cycle: a timer's rate is
+ * wrong. */
+static const double ABSURD = 20.0;
+
 typedef struct learner {
     const nsk_costs *costs;
     double wait_states;
@@ -271,6 +275,14 @@ nsk_clocking *nsk_clock(const nsk_board *board, const nsk_clock_log *logs, int c
         c->layer = g_new0(nsk_clocked_layer, c->layers);
         l.pace = middle_pace(l.samples);
         c->pace = l.pace;
+        good = l.pace * ABSURD > 1.0 && l.pace < ABSURD;
+        if (!good) {
+            nsk_fail(
+                error,
+                "%s: by this log and --tick the board takes %.4g times the cycles that its table "
+                "says; give the rate of the timer that the log counts by",
+                logs[0].path, l.pace);
+        }
         for (int i = 0; i < c->layers; i++) {
             const sample *s = &g_array_index(l.samples, sample, i);
             c->layer[i] = (nsk_clocked_layer){s->kind, s->cycles, s->guess, 0.0};

@@ -13,36 +13,38 @@ struct nsk_costs {
 };
 
 static const nsk_setting_name known[] = {
-    {"table", "core"},
-    {"table", "kernels"},
-    {"table", "compiler"},
-    {"table", "emulator"},
-    {"table", "instructions"},
-    {"table", "cycles"},
-    {"code", "*"},
-    {"stack", "*"},
-    {"stack-streamed", "*"},
-    {"stack-over", "*"},
-    {"*", "call"},
-    {"*", "row"},
-    {"*", "byte"},
-    {"*", "output"},
-    {"*", "mac"},
-    {"*", "product"},
-    {"*", "pixel"},
-    {"*", "run"},
-    {"*", "copy"},
-    {"*", "alone"},
-    {"*", "fill"},
-    {"*", "block"},
-    {"*", "quad"},
-    {"*", "triple"},
-    {"*", "odd"},
-    {"*", "cycles-each"},
-    {"*", "branches-each"},
-    {"*", "spread"},
-    {"*", "worst-misfit"},
-    {NULL, NULL},
+    {"table", "core", NULL},
+    {"table", "kernels", NULL},
+    {"table", "compiler", NULL},
+    {"table", "emulator", NULL},
+    {"table", "instructions", NULL},
+    {"table", "cycles", NULL},
+    {"code", "*", NULL},
+    {"stack", "*", NULL},
+    {"stack-streamed", "*", NULL},
+    {"stack-over", "*", NULL},
+    {"stack-loop", "whole", NULL},
+    {"stack-loop", "streamed", NULL},
+    {"*", "call", NULL},
+    {"*", "row", NULL},
+    {"*", "byte", NULL},
+    {"*", "output", NULL},
+    {"*", "mac", NULL},
+    {"*", "product", NULL},
+    {"*", "pixel", NULL},
+    {"*", "run", NULL},
+    {"*", "copy", NULL},
+    {"*", "alone", NULL},
+    {"*", "fill", NULL},
+    {"*", "block", NULL},
+    {"*", "quad", NULL},
+    {"*", "triple", NULL},
+    {"*", "odd", NULL},
+    {"*", "cycles-each", NULL},
+    {"*", "branches-each", NULL},
+    {"*", "spread", NULL},
+    {"*", "worst-misfit", NULL},
+    {NULL, NULL, NULL},
 };
 
 const char *const nsk_cost_terms[NSK_COST_TERMS] = {"call",    "row",   "byte", "output", "mac",
@@ -186,8 +188,14 @@ static const char *file_of(const char *key) {
     return dot != NULL ? dot + 1 : key;
 }
 
-bool nsk_costs_code(const nsk_costs *costs, const nsk_model *model, double *bytes,
-                    nsk_error *error) {
+/* Files of src/device/firmware. */
+static bool is_firmware(const char *key) {
+    return g_str_has_prefix(key, "firmware.");
+}
+
+/* The table's sizes of files, those of the product's loop or the others that the model needs. */
+static bool sum_code(const nsk_costs *costs, const nsk_model *model, bool firmware, double *bytes,
+                     nsk_error *error) {
     nsk_needs needs = {.streams = false};
     nsk_needs_add(&needs, model);
     const char *const *keys = nsk_settings_keys(costs->settings, "code");
@@ -197,9 +205,18 @@ bool nsk_costs_code(const nsk_costs *costs, const nsk_model *model, double *byte
         if (!nsk_settings_number(costs->settings, "code", *keys, NSK_BYTES, 0, 1e9, &one, error)) {
             return false;
         }
-        *bytes += nsk_device_file_is_needed(file_of(*keys), &needs) ? one : 0.0;
+        bool counts = is_firmware(*keys) == firmware &&
+                      (firmware || nsk_device_file_is_needed(file_of(*keys), &needs));
+        *bytes += counts ? one : 0.0;
     }
-    return *bytes > 0.0 || nsk_fail(error, "%s: no sizes under [code]", costs->path);
+    return *bytes > 0.0 ||
+           nsk_fail(error, "%s: no sizes %sunder [code]; `make costs` writes a whole table",
+                    costs->path, firmware ? "of firmware." : "");
+}
+
+bool nsk_costs_code(const nsk_costs *costs, const nsk_model *model, double *bytes,
+                    nsk_error *error) {
+    return sum_code(costs, model, false, bytes, error);
 }
 
 /* A depth that was not seen is taken for that of the same kind, odd or not. */
@@ -234,6 +251,14 @@ bool nsk_costs_stack(const nsk_costs *costs, const nsk_model *model, double *byt
     return good;
 }
 
+bool nsk_costs_firmware(const nsk_costs *costs, const nsk_model *model, double *code, double *stack,
+                        nsk_error *error) {
+    const char *key = model->streamed > 0 ? "streamed" : "whole";
+    return sum_code(costs, model, true, code, error) &&
+           nsk_settings_need(costs->settings, "stack-loop", key, error) != NULL &&
+           nsk_settings_number(costs->settings, "stack-loop", key, NSK_BYTES, 0, 1e9, stack, error);
+}
+
 bool nsk_costs_deepest(const nsk_costs *costs, double *bytes, nsk_error *error) {
     static const char *const groups[] = {"stack", "stack-streamed", "stack-over"};
     *bytes = 0.0;
@@ -244,6 +269,10 @@ bool nsk_costs_deepest(const nsk_costs *costs, double *bytes, nsk_error *error) 
             good = deepen(costs, groups[g], *keys, bytes, error);
         }
     }
+    double loop = 0.0; /* in its deeper way */
+    good = good && nsk_settings_number(costs->settings, "stack-loop", "streamed", NSK_BYTES, 0, 1e9,
+                                       &loop, error);
+    *bytes += *bytes > 0.0 ? loop : 0.0;
     return good && (*bytes > 0.0 || nsk_fail(error, "%s: no depths under [stack]", costs->path));
 }
 
@@ -281,7 +310,8 @@ nsk_work nsk_sight_work(const nsk_model *model, unsigned width, unsigned height)
 }
 
 void nsk_costs_copy_sizes(const nsk_costs *costs, GString *to) {
-    static const char *const groups[] = {"stack", "stack-streamed", "stack-over", "code"};
+    static const char *const groups[] = {"stack", "stack-streamed", "stack-over", "stack-loop",
+                                         "code"};
     for (size_t g = 0; g < G_N_ELEMENTS(groups); g++) {
         const char *const *keys = nsk_settings_keys(costs->settings, groups[g]);
         g_string_append_printf(to, "\n[%s]\n", groups[g]);

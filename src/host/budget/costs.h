@@ -36,6 +36,9 @@ bool nsk_costs_code(const nsk_costs *costs, const nsk_model *model, double *byte
                     nsk_error *error);
 bool nsk_costs_stack(const nsk_costs *costs, const nsk_model *model, double *bytes,
                      nsk_error *error);
+/* The same of the product's loop: its code, and the stack that it uses besides. */
+bool nsk_costs_firmware(const nsk_costs *costs, const nsk_model *model, double *code, double *stack,
+                        nsk_error *error);
 /* The same where the model is not known yet. */
 bool nsk_costs_deepest(const nsk_costs *costs, double *bytes, nsk_error *error);
 /* What bringing a picture of that size to the model's frame takes, and looking at it. */

@@ -72,6 +72,9 @@ void nsk_runner_answer(const nsk_runner *r, int label, nsk_answer *answer) {
     answer->integer_probability = r->probabilities[answer->integer_class];
     answer->tied = is_tied(integers, r->model->classes, answer->integer_class);
     rank(r->probabilities, r->model->classes, answer, 1);
+    for (int c = 0; c < r->model->classes; c++) {
+        answer->apart += 0.5F * fabsf(scores[c] - r->probabilities[c]);
+    }
 }
 
 bool nsk_run_images(const nsk_network *network, const nsk_model *model, const nsk_images *images,
@@ -141,6 +144,7 @@ static void count(nsk_comparison *c) {
         c->integer_correct += integer_right;
         c->agree += a->float_class == a->integer_class;
         c->tied += a->tied;
+        c->apart += (double)a->apart / c->images;
         c->lost += float_right && !integer_right;
         c->won += integer_right && !float_right;
     }

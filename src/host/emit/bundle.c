@@ -141,12 +141,24 @@ static void add_firmware(nsk_bundle *bundle) {
     char **names = carried_names("firmware/");
     for (char **name = names; *name != NULL; name++) {
         char *path = g_strconcat("firmware/", *name, NULL);
+        char *handed = g_strconcat("firmware/nsk_firmware_", *name, NULL);
         GString *text = carried(path);
         flatten_includes(text);
-        nsk_bundle_add(bundle, path, text);
+        nsk_bundle_add(bundle, handed, text);
+        g_free(handed);
         g_free(path);
     }
     g_strfreev(names);
+}
+
+char *nsk_runtime_mark(const nsk_needs *needs) {
+    uint64_t kinds = 0;
+    for (int i = 0; i < NSK_KINDS; i++) {
+        kinds |= (uint64_t)needs->kinds[i] << i;
+    }
+    char *mark = g_strdup_printf("nsk_runtime_%s_%" G_GINT64_MODIFIER "x%s", nsk_version(), kinds,
+                                 needs->streams ? "_streamed" : "");
+    return g_strdelimit(mark, ".", '_');
 }
 
 static GString *operations_source(const nsk_needs *needs) {
@@ -164,6 +176,13 @@ static GString *operations_source(const nsk_needs *needs) {
                            "};\n\n/* Layers that run while the frame comes in. */\n"
                            "const nsk_streaming *const nsk_streaming_of_build = %s;\n",
                            needs->streams ? "&nsk_streams" : "NULL");
+    char *mark = nsk_runtime_mark(needs);
+    g_string_append_printf(text,
+                           "\n/* What networks that came along with this runtime ask for. */\n"
+                           "#ifdef __cplusplus\nextern \"C\" const uint8_t %s;\n#else\n"
+                           "extern const uint8_t %s;\n#endif\nconst uint8_t %s = 1;\n",
+                           mark, mark, mark);
+    g_free(mark);
     return text;
 }
 

@@ -19,6 +19,8 @@ void nsk_bundle_add_template(nsk_bundle *bundle, const char *name, const char *t
 /* The runtime's sources that are needed, side by side in one folder; the table of kinds with them.
  */
 void nsk_bundle_add_runtime(nsk_bundle *bundle, const nsk_needs *needs);
+/* The name of a symbol that a runtime with these kinds of layer has, and no other. g_free. */
+char *nsk_runtime_mark(const nsk_needs *needs);
 /* What runs the self-test on emulated boards. */
 void nsk_bundle_add_boards(nsk_bundle *bundle);
 

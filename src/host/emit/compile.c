@@ -59,7 +59,7 @@ bool nsk_budget_compile(const nsk_model_file *model, const char *core, double *c
         return false;
     }
     char *folder = g_build_filename(scratch, "handed", NULL);
-    const nsk_handed_network network = {"model", model, NULL};
+    const nsk_handed_network network = {.name = "model", .model = model};
     char **files = nsk_emit(&network, 1, folder, error);
     bool good = files != NULL && build(folder, core, error) && sum_code(folder, core, code, error);
     g_strfreev(files);

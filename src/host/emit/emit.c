@@ -3,6 +3,8 @@
 #include <string.h>
 
 #include "emit/bundle.h"
+#include "emit/packages.h"
+#include "emit/product.h"
 
 /* ---- names ---- */
 
@@ -70,29 +72,32 @@ static GString *header_source(const nsk_handed_network *n, const nsk_model *mode
         "/* %s: a network for frames of %u x %u, %s, one byte each. A picture of another size is\n"
         " * %s first. What a byte means to the network stands in\n"
         " * the model: firmware cannot get it wrong. Change the brief, not this file. */\n"
-        "#ifndef %s_H\n#define %s_H\n\n#include \"netsuke/device.h\"\n\n"
+        "#ifndef %s_H\n#define %s_H\n\n#include \"netsuke/firmware.h\"\n\n"
         "#ifdef __cplusplus\nextern \"C\" {\n#endif\n\n"
-        "enum {\n    %s_WIDTH = %u,\n    %s_HEIGHT = %u,\n    %s_CHANNELS = %u,\n"
+        "enum %s_sizes {\n    %s_WIDTH = %u,\n    %s_HEIGHT = %u,\n    %s_CHANNELS = %u,\n"
         "    %s_FRAME_BYTES = %u,\n    %s_WORKSPACE_BYTES = %u, /* aligned to NSK_ALIGNMENT */\n"
-        "    %s_CLASSES = %u\n};\n\n/* The order of the scores. */\nenum {\n",
-        n->name, model->width, model->height, order_of(model), fit_of(model), upper, upper, upper,
-        model->width, upper, model->height, upper, model->channels, upper,
+        "    %s_CLASSES = %u\n};\n\n/* The order of the scores. */\nenum %s_class {\n",
+        n->name, model->width, model->height, order_of(model), fit_of(model), upper, upper, n->name,
+        upper, model->width, upper, model->height, upper, model->channels, upper,
         (unsigned)model->width * model->height * model->channels, upper, model->workspace_bytes,
-        upper, model->classes);
+        upper, model->classes, n->name);
     for (unsigned c = 0; c < model->classes; c++) {
         g_string_append_printf(text, "    %s = %u%s\n", (const char *)names->pdata[c], c,
                                c + 1U < model->classes ? "," : "");
     }
-    g_string_append_printf(text,
-                           "};\n\nextern const uint8_t %s_model[%zu];\n\n"
-                           "#ifdef __cplusplus\n}\n#endif\n#endif\n",
-                           n->name, n->model->size);
+    g_string_append_printf(
+        text,
+        "};\n\nextern const uint8_t %s_model[%zu];\n\n"
+        "/* The product around it, for nsk_firmware_run: as it was rehearsed. */\n"
+        "extern const nsk_firmware %s_firmware;\n\n"
+        "#ifdef __cplusplus\n}\n#endif\n#endif\n",
+        n->name, n->model->size, n->name);
     g_ptr_array_free(names, TRUE);
     g_free(upper);
     return text;
 }
 
-static GString *model_source(const nsk_handed_network *n) {
+static GString *model_source(const nsk_handed_network *n, const char *mark) {
     GString *text = g_string_new(NULL);
     g_string_append_printf(
         text,
@@ -104,7 +109,15 @@ static GString *model_source(const nsk_handed_network *n) {
         "ALIGNED PLACED const uint8_t %s_model[%zu] = {",
         n->name, n->name, n->model->size);
     append_bytes(text, n->model->bytes, n->model->size);
-    g_string_append(text, "\n};\n");
+    g_string_append_printf(
+        text,
+        "\n};\n\n/* The runtime that came along with it. Where another hand-over's is linked "
+        "instead, "
+        "the linker\n * finds two: hand both networks over in one call of 'netsuke emit'. */\n"
+        "#ifdef __cplusplus\nextern \"C\" {\n#endif\nextern const uint8_t %s;\n"
+        "extern const uint8_t *const %s_runtime;\n#ifdef __cplusplus\n}\n#endif\n"
+        "const uint8_t *const %s_runtime = &%s;\n",
+        mark, n->name, n->name, mark);
     return text;
 }
 
@@ -149,24 +162,30 @@ static bool append_frames(GString *text, const nsk_handed_network *n, const nsk_
 static GString *test_source(const nsk_handed_network *networks, int count, nsk_error *error) {
     GString *text = g_string_new("#include \"self_test.h\"\n\n");
     GString *table = g_string_new("const self_test_network self_test_networks[] = {\n");
-    uint32_t workspace = 4;
+    size_t memory = 4;
     bool good = true;
     for (int i = 0; i < count && good; i++) {
         nsk_model model;
         nsk_open(&model, networks[i].model->bytes, networks[i].model->size);
         const char *name = networks[i].name;
-        workspace = MAX(workspace, model.workspace_bytes);
+        unsigned steps = 0;
+        unsigned each = 0;
+        size_t wanted = 0;
         g_string_append_printf(text, "#include \"%s.h\"\n\n", name);
-        good = append_frames(text, &networks[i], &model, error);
-        g_string_append_printf(
-            table, "    {\"%s\", %s_model, sizeof %s_model, %d, %s_frames, %s_expected},\n", name,
-            name, name, frames_of(&networks[i]), name, name);
+        good = append_frames(text, &networks[i], &model, error) &&
+               nsk_append_steps(text, &networks[i], &model, &steps, &each, &wanted, error);
+        memory = MAX(memory, wanted);
+        g_string_append_printf(table,
+                               "    {\"%s\", %s_model, sizeof %s_model, %d, %s_frames, "
+                               "%s_expected, &%s_firmware, %u, %u, %s_steps},\n",
+                               name, name, name, frames_of(&networks[i]), name, name, name, each,
+                               steps, name);
     }
     g_string_append_printf(text,
                            "%s};\n\nconst unsigned self_test_count = %d;\n\n"
-                           "uint32_t self_test_workspace[%u];\n"
-                           "const size_t self_test_workspace_bytes = sizeof self_test_workspace;\n",
-                           table->str, count, (workspace + 3U) / 4U);
+                           "uint32_t self_test_memory[%zu];\n"
+                           "const size_t self_test_memory_bytes = sizeof self_test_memory;\n",
+                           table->str, count, memory / 4);
     g_string_free(table, TRUE);
     if (!good) {
         g_string_free(text, TRUE);
@@ -242,17 +261,19 @@ static char *example_of(const char *name, bool streamed) {
 
 /* What the templates ask for. */
 typedef struct wording {
-    GString *networks, *sources, *headers, *header_list, *filter, *title;
-    char *example, *frames, *version, *description;
+    GString *networks, *models, *firmware, *headers, *header_list, *filter, *title;
+    char *example, *frames, *version, *description, *upper, *pack;
 } wording;
 
 static void add_wording(wording *w, const nsk_handed_network *n, const nsk_model *model) {
-    bool first = w->sources->len == 0;
+    bool first = w->models->len == 0;
     append_network(w->networks, n, model);
-    g_string_append_printf(w->sources, "%s%s_model.c", first ? "" : " ", n->name);
+    g_string_append_printf(w->models, "%s%s_model.c", first ? "" : " ", n->name);
+    g_string_append_printf(w->firmware, "%s%s_firmware.c", first ? "" : " ", n->name);
     g_string_append_printf(w->headers, "%s%s.h", first ? "" : " ", n->name);
     g_string_append_printf(w->header_list, "%s\"%s.h\"", first ? "" : ", ", n->name);
-    g_string_append_printf(w->filter, ", \"+<%s_model.c>\"", n->name);
+    g_string_append_printf(w->filter, ", \"+<%s_model.c>\", \"+<%s_firmware.c>\"", n->name,
+                           n->name);
     g_string_append_printf(w->title, "%s%s", first ? "" : ", ", n->name);
 }
 
@@ -263,8 +284,14 @@ static void add_templates(nsk_bundle *bundle, const wording *w, const char *name
                                   w->title->str,
                                   "NETWORKS",
                                   w->networks->str,
+                                  "UPPER",
+                                  w->upper,
+                                  "PACK",
+                                  w->pack,
                                   "MODEL_SOURCES",
-                                  w->sources->str,
+                                  w->models->str,
+                                  "FIRMWARE_SOURCES",
+                                  w->firmware->str,
                                   "MODEL_HEADERS",
                                   w->headers->str,
                                   "HEADER_LIST",
@@ -280,12 +307,16 @@ static void add_templates(nsk_bundle *bundle, const wording *w, const char *name
                                   "DESCRIPTION",
                                   w->description,
                                   NULL};
-    static const char *const as_they_are[] = {"self_test.c", "self_test.h", "board_host.c"};
+    static const char *const as_they_are[] = {"self_test.c", "self_test.h", "test_camera.h",
+                                              "board_host.c"};
     static const char *const filled[][2] = {{"README.md", "README.md"},
                                             {"Makefile", "Makefile"},
                                             {"CMakeLists.txt", "CMakeLists.txt"},
                                             {"library.json", "library.json"},
-                                            {"zephyr/module.yml", "module.yml"}};
+                                            {"library.properties", "library.properties"},
+                                            {"idf_component.yml", "idf_component.yml"},
+                                            {"zephyr/module.yml", "module.yml"},
+                                            {"zephyr/Kconfig", "Kconfig"}};
     for (size_t i = 0; i < G_N_ELEMENTS(as_they_are); i++) {
         nsk_bundle_add_template(bundle, as_they_are[i], as_they_are[i], NULL);
     }
@@ -302,40 +333,39 @@ static char *package_version(const nsk_model *model) {
     return good ? g_strdup_printf("%u.%u.%u", part[0], part[1], part[2]) : g_strdup("0.0.0");
 }
 
-static void add_texts(nsk_bundle *bundle, const nsk_handed_network *networks, int count) {
-    wording w = {g_string_new(NULL),
-                 g_string_new(NULL),
-                 g_string_new(NULL),
-                 g_string_new(NULL),
-                 g_string_new(NULL),
-                 g_string_new(NULL),
-                 NULL,
-                 NULL,
-                 NULL,
-                 NULL};
+/* Words that speak of all networks together; the first one's version is the whole's. */
+static void fill_wording(wording *w, const nsk_handed_network *networks, int count) {
     nsk_model model = {0};
     int frames = 0;
-    for (int i = count - 1; i >= 0; i--) { /* ends with the first, whose version counts */
-        nsk_open(&model, networks[i].model->bytes, networks[i].model->size);
-        frames += frames_of(&networks[i]);
+    GString **texts[] = {&w->networks,    &w->models, &w->firmware, &w->headers,
+                         &w->header_list, &w->filter, &w->title};
+    for (size_t i = 0; i < G_N_ELEMENTS(texts); i++) {
+        *texts[i] = g_string_new(NULL);
     }
-    w.version = package_version(&model);
-    w.example = example_of(networks[0].name, model.streamed > 0);
     for (int i = 0; i < count; i++) {
         nsk_open(&model, networks[i].model->bytes, networks[i].model->size);
-        add_wording(&w, &networks[i], &model);
+        frames += frames_of(&networks[i]);
+        add_wording(w, &networks[i], &model);
     }
-    w.frames = g_strdup_printf("%d held-out frame%s", frames, frames == 1 ? "" : "s");
-    w.description = g_strdup_printf("Image classifier for microcontrollers: %s", w.title->str);
-    add_templates(bundle, &w, networks[0].name);
-    GString *const texts[] = {w.networks, w.sources, w.headers, w.header_list, w.filter, w.title};
+    nsk_open(&model, networks[0].model->bytes, networks[0].model->size);
+    w->version = package_version(&model);
+    w->example = example_of(networks[0].name, model.streamed > 0);
+    w->frames = g_strdup_printf("%d held-out frame%s", frames, frames == 1 ? "" : "s");
+    w->description = g_strdup_printf("Image classifier for microcontrollers: %s", w->title->str);
+    w->upper = c_name(networks[0].name, true);
+    w->pack = g_strdup_printf("Netsuke.%s", networks[0].name);
+}
+
+static void clear_wording(wording *w) {
+    GString *const texts[] = {w->networks,    w->models, w->firmware, w->headers,
+                              w->header_list, w->filter, w->title};
+    char *const words[] = {w->example, w->frames, w->version, w->description, w->upper, w->pack};
     for (size_t i = 0; i < G_N_ELEMENTS(texts); i++) {
         g_string_free(texts[i], TRUE);
     }
-    g_free(w.example);
-    g_free(w.frames);
-    g_free(w.version);
-    g_free(w.description);
+    for (size_t i = 0; i < G_N_ELEMENTS(words); i++) {
+        g_free(words[i]);
+    }
 }
 
 static bool check_names(const nsk_handed_network *networks, int count, nsk_error *error) {
@@ -356,6 +386,34 @@ char *nsk_handed_name(const char *text) {
     return c_name(text, false);
 }
 
+static void add_network(nsk_bundle *bundle, const nsk_handed_network *n, const char *mark) {
+    nsk_model model;
+    nsk_open(&model, n->model->bytes, n->model->size);
+    const struct {
+        const char *ending;
+        GString *text;
+    } sources[] = {{".h", header_source(n, &model)},
+                   {"_model.c", model_source(n, mark)},
+                   {"_firmware.c", nsk_firmware_source(n, &model)}};
+    for (size_t i = 0; i < G_N_ELEMENTS(sources); i++) {
+        char *name = g_strconcat(n->name, sources[i].ending, NULL);
+        nsk_bundle_add(bundle, name, sources[i].text);
+        g_free(name);
+    }
+}
+
+static void add_packages(nsk_bundle *bundle, const nsk_handed_network *networks, int count,
+                         const wording *w) {
+    GPtrArray *names = g_ptr_array_new();
+    for (int i = 0; i < count; i++) {
+        g_ptr_array_add(names, (char *)networks[i].name);
+    }
+    g_ptr_array_add(names, NULL);
+    nsk_bundle_add_packages(bundle, (const char *const *)(void *)names->pdata, w->version,
+                            w->description);
+    g_ptr_array_free(names, TRUE);
+}
+
 char **nsk_emit(const nsk_handed_network *networks, int count, const char *folder,
                 nsk_error *error) {
     nsk_needs needs = {.streams = false};
@@ -367,21 +425,24 @@ char **nsk_emit(const nsk_handed_network *networks, int count, const char *folde
         return NULL;
     }
     nsk_bundle *bundle = nsk_bundle_new();
-    add_texts(bundle, networks, count);
+    wording w;
+    fill_wording(&w, networks, count);
+    add_templates(bundle, &w, networks[0].name);
     for (int i = 0; i < count; i++) {
         nsk_model model;
         nsk_open(&model, networks[i].model->bytes, networks[i].model->size);
         nsk_needs_add(&needs, &model);
-        char *header = g_strconcat(networks[i].name, ".h", NULL);
-        char *source = g_strconcat(networks[i].name, "_model.c", NULL);
-        nsk_bundle_add(bundle, header, header_source(&networks[i], &model));
-        nsk_bundle_add(bundle, source, model_source(&networks[i]));
-        g_free(header);
-        g_free(source);
     }
+    char *mark = nsk_runtime_mark(&needs);
+    for (int i = 0; i < count; i++) {
+        add_network(bundle, &networks[i], mark);
+    }
+    g_free(mark);
     nsk_bundle_add_runtime(bundle, &needs);
     nsk_bundle_add(bundle, "self_test_data.c", test);
     nsk_bundle_add_boards(bundle);
+    add_packages(bundle, networks, count, &w);
+    clear_wording(&w);
     char **names = nsk_bundle_write(bundle, folder, error) ? nsk_bundle_names(bundle) : NULL;
     nsk_bundle_free(bundle);
     return names;

@@ -348,6 +348,14 @@ static bool read_constant_node(reader *r, const Onnx__NodeProto *node) {
 }
 
 static bool unsupported(const reader *r, const Onnx__NodeProto *node) {
+    static const char *const choosers[] = {"ArgMax", "ArgMin", "TopK", NULL};
+    if (g_strv_contains(choosers, node->op_type)) {
+        return nsk_unsupported(
+            r->error,
+            "node '%s' (%s): gives numbers of classes, not scores; export the "
+            "model so that it ends in the scores, or name them as [model] output",
+            node->name, node->op_type);
+    }
     char *list = nsk_onnx_operator_list();
     bool other = node->domain != NULL && *node->domain != '\0';
     nsk_unsupported(r->error, "node '%s': operator '%s%s%s' is not supported; supported are: %s",

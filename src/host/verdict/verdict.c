@@ -191,8 +191,10 @@ void nsk_judge_budget(nsk_verdict *v, const nsk_budget *b) {
         const nsk_budget_limit *l = &b->limits[i];
         char *value = amount(l, l->value);
         char *limit = amount(l, l->limit);
-        nsk_verdict_add(v, "budget", l->holds ? NSK_HOLDS : NSK_BROKEN, "%s: %s of %s", l->name,
-                        value, limit);
+        bool untimed = i == NSK_LIMIT_LATENCY && !b->timed;
+        nsk_verdict_add(
+            v, "budget", l->holds ? NSK_HOLDS : NSK_BROKEN, "%s: %s of %s%s", l->name, value, limit,
+            untimed ? ", at one instruction a cycle: this core's timings are not published" : "");
         g_free(value);
         g_free(limit);
     }

@@ -2,9 +2,13 @@
 #include "brief/settings.h"
 
 static const nsk_setting_name known[] = {
-    {"measured", "images"}, {"measured", "float-correct"}, {"measured", "integer-correct"},
-    {"measured", "agree"},  {"measured", "lost"},          {"measured", "won"},
-    {NULL, NULL},
+    {"measured", "images", NULL},
+    {"measured", "float-correct", NULL},
+    {"measured", "integer-correct", NULL},
+    {"measured", "agree", NULL},
+    {"measured", "lost", NULL},
+    {"measured", "won", NULL},
+    {NULL, NULL, NULL},
 };
 
 /* The counts in the order of `known`. */

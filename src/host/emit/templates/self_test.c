@@ -1,12 +1,16 @@
-/* Runs the frames that came along and compares every score with what the host computed. Prints, in
- * lines of words:
+/* Runs the frames that came along and compares every score with what the host computed; then the
+ * product's loop, on pictures of the camera's size, and compares every decision. Prints, in lines of
+ * words:
  *
  *     network NAME
  *     prepare TICKS               of the first frame: what is not in a layer
  *     layer INDEX TICKS NAME      of the first frame, layer by layer
  *     scores FRAME S0 S1 ...      each from -128 to 127
- *     stack BYTES                 that the runtime used at its deepest, where the board can tell it
- *     passed, or FAILED and the number of frames whose scores differ
+ *     step PICTURE TROUBLE LINE DECIDED     the loop's; "differ" behind one that does
+ *     loop PICTURES
+ *     loop-stack BYTES            that the loop used at its deepest, where the board can tell it
+ *     stack BYTES                 the same of the runtime by itself
+ *     passed, or FAILED and the number of frames and pictures that differ
  *
  * A tick is what board.h's timer counts: nanoseconds on a host, on an emulated core what its timer
  * ticks by. Returns 0 when everything is equal. */
@@ -15,6 +19,7 @@
 #include <string.h>
 
 #include "board.h"
+#include "test_camera.h"
 
 enum { MOST_LAYERS = 256 };
 
@@ -66,19 +71,19 @@ static bool run_frame(const nsk_model *model, const self_test_network *network, 
     const uint8_t *frame = network->frame + index * row * model->height;
     stack_mark();
     stack_paint();
-    nsk_start(&feed, model, self_test_workspace, &observer);
+    nsk_start(&feed, model, self_test_memory, &observer);
     for (unsigned y = 0; y < model->height; y++, frame += row) { /* as a camera gives them */
         uint32_t start = timer_now();
         nsk_feed_rows(&feed, frame, row, 1);
         prepare += timer_between(start, timer_now());
     }
     prepare -= watch.in_layers;
-    nsk_run(model, self_test_workspace, &observer);
+    nsk_run(model, self_test_memory, &observer);
     *stack = stack_used() > *stack ? stack_used() : *stack;
     if (index == 0) {
         print_ticks(model, prepare, &watch);
     }
-    const int8_t *scores = nsk_scores(model, self_test_workspace);
+    const int8_t *scores = nsk_scores(model, self_test_memory);
     bool same = true;
     board_print("scores");
     board_print_number((int32_t)index);
@@ -90,10 +95,30 @@ static bool run_frame(const nsk_model *model, const self_test_network *network, 
     return same;
 }
 
+/* Where no frames came along, one of noise: for the depth of the stack, not for its scores. */
+static void run_noise(const nsk_model *model, uint32_t *stack) {
+    static test_camera camera;
+    const size_t bytes = (size_t)model->width * model->channels;
+    uint8_t *row = (uint8_t *)self_test_memory + (model->workspace_bytes + 3U) / 4U * 4U;
+    nsk_feed feed;
+    camera.width = camera.frame_width = model->width;
+    camera.height = camera.frame_height = model->height;
+    camera.channels = model->channels;
+    stack_mark();
+    stack_paint();
+    nsk_start(&feed, model, self_test_memory, NULL);
+    for (unsigned y = 0; y < model->height; y++) {
+        test_camera_row(&camera, 0, y, row);
+        nsk_feed_rows(&feed, row, bytes, 1);
+    }
+    nsk_run(model, self_test_memory, NULL);
+    *stack = stack_used() > *stack ? stack_used() : *stack;
+}
+
 static int run_network(const self_test_network *network, uint32_t *stack) {
     nsk_model model;
     nsk_status status = nsk_open(&model, network->model, network->model_bytes);
-    if (status == NSK_OK && model.workspace_bytes > self_test_workspace_bytes) {
+    if (status == NSK_OK && model.workspace_bytes > self_test_memory_bytes) {
         status = NSK_TOO_SMALL;
     }
     board_print("network ");
@@ -106,18 +131,132 @@ static int run_network(const self_test_network *network, uint32_t *stack) {
         return 1;
     }
     int wrong = 0;
+    if (network->frames == 0) {
+        run_noise(&model, stack);
+    }
     for (unsigned i = 0; i < network->frames; i++) {
         wrong += !run_frame(&model, network, i, stack);
     }
     return wrong;
 }
 
+/* ---- the product's loop ---- */
+
+/* The port, on pictures that are made here. */
+typedef struct test_port {
+    const self_test_network *network;
+    test_camera camera;
+    size_t taken; /* of the memory, bytes */
+    unsigned picture, step;
+    int wrong;
+} test_port;
+
+static void *take_memory(void *context, size_t bytes) {
+    test_port *t = (test_port *)context;
+    uint8_t *memory = (uint8_t *)self_test_memory + t->taken;
+    t->taken += (bytes + 3U) / 4U * 4U;
+    return t->taken <= self_test_memory_bytes ? memory : NULL;
+}
+
+static nsk_row show_row(void *context, uint8_t *to, size_t bytes, unsigned y) {
+    test_port *t = (test_port *)context;
+    (void)bytes;
+    if (y == 0 && t->picture++ == t->network->step_count) {
+        return NSK_ROW_END;
+    }
+    test_camera_row(&t->camera, t->picture - 1U, y, to);
+    return NSK_ROW_THERE;
+}
+
+static void pass_prepared(void *context) {
+    (void)context;
+}
+
+static void pass_layer(void *context, const nsk_model *model, unsigned layer) {
+    (void)context;
+    (void)model;
+    (void)layer;
+}
+
+static void take_step(test_port *t, int trouble, int line, int decided, int32_t sum) {
+    const self_test_step *want = &t->network->step[t->step];
+    bool same = t->step < t->network->step_count && want->trouble == trouble &&
+                want->line == line && want->decided == decided && want->sum == sum;
+    board_print("step");
+    board_print_number((int32_t)t->step);
+    board_print_number(trouble);
+    board_print_number(line);
+    board_print_number(decided);
+    board_print(same ? "\n" : " differ\n");
+    t->step++;
+    t->wrong += !same;
+}
+
+static void take_answer(void *context, const nsk_answered *answer) {
+    int32_t sum = 0;
+    for (unsigned c = 0; c < answer->model->classes; c++) {
+        sum += (int32_t)(c + 1U) * answer->scores[c];
+    }
+    take_step((test_port *)context, 0, answer->line, answer->decided, sum);
+}
+
+static void take_trouble(void *context, nsk_trouble trouble) {
+    take_step((test_port *)context, (int)trouble, 0, 0, 0);
+}
+
+/* The camera of the product, in front of frames of the model. */
+static void set_camera(test_port *t, const nsk_model *model) {
+    const nsk_firmware *f = t->network->firmware;
+    t->camera.frames = t->network->frames > 0 ? t->network->frame : NULL;
+    t->camera.frame_count = t->network->step_count / t->network->each; /* the first of them */
+    t->camera.each = t->network->each;
+    t->camera.frame_width = model->width;
+    t->camera.frame_height = model->height;
+    t->camera.channels = model->channels;
+    t->camera.width = f->camera_width > 0 ? f->camera_width : model->width;
+    t->camera.height = f->camera_height > 0 ? f->camera_height : model->height;
+}
+
+static int run_loop(const self_test_network *network, uint32_t *stack) {
+    static test_port t;
+    static nsk_port port;
+    nsk_model model;
+    memset(&t, 0, sizeof t);
+    t.network = network;
+    port.context = &t;
+    port.memory = take_memory;
+    port.row = show_row;
+    port.prepared = pass_prepared;
+    port.layer_done = pass_layer;
+    port.answer = take_answer;
+    port.trouble = take_trouble;
+    if (nsk_open(&model, network->model, network->model_bytes) != NSK_OK) {
+        return 1; /* as was said of its frames */
+    }
+    set_camera(&t, &model);
+    stack_mark();
+    stack_paint();
+    nsk_status status = nsk_firmware_run(&port, network->firmware);
+    *stack = stack_used() > *stack ? stack_used() : *stack;
+    board_print("loop");
+    board_print_number((int32_t)t.step);
+    board_print(status == NSK_OK ? "\n" : " cannot begin\n");
+    return t.wrong + (status != NSK_OK || t.step != network->step_count);
+}
+
 int main(void) {
     int wrong = 0;
     uint32_t stack = 0;
+    uint32_t loop_stack = 0;
     timer_start();
     for (unsigned i = 0; i < self_test_count; i++) {
         wrong += run_network(&self_test_networks[i], &stack);
+        wrong += run_loop(&self_test_networks[i], &loop_stack);
+    }
+    if (loop_stack > 0) {
+        board_print("loop-stack");
+        board_print_number((int32_t)loop_stack);
+        board_print("\n");
     }
     if (stack > 0) {
         board_print("stack");

@@ -1,0 +1,18 @@
+/* brief/rule: what a brief says of the product, as the firmware takes it. */
+#ifndef NSK_RULE_H
+#define NSK_RULE_H
+
+#include "base/base.h"
+#include "netsuke/firmware.h"
+
+/* The rule of a brief for a model; `line_of` is the memory for its groups, one a class. */
+nsk_rule nsk_rule_of(const nsk_decision *decision, const nsk_model *model, uint8_t *line_of);
+/* The whole of it, for the model's own bytes. */
+nsk_firmware nsk_firmware_of(const nsk_product *product, const nsk_decision *decision,
+                             const nsk_model *model, uint8_t *line_of);
+/* The class for 'nothing there', or -1. */
+int nsk_resting_class(const nsk_decision *decision, const nsk_model *model);
+/* The name of a line; "at rest" for one that is no class of its own. */
+const char *nsk_line_name(const nsk_decision *decision, const nsk_labels *labels, int line);
+
+#endif

@@ -1,0 +1,178 @@
+/* Changes of the brief that the layers' drift suggests, each tried before it is told. */
+#include <math.h>
+#include <stdlib.h>
+#include <string.h>
+
+#include "base/base.h"
+
+enum { FEW_LEVELS = 32, MOST_TRIED = 6 };
+static const double OFTEN_AT_END = 0.01;
+static const double MUCH_WORSE_DB = 12.0;
+static const double NEARER = 0.95;
+
+typedef struct candidate {
+    const char *layer; /* whose range is to be made otherwise; NULL: its channels evened out */
+    nsk_range_method method;
+    char *reason;
+} candidate;
+
+static void add(GArray *list, const char *layer, nsk_range_method method, char *reason) {
+    const candidate one = {layer, method, reason};
+    if (list->len < MOST_TRIED) {
+        g_array_append_val(list, one);
+    } else {
+        g_free(reason);
+    }
+}
+
+/* The layer, but for the last one, whose outputs are the answer, that is worst by a figure. */
+static const nsk_drift_layer *worst_alone(const nsk_drift *d) {
+    const nsk_drift_layer *worst = NULL;
+    for (int i = 0; i < d->layers - 1; i++) {
+        const nsk_drift_layer *l = &d->layer[i];
+        bool known = l->measured && !isnan(l->alone_db);
+        worst = known && (worst == NULL || l->alone_db < worst->alone_db) ? l : worst;
+    }
+    return worst;
+}
+
+static const nsk_drift_layer *narrowest(const nsk_drift *d) {
+    const nsk_drift_layer *narrow = NULL;
+    for (int i = 0; i < d->layers - 1; i++) {
+        const nsk_drift_layer *l = &d->layer[i];
+        bool few = l->measured && l->levels <= FEW_LEVELS;
+        narrow = few && (narrow == NULL || l->levels < narrow->levels) ? l : narrow;
+    }
+    return narrow;
+}
+
+static GArray *suggest(const nsk_drift *d, const nsk_recipe *recipe) {
+    GArray *list = g_array_new(FALSE, FALSE, sizeof(candidate));
+    const nsk_drift_layer *worst = worst_alone(d);
+    const nsk_drift_layer *narrow = narrowest(d);
+    if (worst != NULL && !recipe->equalise &&
+        worst->alone_db - worst->worst_channel_db > MUCH_WORSE_DB) {
+        add(list, NULL, recipe->ranges,
+            g_strdup_printf("the channels of %s differ much", worst->name));
+    }
+    for (int i = 0; i < d->layers - 1; i++) {
+        const nsk_drift_layer *l = &d->layer[i];
+        if (l->measured && l->at_high > OFTEN_AT_END) {
+            add(list, l->name, NSK_RANGES_EXTREMES,
+                g_strdup_printf("%.1f %% of its outputs are cut off at the highest level",
+                                100.0 * l->at_high));
+        }
+    }
+    if (narrow != NULL) {
+        add(list, narrow->name, NSK_RANGES_PERCENTILE,
+            g_strdup_printf("%d of 256 levels hold nine tenths of its outputs", narrow->levels));
+    }
+    static const nsk_range_method others[] = {NSK_RANGES_EXTREMES, NSK_RANGES_PERCENTILE,
+                                              NSK_RANGES_DIVERGENCE};
+    for (size_t i = 0; worst != NULL && i < G_N_ELEMENTS(others); i++) {
+        if (others[i] != recipe->ranges) {
+            add(list, worst->name, others[i], g_strdup("it adds most by itself"));
+        }
+    }
+    return list;
+}
+
+/* The recipe with the change; its exceptions are the caller's to free. */
+static nsk_recipe change(const nsk_recipe *recipe, const candidate *c) {
+    nsk_recipe changed = *recipe;
+    int count = 0;
+    changed.progress = NULL;
+    changed.exceptions = g_new0(nsk_range_exception, (gsize)recipe->excepted + 1);
+    for (int i = 0; i < recipe->excepted; i++) {
+        if (c->layer == NULL || strcmp(recipe->exceptions[i].layer, c->layer) != 0) {
+            changed.exceptions[count++] = recipe->exceptions[i];
+        }
+    }
+    if (c->layer != NULL) {
+        changed.exceptions[count++] = (nsk_range_exception){(char *)c->layer, c->method};
+    } else {
+        changed.equalise = true;
+    }
+    changed.excepted = count;
+    return changed;
+}
+
+static char *words_of(const candidate *c) {
+    static const char *const methods[] = {"auto", "extremes", "percentile", "squared-error",
+                                          "divergence"};
+    return c->layer == NULL
+               ? g_strdup("equalise = yes, under [stages]")
+               : g_strdup_printf("%s = %s, under [ranges]", c->layer, methods[c->method]);
+}
+
+/* A change that cannot be made (a layer that is folded away) is none that helps. */
+static void try_one(nsk_advices *a, const nsk_network *network, const nsk_images *calibration,
+                    const nsk_recipe *recipe, const nsk_images *images, const candidate *c,
+                    double apart) {
+    nsk_error ignored;
+    nsk_recipe changed = change(recipe, c);
+    nsk_model_file *file = nsk_quantise(network, calibration, &changed, &ignored);
+    nsk_comparison *r =
+        file != NULL ? nsk_compare(network, file, images, NULL, NULL, &ignored) : NULL;
+    bool helps =
+        r != NULL && r->agree >= a->agree && (r->agree > a->agree || r->apart < NEARER * apart);
+    a->tried++;
+    if (helps) {
+        a->advice = g_renew(nsk_advice, a->advice, (gsize)a->count + 1);
+        a->advice[a->count++] = (nsk_advice){.change = words_of(c),
+                                             .reason = g_strdup(c->reason),
+                                             .agree = {a->agree, r->agree},
+                                             .apart = {apart, r->apart}};
+    }
+    nsk_comparison_free(r);
+    nsk_model_file_free(file);
+    g_free(changed.exceptions);
+}
+
+static int by_help(const void *left, const void *right) {
+    const nsk_advice *a = left;
+    const nsk_advice *b = right;
+    int more = b->agree[1] - a->agree[1];
+    return more != 0 ? more : (a->apart[1] > b->apart[1]) - (a->apart[1] < b->apart[1]);
+}
+
+nsk_advices *nsk_advise(const nsk_network *network, const nsk_images *calibration,
+                        const nsk_recipe *recipe, const nsk_model_file *file,
+                        const nsk_drift *drift, const nsk_images *images, nsk_progress progress,
+                        void *context, nsk_error *error) {
+    nsk_comparison *now = nsk_compare(network, file, images, NULL, NULL, error);
+    if (now == NULL) {
+        return NULL;
+    }
+    nsk_advices *a = g_new0(nsk_advices, 1);
+    GArray *list = suggest(drift, recipe);
+    a->images = now->images;
+    a->agree = now->agree;
+    for (guint i = 0; i < list->len; i++) {
+        candidate *c = &g_array_index(list, candidate, i);
+        if (now->agree < now->images) { /* else there is nothing to win */
+            try_one(a, network, calibration, recipe, images, c, now->apart);
+        }
+        if (progress != NULL) {
+            progress(context, (int)i + 1, (int)list->len);
+        }
+        g_free(c->reason);
+    }
+    if (a->count > 0) {
+        qsort(a->advice, (size_t)a->count, sizeof *a->advice, by_help);
+    }
+    g_array_free(list, TRUE);
+    nsk_comparison_free(now);
+    return a;
+}
+
+void nsk_advices_free(nsk_advices *a) {
+    if (a != NULL) {
+        for (int i = 0; i < a->count; i++) {
+            g_free(a->advice[i].change);
+            g_free(a->advice[i].reason);
+        }
+        g_free(a->advice);
+        g_free(a);
+    }
+}

@@ -1,0 +1,16 @@
+/* emit/product: what is handed over of the product around a network: its nsk_firmware, filled in as
+ * the brief has it, and what its loop must do on the self-test's pictures. */
+#ifndef NSK_EMIT_PRODUCT_H
+#define NSK_EMIT_PRODUCT_H
+
+#include "base/base.h"
+
+/* "NAME_firmware.c". */
+GString *nsk_firmware_source(const nsk_handed_network *network, const nsk_model *model);
+
+/* Appends "static const self_test_step NAME_steps[] = {...};", computed by the same loop here, and
+ * says how many there are, how often each frame is shown, and the bytes of memory that it takes. */
+bool nsk_append_steps(GString *text, const nsk_handed_network *network, const nsk_model *model,
+                      unsigned *steps, unsigned *each, size_t *memory, nsk_error *error);
+
+#endif
