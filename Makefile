@@ -155,6 +155,15 @@ uninstall:
 	done < $(BUILD)/install_manifest.txt
 	@rm -f $(BUILD)/install_manifest.txt
 
+# From what is committed, so that nothing else gets in.
+package:
+	@scripts/dependencies package
+	@rm -rf $(BUILD)/package && mkdir -p $(BUILD)/package/netsuke
+	@git archive HEAD | tar -x -C $(BUILD)/package/netsuke
+	@cd $(BUILD)/package/netsuke && DEB_BUILD_OPTIONS="parallel=$(JOBS)" dpkg-buildpackage -us -uc >../build.log 2>&1 || \
+	  { tail -20 ../build.log >&2; exit 1; }
+	@cd $(BUILD)/package && lintian --no-tag-display-limit *.changes; ls *.deb
+
 # Every target that people use, and what it does.
 help:
 	@sed -n 's/^#: //p' Makefile
