@@ -7,15 +7,19 @@
 
 enum { MOST_NETWORKS = NSK_KINDS + 1 };
 
-/* What is handed over: the first shape of each kind; a streamed one besides; that one alone. */
-typedef enum handed_set { WHOLE, WITH_STREAMED, STREAMED, HANDED_SETS } handed_set;
-static const char *const set_names[HANDED_SETS] = {"whole", "with-streamed", "streamed"};
+/* What is handed over: the first shape of each kind; a streamed one besides; that one alone; one
+ * whose layers need so little that the rest of the loop shows, with pictures scaled and looked at.
+ */
+typedef enum handed_set { WHOLE, WITH_STREAMED, STREAMED, SHALLOW, HANDED_SETS } handed_set;
+static const char *const set_names[HANDED_SETS] = {"whole", "with-streamed", "streamed", "alone"};
+static const nsk_kind SHALLOW_KIND = NSK_TABLE;
 
 static int make_models(nsk_model_file **models, handed_set set, nsk_error *error) {
     bool have[NSK_KINDS] = {false};
     int count = 0;
     for (int i = 0; i < grid_shape_count && set != STREAMED; i++) {
-        if (!have[grid_shapes[i].kind]) {
+        bool wanted = set != SHALLOW || grid_shapes[i].kind == SHALLOW_KIND;
+        if (wanted && !have[grid_shapes[i].kind]) {
             have[grid_shapes[i].kind] = true;
             models[count] = grid_model(&grid_shapes[i], GRID_PLAIN, error);
             if (models[count++] == NULL) {
@@ -23,7 +27,7 @@ static int make_models(nsk_model_file **models, handed_set set, nsk_error *error
             }
         }
     }
-    if (set != WHOLE) {
+    if (set == WITH_STREAMED || set == STREAMED) {
         models[count] = grid_model(&grid_shapes[0], GRID_STREAMED, error);
         return models[count] != NULL ? count + 1 : -1;
     }
@@ -34,10 +38,13 @@ static bool hand_over(const char *folder, handed_set set, nsk_error *error) {
     nsk_model_file *models[MOST_NETWORKS] = {NULL};
     nsk_handed_network networks[MOST_NETWORKS];
     char name[MOST_NETWORKS][8];
+    const nsk_product scaled = {
+        .camera_width = 128, .camera_height = 128, .check_every = 1, .looks = true};
     int count = make_models(models, set, error);
     for (int i = 0; i < count; i++) {
         g_snprintf(name[i], sizeof name[i], "n%d", i);
-        networks[i] = (nsk_handed_network){.name = name[i], .model = models[i]};
+        networks[i] = (nsk_handed_network){
+            .name = name[i], .model = models[i], .product = set == SHALLOW ? &scaled : NULL};
     }
     char **files = count > 0 ? nsk_emit(networks, count, folder, error) : NULL;
     for (int i = 0; i < MOST_NETWORKS; i++) {
@@ -106,9 +113,8 @@ static double printed(const char *text, const char *word) {
     return number;
 }
 
-/* By how much the product's loop is deeper than its layers alone: both as the self-test paints
- * them.
- */
+/* By how much the product's loop is deeper than its layers alone, both as the self-test paints
+ * them; and how deep what it does besides its layers is. */
 static bool append_loop_stack(const char *core, const char *folder, handed_set set, GString *to,
                               nsk_error *error) {
     char *line = g_strdup_printf("env -u MAKEFLAGS make -s -C \"%s/%s\" CORE=%s emulate", folder,
@@ -118,7 +124,8 @@ static bool append_loop_stack(const char *core, const char *folder, handed_set s
     double loop = good ? printed(out, "loop-stack") : -1.0;
     double layers = good ? printed(out, "stack") : -1.0;
     good = layers > 0.0 && loop >= layers;
-    g_string_append_printf(to, "%s = %.0f B\n", set_names[set], loop - layers);
+    g_string_append_printf(to, "%s = %.0f B\n", set_names[set],
+                           set == SHALLOW ? loop : loop - layers);
     if (!good) {
         nsk_fail(error, "%s: the self-test paints no stack: %s", folder, out != NULL ? out : "");
     }
@@ -136,7 +143,8 @@ bool handed_code(const char *core, const char *folder, GString *to, nsk_error *e
     }
     g_string_append(to, "\n[stack-loop]\n");
     good = good && append_loop_stack(core, folder, WHOLE, to, error) &&
-           append_loop_stack(core, folder, STREAMED, to, error);
+           append_loop_stack(core, folder, STREAMED, to, error) &&
+           append_loop_stack(core, folder, SHALLOW, to, error);
     g_string_append(to, "\n[code]\n");
     for (guint i = 0; good && i < linked[WHOLE]->len; i++) {
         const nsk_linked *one = &g_array_index(linked[WHOLE], nsk_linked, i);

@@ -1,13 +1,11 @@
-/* Runs the suites, or those that are named: nsk-unit [SUITE...]. --half 1 or 2: every other one, so
- * that two processes share them. */
-#include <string.h>
-
+/* Runs the suites, or those that are named: nsk-unit [SUITE...]. */
 #include "run.h"
 #include "suites.h"
 
 extern void openblas_set_num_threads(int threads);
 
 int main(int argc, char **argv) {
+    (void)argc;
     CU_SuiteInfo suites[] = {
         {"arithmetic", NULL, NULL, NULL, NULL, arithmetic_tests},
         {"kernels", NULL, NULL, NULL, NULL, kernel_tests},
@@ -48,16 +46,5 @@ int main(int argc, char **argv) {
         CU_SUITE_INFO_NULL,
     };
     openblas_set_num_threads(1);
-    if (argc == 3 && strcmp(argv[1], "--half") == 0) {
-        size_t kept = 0;
-        for (size_t i = argv[2][0] == '2'; suites[i].pName != NULL; i += 2) {
-            suites[kept++] = suites[i];
-            if (suites[i + 1].pName == NULL) {
-                break;
-            }
-        }
-        suites[kept] = (CU_SuiteInfo)CU_SUITE_INFO_NULL;
-        argv += 2;
-    }
     return run_suites(suites, argv + 1);
 }

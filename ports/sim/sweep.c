@@ -82,7 +82,7 @@ GArray *nsk_sweep(nsk_rehearsal *const *rehearsals, const nsk_stage *stages, int
 
 /* ---- drawing ---- */
 
-enum { LEFT = 96, RIGHT = 60, TOP = 96, BOTTOM = 76, TICKS = 6 };
+enum { LEFT = 96, RIGHT = 60, TOP = 96, BOTTOM = 76 };
 
 typedef struct chart {
     nsk_canvas canvas;
@@ -99,33 +99,66 @@ static double y_of(const chart *c, double wrong) {
            (NSK_PAGE_HEIGHT - TOP - BOTTOM) * sqrt(wrong / c->most_false);
 }
 
-static void draw_scales(const chart *c) {
+/* A line across at a number of false actions, or down at one of missed events. */
+static void draw_line(const chart *c, double number, bool across) {
     char text[32];
+    double x = across ? LEFT : x_of(c, number);
+    double y = across ? y_of(c, number) : TOP;
     nsk_canvas_colour(&c->canvas, NSK_LINE);
     cairo_set_line_width(c->canvas.cr, 0.6);
-    for (int i = 0; i <= TICKS; i++) {
-        double part = (double)i * i / (TICKS * TICKS);
-        double x = x_of(c, part * c->most_missed);
-        double y = y_of(c, part * c->most_false);
-        nsk_canvas_colour(&c->canvas, NSK_LINE);
-        cairo_move_to(c->canvas.cr, x, TOP);
-        cairo_line_to(c->canvas.cr, x, NSK_PAGE_HEIGHT - BOTTOM);
-        cairo_move_to(c->canvas.cr, LEFT, y);
-        cairo_line_to(c->canvas.cr, NSK_PAGE_WIDTH - RIGHT, y);
-        cairo_stroke(c->canvas.cr);
-        nsk_canvas_colour(&c->canvas, NSK_FAINT);
-        g_snprintf(text, sizeof text, "%.0f", part * c->most_missed);
-        nsk_canvas_text(&c->canvas, x - 8, NSK_PAGE_HEIGHT - BOTTOM + 18, 10.5, false, 0.0, text);
-        g_snprintf(text, sizeof text, "%.0f", part * c->most_false);
-        nsk_canvas_text(&c->canvas, LEFT - 44, y + 4, 10.5, false, 0.0, text);
+    cairo_move_to(c->canvas.cr, x, y);
+    cairo_line_to(c->canvas.cr, across ? NSK_PAGE_WIDTH - RIGHT : x,
+                  across ? y : NSK_PAGE_HEIGHT - BOTTOM);
+    cairo_stroke(c->canvas.cr);
+    g_snprintf(text, sizeof text, "%g", number);
+    double width = nsk_canvas_text_width(&c->canvas, 10.5, false, text);
+    nsk_canvas_colour(&c->canvas, NSK_FAINT);
+    nsk_canvas_text(&c->canvas, across ? LEFT - 8 - width : x - width / 2.0,
+                    across ? y + 4 : NSK_PAGE_HEIGHT - BOTTOM + 18, 10.5, false, 0.0, text);
+}
+
+/* Lines at round numbers, no nearer to each other than what can be read. */
+static void draw_lines(const chart *c, bool across) {
+    enum { LEAST_APART = 34 };
+    static const double leading[] = {1.0, 1.5, 2.0, 3.0, 5.0, 7.0};
+    double most = across ? c->most_false : c->most_missed;
+    double last = across ? y_of(c, 0.0) : x_of(c, 0.0);
+    draw_line(c, 0.0, across);
+    for (double power = 1.0; power <= most; power *= 10.0) {
+        for (size_t i = 0; i < G_N_ELEMENTS(leading); i++) {
+            double number = leading[i] * power;
+            double place = across ? y_of(c, number) : x_of(c, number);
+            bool whole = number >= floor(number) && !(number > floor(number));
+            if (whole && number <= most && fabs(place - last) >= LEAST_APART) {
+                draw_line(c, number, across);
+                last = place;
+            }
+        }
     }
+}
+
+static void draw_scales(const chart *c) {
+    cairo_t *cr = c->canvas.cr;
+    draw_lines(c, false);
+    draw_lines(c, true);
+    nsk_canvas_colour(&c->canvas, NSK_INK);
+    static const char missed[] = "missed events an hour";
+    static const char wrong[] = "false actions an hour";
+    double width = nsk_canvas_text_width(&c->canvas, 12.0, false, missed);
+    nsk_canvas_text(&c->canvas, LEFT + (NSK_PAGE_WIDTH - LEFT - RIGHT - width) / 2.0,
+                    NSK_PAGE_HEIGHT - BOTTOM + 36, 12.0, false, 0.0, missed);
+    width = nsk_canvas_text_width(&c->canvas, 12.0, false, wrong);
+    cairo_save(cr);
+    cairo_translate(cr, LEFT - 50.0, TOP + (NSK_PAGE_HEIGHT - TOP - BOTTOM + width) / 2.0);
+    cairo_rotate(cr, -G_PI / 2.0);
+    nsk_canvas_text(&c->canvas, 0.0, 0.0, 12.0, false, 0.0, wrong);
+    cairo_restore(cr);
+    nsk_canvas_colour(&c->canvas, NSK_FAINT);
     nsk_canvas_text(
-        &c->canvas, LEFT, NSK_PAGE_HEIGHT - BOTTOM + 40, 11.0, false, 0.0,
-        "across: missed events an hour; up: false actions an hour (square roots of both); "
-        "grey: another setting is better in both");
-    nsk_canvas_text(&c->canvas, LEFT, NSK_PAGE_HEIGHT - BOTTOM + 58, 11.0, false, 0.0,
-                    "'2 of 3 at 0.60': the answer on two of the last three frames, each with a "
-                    "probability of at least 0.60; ring: the brief's rule");
+        &c->canvas, LEFT, NSK_PAGE_HEIGHT - BOTTOM + 58, 11.0, false, 0.0,
+        "Axes by square roots. Grey: another setting is better in both. '2 of 3 at 0.60': "
+        "the answer on two of the last three frames, each with a probability of at least "
+        "0.60. Ring: the brief's rule.");
 }
 
 static void name_of(const nsk_sweep_point *p, char *text, size_t size) {

@@ -182,6 +182,48 @@ static void tell_summary(const story *s) {
     }
 }
 
+static void append_triple(GString *to, const double *numbers, int channels) {
+    for (int c = 0; c < 3; c++) {
+        g_string_append(to, "\t");
+        if (c < channels) {
+            g_string_append_printf(to, "%.3f", numbers[c]);
+        }
+    }
+}
+
+/* Sizes, brightness, and what stands there twice. */
+static void tell_pictures(const story *s) {
+    static const char *const places[NSK_TWIN_PLACES] = {"held-out in calibration",
+                                                        "in two classes of a set", "in one class"};
+    const nsk_input *input = &s->job->brief->input;
+    int channels = input->colour == NSK_GREY ? 1 : 3;
+    nsk_page_table(s->page, "Pictures, channel by channel beside the brief",
+                   "<set\t>images\t>unreadable\t>width\t>height\t>mean\t>\t>\t>deviation\t>\t>");
+    for (int k = 0; k < 2; k++) {
+        const nsk_survey_set *set = &s->survey->sets[k];
+        GString *row = g_string_new(NULL);
+        g_string_printf(row, "%s\t%d\t%d\t%d to %d\t%d to %d", set->name, set->images,
+                        set->unreadable, set->least_width, set->most_width, set->least_height,
+                        set->most_height);
+        append_triple(row, set->mean, channels);
+        append_triple(row, set->deviation, channels);
+        nsk_page_row(s->page, "%s", row->str);
+        g_string_free(row, TRUE);
+    }
+    GString *brief = g_string_new("the brief\t\t");
+    g_string_append_printf(brief, "\t%d\t%d", input->width, input->height);
+    append_triple(brief, input->mean, channels);
+    append_triple(brief, input->deviation, channels);
+    nsk_page_row(s->page, "%s", brief->str);
+    g_string_free(brief, TRUE);
+    nsk_page_table_end(s->page);
+    nsk_page_table(s->page, "Pictures that repeat another", "<where\t>every pixel\t>nearly");
+    for (int i = 0; i < NSK_TWIN_PLACES; i++) {
+        nsk_page_row(s->page, "%s\t%d\t%d", places[i], s->survey->exact[i], s->survey->near[i]);
+    }
+    nsk_page_table_end(s->page);
+}
+
 static bool tell_data(story *s) {
     nsk_page *page = s->page;
     const nsk_images *sets[2] = {s->job->calibration, s->job->held_out};
@@ -196,6 +238,7 @@ static bool tell_data(story *s) {
                      s->survey->sets[1].in_class[c], (double)s->survey->sets[1].in_class[c] / most);
     }
     nsk_page_table_end(page);
+    tell_pictures(s);
     char *sheet = scratch(s, "sheet.png");
     return take(s, nsk_survey_sheet(sets, 6, sheet, &s->job->error), sheet,
                 "Some pictures of each class, as the network sees them");
@@ -223,6 +266,55 @@ static bool tell_model(story *s) {
     }
     nsk_page_table_end(page);
     return true;
+}
+
+/* The ways of feeding the network that were tried. */
+static void tell_ways(const story *s) {
+    const nsk_vetting *v = s->vetting;
+    char *caption = g_strdup_printf("Other preparations, on %d images%s", v->images,
+                                    v->renamed ? ", the labels renamed" : "");
+    nsk_page_table(s->page, caption, ">right\t>lost\t>won\t>certainty\t<preparation");
+    nsk_page_row(s->page, "%.1f %%\t\t\t\tas the brief has it",
+                 100.0 * share(v->correct, v->images));
+    for (int i = 0; i < v->count; i++) {
+        const nsk_alternative *a = &v->alternatives[i];
+        nsk_page_row(s->page, "%.1f %%\t%d\t%d\t%+.1f\t%s", 100.0 * share(a->correct, v->images),
+                     a->lost, a->won, a->certainty, a->change);
+    }
+    nsk_page_table_end(s->page);
+    g_free(caption);
+}
+
+static void tell_sides(const story *s) {
+    static const int among[] = {2, 3, 5};
+    const nsk_comparison *c = s->comparison;
+    nsk_page_table(s->page, "Both models",
+                   "<\t>right\t>accuracy\t>balanced\t>among first 2\t>3\t>5\t>calibration error");
+    for (int k = 0; k < 2; k++) {
+        nsk_scoring *scoring = nsk_scoring_of(c, k == 1);
+        int right = k == 0 ? c->float_correct : c->integer_correct;
+        GString *row = g_string_new(NULL);
+        g_string_printf(row, "%s\t%d\t%.2f %%\t%.2f %%", k == 0 ? "float" : "integer", right,
+                        100.0 * share(right, c->images), 100.0 * scoring->balanced_accuracy);
+        for (size_t i = 0; i < G_N_ELEMENTS(among); i++) {
+            g_string_append(row, "\t");
+            if (among[i] < c->classes) {
+                g_string_append_printf(row, "%.2f %%",
+                                       100.0 * nsk_right_among(c, among[i], k == 1) / c->images);
+            }
+        }
+        nsk_page_row(s->page, "%s\t%.2f %%", row->str, 100.0 * scoring->calibration_error);
+        g_string_free(row, TRUE);
+        nsk_scoring_free(scoring);
+    }
+    nsk_page_table_end(s->page);
+    if (c->tied > 0) {
+        nsk_page_text(
+            s->page,
+            "On %d images several classes share the integer model's highest score: the first "
+            "of them in the labels' order is the answer.",
+            c->tied);
+    }
 }
 
 /* Rows are the truth, columns the answer. */
@@ -291,6 +383,8 @@ static bool tell_accuracy(story *s) {
                   "unevenly: %.2g (McNemar).",
                   c->images, 100.0 * share(c->agree, c->images), c->lost, c->won,
                   nsk_paired_chance(c->lost, c->won));
+    tell_sides(s);
+    tell_ways(s);
     tell_confusion(s, false);
     tell_confusion(s, true);
     tell_classes(s);
@@ -319,6 +413,23 @@ static bool tell_drift(story *s) {
                   "error, so far and by the layer alone. 20 dB are a tenth, 40 dB a "
                   "hundredth.",
                   s->drift->images);
+    nsk_page_table(s->page, "Layer by layer, dB",
+                   "<layer\t>so far\t>alone\t>levels\t>lowest\t>highest\t>worst channel\t>");
+    for (int i = 0; i < s->drift->layers; i++) {
+        const nsk_drift_layer *l = &s->drift->layer[i];
+        if (!l->measured) {
+            nsk_page_row(s->page, "%s\t\t\t\t\t\tstands in another order\t", l->name);
+            continue;
+        }
+        char alone[32] = "";
+        if (!isnan(l->alone_db)) {
+            g_snprintf(alone, sizeof alone, "%.1f", l->alone_db);
+        }
+        nsk_page_row(s->page, "%s\t%.1f\t%s\t%d\t%.2f %%\t%.2f %%\t%.1f\tchannel %d", l->name,
+                     l->sqnr_db, alone, l->levels, 100.0 * l->at_low, 100.0 * l->at_high,
+                     l->worst_channel_db, l->worst_channel);
+    }
+    nsk_page_table_end(s->page);
     char *plot = scratch(s, "drift.svg");
     return take(s, nsk_drift_draw(s->drift, NULL, s->job->brief->name, plot, &s->job->error), plot,
                 "Signal over error, layer by layer");
@@ -380,19 +491,25 @@ static bool tell_budget(story *s) {
     nsk_page_text(s->page, "Board '%s': %s at %.4g MHz.", s->job->board->name, s->job->board->core,
                   s->job->board->clock / 1e6);
     tell_limits(s);
-    nsk_page_text(
-        s->page,
-        "Flash: model %s, code %s. RAM: workspace %s (no plan can need less than %s), frame "
-        "%s, camera %s, stack %s.",
-        cli_bytes(b->flash_model, text[0]), cli_bytes(b->flash_code, text[1]),
-        cli_bytes(b->ram_workspace, text[2]), cli_bytes(b->ram_lower_bound, text[3]),
-        cli_bytes(b->ram_frame, (char[CLI_TEXT]){0}), cli_bytes(b->ram_camera, (char[CLI_TEXT]){0}),
-        cli_bytes(b->ram_stack, (char[CLI_TEXT]){0}));
     nsk_page_text(s->page,
-                  "Time: by the misfits of the cost table %s to %s a frame. Code: %s. "
-                  "Cycles: %s. Stack: %s.",
-                  cli_time(b->seconds_low, text[0]), cli_time(b->seconds_high, text[1]),
-                  b->code_source, b->cycle_source, b->stack_source);
+                  "Flash: model %s, code %s, of which the product's loop %s. RAM: workspace %s (no "
+                  "plan can need less than %s), frame "
+                  "%s, camera %s, stack %s.",
+                  cli_bytes(b->flash_model, text[0]), cli_bytes(b->flash_code, text[1]),
+                  cli_bytes(b->flash_loop, (char[CLI_TEXT]){0}),
+                  cli_bytes(b->ram_workspace, text[2]), cli_bytes(b->ram_lower_bound, text[3]),
+                  cli_bytes(b->ram_frame, (char[CLI_TEXT]){0}),
+                  cli_bytes(b->ram_camera, (char[CLI_TEXT]){0}),
+                  cli_bytes(b->ram_stack, (char[CLI_TEXT]){0}));
+    if (b->timed) {
+        nsk_page_text(s->page, "Time: by the misfits of the cost table %s to %s a frame.",
+                      cli_time(b->seconds_low, text[0]), cli_time(b->seconds_high, text[1]));
+    } else {
+        nsk_page_text(s->page, "Time: at one instruction a cycle, as this core's timings are not "
+                               "published; 'netsuke clock' learns the board's own.");
+    }
+    nsk_page_text(s->page, "Code: %s. Cycles: %s. Stack: %s.", b->code_source, b->cycle_source,
+                  b->stack_source);
     if (b->watts >= 0.0) {
         nsk_page_text(s->page, "Energy: %.2f mJ a frame while computing, %.2f mW on the average.",
                       1e3 * b->joules, 1e3 * b->watts);
@@ -422,17 +539,26 @@ static bool tell_variants(story *s) {
                   "Of %s. Starred: no other is as good or better in everything. In percent, "
                   "points, KiB, ms.",
                   s->job->brief->variants_brief);
-    nsk_page_table(s->page, "Side by side",
-                   "<\t<variant\t<input\t>float\t>integer\t>95 %\t>loss\t>flash\t>ram\t>time\t<");
+    nsk_page_table(
+        s->page, "Side by side",
+        "<\t<variant\t<input\t>float\t>integer\t>95 %\t>loss\t>flash\t>ram\t>time\t>energy, mJ\t<");
     for (int i = 0; i < count; i++) {
         const nsk_variant *v = &s->weighed[i];
         const entry *e = &g_array_index(s->variants, entry, (guint)i);
-        nsk_page_row(s->page, "%s\t%s\t%s\t%.2f\t%.2f\t%.1f to %.1f\t%.2f\t%.1f\t%.1f\t%.1f\t%s",
+        char energy[32] = "";
+        if (v->joules >= 0.0) {
+            g_snprintf(energy, sizeof energy, "%.2f", 1e3 * v->joules);
+        }
+        nsk_page_row(s->page,
+                     "%s\t%s\t%s\t%.2f\t%.2f\t%.1f to %.1f\t%.2f\t%.1f\t%.1f\t%.1f\t%s\t%s",
                      v->beaten_by == NSK_NO_VARIANT ? "★" : "", v->name, e->traits[INPUT],
                      100.0 * share(v->float_correct, v->images),
                      100.0 * share(v->integer_correct, v->images), 100.0 * v->accuracy_low,
                      100.0 * v->accuracy_high, v->loss_points, v->flash / 1024.0, v->ram / 1024.0,
-                     1e3 * v->seconds, v->fits ? "fits" : "breaks a limit");
+                     1e3 * v->seconds, energy,
+                     !v->fits                         ? "breaks a limit"
+                     : v->limits[NSK_LIMIT_LOSS].open ? "open"
+                                                      : "fits");
     }
     nsk_page_table_end(s->page);
     char *plot = scratch(s, "variants.svg");
@@ -466,14 +592,18 @@ static bool tell_rehearsal(story *s) {
     nsk_page_table(
         s->page, "Scenes",
         "<scene\t>frames\t>dropped\t>no answer\t>events\t>missed\t>longer than 5 frames\t"
-        ">actions\t>false\t>delay, frames");
+        ">actions\t>false\t>delay, frames\t>energy");
     for (guint i = 0; i < plays->len; i++) {
         const play *p = play_at(&s->rehearsal, i);
         const nsk_rehearsal *r = p->rehearsal;
         const nsk_figures *f = &r->figures;
-        nsk_page_row(s->page, "%s\t%d\t%d\t%d\t%d\t%d\t%d\t%d\t%d\t%.1f", p->name, r->frames,
+        char energy[32] = "";
+        if (r->joules >= 0.0) {
+            g_snprintf(energy, sizeof energy, "%.2f J", r->joules);
+        }
+        nsk_page_row(s->page, "%s\t%d\t%d\t%d\t%d\t%d\t%d\t%d\t%d\t%.1f\t%s", p->name, r->frames,
                      r->dropped, r->troubled, f->events, f->missed, f->longer_missed, f->actions,
-                     f->false_actions, f->delay_frames);
+                     f->false_actions, f->delay_frames, energy);
     }
     nsk_page_table_end(s->page);
     for (guint i = 0; i < plays->len; i++) {
@@ -483,6 +613,27 @@ static bool tell_rehearsal(story *s) {
         }
     }
     return true;
+}
+
+/* What the page was made by and of. */
+static void tell_origin(const story *s) {
+    const nsk_brief *brief = s->job->brief;
+    GDateTime *now = g_date_time_new_now_local();
+    char *date = g_date_time_format(now, "%Y-%m-%d %H:%M");
+    char *sum =
+        g_compute_checksum_for_data(G_CHECKSUM_SHA256, s->job->model->bytes, s->job->model->size);
+    char *text = NULL;
+    nsk_page_section(s->page, "Origin");
+    nsk_page_text(s->page, "Made on %s by netsuke %s. The integer model: %zu bytes, SHA-256 %s.",
+                  date, nsk_version(), s->job->model->size, sum);
+    nsk_page_text(s->page, "The brief, %s:", brief->path);
+    if (g_file_get_contents(brief->path, &text, NULL, NULL)) {
+        nsk_page_verbatim(s->page, text);
+    }
+    g_free(text);
+    g_free(sum);
+    g_free(date);
+    g_date_time_unref(now);
 }
 
 static bool tell(story *s) {
@@ -496,6 +647,7 @@ static bool tell(story *s) {
         nsk_page_free(s->page);
         return false;
     }
+    tell_origin(s);
     return nsk_page_finish(s->page, s->job->output, &s->job->error);
 }
 

@@ -384,7 +384,7 @@ static void check_page(const char *path) {
         "\"%s\" "
         "| wc -l",
         path, path, path, path);
-    CU_ASSERT_STRING_EQUAL(o.out, "8\n5\n0\n0\n"); /* sections, drawings, names twice, places */
+    CU_ASSERT_STRING_EQUAL(o.out, "9\n5\n0\n0\n"); /* sections, drawings, names twice, places */
     outcome_clear(&o);
 }
 

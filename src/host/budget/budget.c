@@ -137,13 +137,11 @@ static void set_limit(nsk_budget_limit *to, const char *name, const char *unit, 
     *to = (nsk_budget_limit){name, unit, limit, value, value <= limit, false};
 }
 
-/* The product's loop: its code, and its stack below that of the layers. */
+/* The product's loop: its code, and its stack. */
 static bool add_loop(nsk_budget *b, const nsk_model *model, const nsk_costs *costs,
                      nsk_error *error) {
-    double stack = 0.0;
-    bool good = nsk_costs_firmware(costs, model, &b->flash_loop, &stack, error);
+    bool good = nsk_costs_firmware(costs, model, &b->flash_loop, &b->ram_stack, error);
     b->flash_code += b->flash_loop;
-    b->ram_stack += stack;
     return good;
 }
 

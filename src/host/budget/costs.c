@@ -25,6 +25,7 @@ static const nsk_setting_name known[] = {
     {"stack-over", "*", NULL},
     {"stack-loop", "whole", NULL},
     {"stack-loop", "streamed", NULL},
+    {"stack-loop", "alone", NULL},
     {"*", "call", NULL},
     {"*", "row", NULL},
     {"*", "byte", NULL},
@@ -251,12 +252,25 @@ bool nsk_costs_stack(const nsk_costs *costs, const nsk_model *model, double *byt
     return good;
 }
 
+/* Layers below the loop, or what the loop does besides, whichever is deeper. */
+static bool deepen_by_loop(const nsk_costs *costs, bool streamed, double *stack, nsk_error *error) {
+    const char *key = streamed ? "streamed" : "whole";
+    double loop = 0.0;
+    double alone = 0.0;
+    bool good =
+        nsk_settings_need(costs->settings, "stack-loop", key, error) != NULL &&
+        nsk_settings_need(costs->settings, "stack-loop", "alone", error) != NULL &&
+        nsk_settings_number(costs->settings, "stack-loop", key, NSK_BYTES, 0, 1e9, &loop, error) &&
+        nsk_settings_number(costs->settings, "stack-loop", "alone", NSK_BYTES, 0, 1e9, &alone,
+                            error);
+    *stack = fmax(*stack + loop, alone);
+    return good;
+}
+
 bool nsk_costs_firmware(const nsk_costs *costs, const nsk_model *model, double *code, double *stack,
                         nsk_error *error) {
-    const char *key = model->streamed > 0 ? "streamed" : "whole";
     return sum_code(costs, model, true, code, error) &&
-           nsk_settings_need(costs->settings, "stack-loop", key, error) != NULL &&
-           nsk_settings_number(costs->settings, "stack-loop", key, NSK_BYTES, 0, 1e9, stack, error);
+           deepen_by_loop(costs, model->streamed > 0, stack, error);
 }
 
 bool nsk_costs_deepest(const nsk_costs *costs, double *bytes, nsk_error *error) {
@@ -269,11 +283,8 @@ bool nsk_costs_deepest(const nsk_costs *costs, double *bytes, nsk_error *error) 
             good = deepen(costs, groups[g], *keys, bytes, error);
         }
     }
-    double loop = 0.0; /* in its deeper way */
-    good = good && nsk_settings_number(costs->settings, "stack-loop", "streamed", NSK_BYTES, 0, 1e9,
-                                       &loop, error);
-    *bytes += *bytes > 0.0 ? loop : 0.0;
-    return good && (*bytes > 0.0 || nsk_fail(error, "%s: no depths under [stack]", costs->path));
+    good = good && (*bytes > 0.0 || nsk_fail(error, "%s: no depths under [stack]", costs->path));
+    return good && deepen_by_loop(costs, true, bytes, error); /* its deeper way */
 }
 
 /* Weights of the usual way: a pixel of the picture has a part in one or two of the frame's. */

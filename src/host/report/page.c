@@ -37,6 +37,8 @@ static const char style[] =
     "th,td{padding:3px 12px 3px 0;text-align:left;white-space:nowrap}\n"
     "th.r,td.r{text-align:right}td.heat{text-align:right;padding:3px 9px}\n"
     ".bar{display:inline-block;height:9px;background:var(--glaze);border-radius:2px}\n"
+    "pre{background:var(--slip);border:1px solid var(--line);border-radius:4px;padding:10px;"
+    "font-size:12.5px}\n"
     "ul.verdicts{list-style:none;padding:0;margin:12px 0}\n"
     "ul.verdicts li{padding:7px 0 7px 12px;border-left:5px solid var(--glaze);margin:5px "
     "0;background:var(--slip)}\n"
@@ -130,6 +132,13 @@ void nsk_page_text(nsk_page *page, const char *format, ...) {
     append_escaped(page->body, text);
     g_string_append(page->body, "</p>\n");
     g_free(text);
+}
+
+void nsk_page_verbatim(nsk_page *page, const char *text) {
+    end_list(page);
+    g_string_append(page->body, "<pre class=\"wide\">");
+    append_escaped(page->body, text);
+    g_string_append(page->body, "</pre>\n");
 }
 
 void nsk_page_verdict(nsk_page *page, nsk_standing standing, const char *what, const char *format,

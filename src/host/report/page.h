@@ -17,8 +17,10 @@ void nsk_page_section(nsk_page *page, const char *heading);
 void nsk_page_subheading(nsk_page *page, const char *heading);
 void nsk_page_text(nsk_page *page, const char *format, ...) G_GNUC_PRINTF(2, 3);
 
-/* A line that says whether something holds, and by what. */
+/* A text as it stands, line by line. */
+void nsk_page_verbatim(nsk_page *page, const char *text);
 
+/* A line that says whether something holds, and by what. */
 void nsk_page_verdict(nsk_page *page, nsk_standing standing, const char *what, const char *format,
                       ...) G_GNUC_PRINTF(4, 5);
 
