@@ -120,15 +120,13 @@ static bool append_loop_stack(const char *core, const char *folder, handed_set s
     char *line = g_strdup_printf("env -u MAKEFLAGS make -s -C \"%s/%s\" CORE=%s emulate", folder,
                                  set_names[set], core);
     char *out = NULL;
-    bool good = g_spawn_command_line_sync(line, &out, NULL, NULL, NULL) != FALSE;
+    bool good = g_spawn_command_line_sync(line, &out, NULL, NULL, NULL) && out != NULL;
     double loop = good ? printed(out, "loop-stack") : -1.0;
     double layers = good ? printed(out, "stack") : -1.0;
-    good = layers > 0.0 && loop >= layers;
+    good = (layers > 0.0 && loop >= layers) ||
+           nsk_fail(error, "%s: the self-test paints no stack", folder);
     g_string_append_printf(to, "%s = %.0f B\n", set_names[set],
                            set == SHALLOW ? loop : loop - layers);
-    if (!good) {
-        nsk_fail(error, "%s: the self-test paints no stack: %s", folder, out != NULL ? out : "");
-    }
     g_free(out);
     g_free(line);
     return good;

@@ -32,6 +32,7 @@ int main(int argc, char **argv) {
         {"plan", NULL, NULL, NULL, NULL, plan_tests},
         {"compare", NULL, NULL, NULL, NULL, compare_tests},
         {"vet", NULL, NULL, NULL, NULL, vet_tests},
+        {"verdict", NULL, NULL, NULL, NULL, verdict_tests},
         {"drawings", NULL, NULL, NULL, NULL, report_tests},
         {"stress", NULL, NULL, NULL, NULL, stress_tests},
         {"atlas", NULL, NULL, NULL, NULL, atlas_tests},

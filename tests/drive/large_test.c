@@ -53,7 +53,8 @@ static void write_idx_set(void) {
     outcome_clear(&o);
     o = drive_for(0, "sed \"s#images/calibration#$PWD/demo/images/calibration#;s#kiln.onnx#"
                      "$PWD/demo/kiln.onnx#;s#labels.txt#$PWD/demo/labels.txt#;"
-                     "s#images/held-out#many-images-idx3-ubyte#;s#^loss.*##;s#\\.\\./boards#$PWD/boards#\" demo/kiln.ini > "
+                     "s#images/held-out#many-images-idx3-ubyte#;s#^loss.*##;s#\\.\\./boards#$PWD/"
+                     "boards#\" demo/kiln.ini > "
                      "\"$T/idx/many.ini\"");
     outcome_clear(&o);
 }

@@ -76,6 +76,11 @@ static void unknown_operators(void) {
     expect_refusal(
         m, "node 'Einsum_of_z': operator 'Einsum' is not supported; supported are: Constant, "
            "Abs, Add, AveragePool");
+    m = small(13);
+    onnx_node(m, "ArgMax", "y", "z", "axis=i1");
+    expect_refusal(m,
+                   "node 'ArgMax_of_z' (ArgMax): gives numbers of classes, not scores; export the "
+                   "model so that it ends in the scores");
 }
 
 static void graphs_that_do_not_hold_together(void) {

@@ -76,6 +76,9 @@ static void mistakes_are_named(void) {
     for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
         kiln k;
         nsk_error error = {.text = ""};
+        if (TESTS_FEWER > 1 && cases[i].images > 200) {
+            continue;
+        }
         kiln_load(&k, 6);
         nsk_input input = k.brief->input;
         input.colour = cases[i].bgr ? NSK_BGR : NSK_RGB;
@@ -92,7 +95,9 @@ static void mistakes_are_named(void) {
         CU_ASSERT_PTR_NOT_NULL_FATAL(v);
         CU_ASSERT_EQUAL(v->better >= 0, cases[i].change != NULL);
         CU_ASSERT(cases[i].change == NULL ||
-                  strstr(v->alternatives[0].change, cases[i].change) != NULL);
+                  g_str_has_prefix(v->alternatives[0].change, cases[i].change));
+        /* one line of the brief was wrong, and one is to be changed */
+        CU_ASSERT(cases[i].change == NULL || strstr(v->alternatives[0].change, "; ") == NULL);
         CU_ASSERT_EQUAL(v->renamed, cases[i].swapped);
         CU_ASSERT_EQUAL(v->order[1], cases[i].swapped ? 4 : 1);
         CU_ASSERT_EQUAL(v->order[4], cases[i].swapped ? 1 : 4);
@@ -105,7 +110,46 @@ static void mistakes_are_named(void) {
     }
 }
 
+/* Grey pictures are tried with one mean and one deviation, never with three. */
+static void grey_has_one_mean(void) {
+    char *folder = scratch_new();
+    char *path = scratch_path(folder, "grey.onnx");
+    char *pictures = scratch_path(folder, "set");
+    char *names[] = {(char *)"a", (char *)"b", (char *)"c", (char *)"d", NULL};
+    const nsk_labels labels = {4, names};
+    nsk_input input = {
+        .width = 8, .height = 8, .colour = NSK_GREY, .deviation = {1, 1, 1}, .top = 1};
+    nsk_error error = {.text = ""};
+    random_state r = {3};
+    onnx_maker *m = onnx_new(13, 1, 8, 8);
+    onnx_floats(m, "w", 2, (const int[]){64, 4}, &r, 1.0F);
+    onnx_node(m, "Flatten", "x", "f", "");
+    onnx_node(m, "MatMul", "f w", "y", "");
+    onnx_finish(m, path);
+    noise_set(pictures, &labels, 5, 8, 8);
+    nsk_network *network = nsk_network_read(path, &input, NULL, &error);
+    nsk_images *set = nsk_images_open(pictures, &labels, &input, 0, false, &error);
+    assert_error(&error, "");
+    CU_ASSERT_FATAL(network != NULL && set != NULL);
+    nsk_vetting *v = nsk_vet(network, set, NULL, NULL, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(v);
+    CU_ASSERT(v->count > 4);
+    for (int i = 0; i < v->count; i++) {
+        for (const char *at = strchr(v->alternatives[i].change, ';'); at != NULL;
+             at = strchr(at + 1, ';')) {
+            CU_ASSERT_EQUAL(at[1], ' '); /* parts keys, not channels */
+        }
+    }
+    nsk_vetting_free(v);
+    nsk_images_free(set);
+    nsk_network_free(network);
+    g_free(path);
+    g_free(pictures);
+    scratch_remove(folder);
+}
+
 CU_TestInfo vet_tests[] = {
+    {"grey has one mean", grey_has_one_mean},
     {"assignments are the best of all", assignments_are_the_best},
     {"the paired chance, worked by hand", paired_chance_by_hand},
     {"mistakes in the brief are named", mistakes_are_named},

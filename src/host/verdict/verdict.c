@@ -80,13 +80,13 @@ void nsk_judge_survey(nsk_verdict *v, const nsk_survey *s, const nsk_labels *lab
     int twice = s->exact[NSK_TWINS_IN_TWO_CLASSES];
     if (twice > 0) {
         nsk_verdict_add(v, step, by_share(twice, s->sets[0].images + held_out->images),
-                        "%d pictures stand under two labels, one of which is wrong", twice);
+                        "pictures that stand under two labels, one of which is wrong: %d", twice);
     }
     for (int k = 0; k < 2; k++) {
         const nsk_survey_set *set = &s->sets[k];
         if (set->unreadable > 0) {
-            nsk_verdict_add(v, step, NSK_BROKEN, "%d pictures of the %s set cannot be read",
-                            set->unreadable, set->name);
+            nsk_verdict_add(v, step, NSK_BROKEN, "pictures of the %s set that cannot be read: %d",
+                            set->name, set->unreadable);
         }
         for (int c = 0; c < labels->count; c++) {
             if (set->in_class[c] == 0) {

@@ -1,5 +1,6 @@
-/* Runs the product's loop on pictures of the camera's size, and compares every decision with what the
- * host computed; then the frames that came along, and compares every score. Prints, in lines of words:
+/* Runs the product's loop on pictures of the camera's size, and compares every decision with what
+ * the host computed; then the frames that came along, and compares every score. Prints, in lines of
+ * words:
  *
  *     step PICTURE TROUBLE LINE DECIDED     the loop's; "differ" behind one that does
  *     loop PICTURES
@@ -247,7 +248,8 @@ int main(void) {
     int wrong = 0;
     uint32_t stack = 0;
     uint32_t loop_stack = 0;
-    for (unsigned i = 0; i < self_test_count; i++) { /* first: a timer's interrupt would be on its stack */
+    for (unsigned i = 0; i < self_test_count;
+         i++) { /* first: a timer's interrupt would be on its stack */
         wrong += run_loop(&self_test_networks[i], &loop_stack);
     }
     timer_start();
