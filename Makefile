@@ -24,6 +24,7 @@ CLANG := -DCMAKE_C_COMPILER=clang -DCMAKE_BUILD_TYPE=RelWithDebInfo
 .PHONY: all demo demo-data demo-train demo-train-gated demo-train-third demo-train-variants study check onnx-table unit sanitise fuzz lint check-fast bench costs emulate install uninstall package help screenshots clean
 
 all: $(BUILD)/Makefile
+	@test -e $(NETSUKE) || echo "Building: a minute or so"
 	@cmake --build $(BUILD) -j $(JOBS) -- --no-print-directory -s
 
 $(BUILD)/Makefile: CMakeLists.txt
@@ -40,6 +41,7 @@ demo-data: $(IMAGES)/.complete
 
 SCENES := belt plain stop dark glaze hand burst
 $(IMAGES)/.complete: demo/scene.c demo/generate.c demo/stream.c | all
+	@echo "Drawing the demo's pictures and scenes: ten seconds"
 	@rm -rf $(IMAGES) demo/scenes
 	@$(BUILD)/kiln-generate --seed 2 --per-class 60 $(IMAGES)/calibration
 	@$(BUILD)/kiln-generate --seed 3 --per-class 200 $(IMAGES)/held-out

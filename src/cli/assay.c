@@ -134,6 +134,24 @@ static bool keep(const assay *a, const struct step *step, const char *text, int 
     return good;
 }
 
+/* What the self-test is built with. */
+static bool has_tools(nsk_error *error) {
+    static const char *const tools[] = {"make", "cc"};
+    for (size_t i = 0; i < G_N_ELEMENTS(tools); i++) {
+        char *path = g_find_program_in_path(tools[i]);
+        if (path == NULL) {
+            g_snprintf(
+                error->text, sizeof error->text,
+                "the self-test wants '%s', which is not here; install make and a C compiler, and "
+                "start again: it goes on from here",
+                tools[i]);
+            return false;
+        }
+        g_free(path);
+    }
+    return true;
+}
+
 /* Runs a step to its end. NULL and job->error where it fails. */
 static char *execute(const assay *a, const struct step *step, char **line, int *status) {
     char *out = NULL;
@@ -141,6 +159,9 @@ static char *execute(const assay *a, const struct step *step, char **line, int *
     int wait = 0;
     GError *reason = NULL;
     nsk_error *error = &a->job->error;
+    if (step->needs == TESTED && !has_tools(error)) {
+        return NULL;
+    }
     if (!g_spawn_sync(NULL, line, NULL, G_SPAWN_SEARCH_PATH, NULL, NULL, &out, &said, &wait,
                       &reason)) {
         g_snprintf(error->text, sizeof error->text, "%s: %s", step->name, reason->message);

@@ -1,4 +1,5 @@
 /* netsuke budget: flash, RAM and time per frame against limits. */
+#include <math.h>
 #include <stdio.h>
 
 #include "command.h"
@@ -162,7 +163,11 @@ static void print_layers(const nsk_budget *u, const nsk_model_file *file, double
     char cycles[CLI_TEXT];
     char text[CLI_TEXT];
     char bar[CLI_TEXT];
+    double most = 1.0; /* the longest bar's */
     nsk_open(&model, file->bytes, file->size);
+    for (int i = 0; i < u->layers; i++) {
+        most = fmax(most, u->layer[i].cycles);
+    }
     cli_table *table = cli_table_new("llrrrrl");
     cli_table_row(table, "layer\toutput\tmult-accs\tcycles\ttime\tshare\t");
     cli_table_row(table, "preparation\t%u x %u x %u\t\t%s\t%s\t%.1f %%\t", model.height,
@@ -182,11 +187,12 @@ static void print_layers(const nsk_budget *u, const nsk_model_file *file, double
         nsk_work work = nsk_layer_work(&model, (unsigned)i);
         char macs[CLI_TEXT];
         double part = u->layer[i].cycles / u->cycles;
-        cli_table_row(table, "%s\t%u x %u x %u\t%s\t%s\t%s\t%.1f %%\t%s",
-                      nsk_layer_name(&model, (unsigned)i), out.height, out.width, out.channels,
-                      cli_count((double)work.macs, macs), cli_count(u->layer[i].cycles, cycles),
-                      cli_time(u->layer[i].cycles / clock, text), 100.0 * part,
-                      g_strdelimit((char *)cli_bar(part * 4.0, SHARE_BAR, bar), ".", ' '));
+        cli_table_row(
+            table, "%s\t%u x %u x %u\t%s\t%s\t%s\t%.1f %%\t%s", nsk_layer_name(&model, (unsigned)i),
+            out.height, out.width, out.channels, cli_count((double)work.macs, macs),
+            cli_count(u->layer[i].cycles, cycles), cli_time(u->layer[i].cycles / clock, text),
+            100.0 * part,
+            g_strdelimit((char *)cli_bar(u->layer[i].cycles / most, SHARE_BAR, bar), ".", ' '));
     }
     putchar('\n');
     cli_table_print(table);

@@ -5,7 +5,7 @@
 #include "command.h"
 #include "table.h"
 
-enum { BAR = 12, MOST_DB = 50, SAMPLE = 300 };
+enum { BAR = 12, SAMPLE = 300 };
 
 /* Channel by channel; null where there is no signal. */
 static void json_channels(JsonBuilder *b, const nsk_drift_layer *l) {
@@ -93,7 +93,8 @@ static void print_json(const cli_job *job, const nsk_drift *d, const nsk_regain 
     cli_print_json(b);
 }
 
-static void print_layer(cli_table *table, const nsk_drift_layer *l) {
+/* The bar of `most` decibels is full. */
+static void print_layer(cli_table *table, const nsk_drift_layer *l, double most) {
     char bar[CLI_TEXT];
     char alone[CLI_TEXT] = "";
     if (!l->measured) {
@@ -106,7 +107,7 @@ static void print_layer(cli_table *table, const nsk_drift_layer *l) {
     cli_table_row(table, "%s\t%.1f dB\t%s\t%d\t%.2f %%\t%.2f %%\t%.1f dB (%d)\t%s", l->name,
                   l->sqnr_db, alone, l->levels, 100.0 * l->at_low, 100.0 * l->at_high,
                   l->worst_channel_db, l->worst_channel,
-                  cli_bar(fmax(l->sqnr_db, 0.0) / MOST_DB, BAR, bar));
+                  cli_bar(fmax(l->sqnr_db, 0.0) / most, BAR, bar));
 }
 
 /* What was tried, and helps. */
@@ -164,8 +165,12 @@ static void print_text(const cli_job *job, const nsk_drift *d, const nsk_regain 
     printf("Signal over error of every layer's output, on %d held-out images\n\n", d->images);
     cli_table *table = cli_table_new("lrrrrrrl");
     cli_table_row(table, "layer\tso far\talone\tlevels\tlowest\thighest\tworst channel\t");
+    double most = 1.0;
     for (int i = 0; i < d->layers; i++) {
-        print_layer(table, &d->layer[i]);
+        most = d->layer[i].measured ? fmax(most, d->layer[i].sqnr_db) : most;
+    }
+    for (int i = 0; i < d->layers; i++) {
+        print_layer(table, &d->layer[i], most);
     }
     cli_table_print(table);
     puts("");

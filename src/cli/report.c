@@ -255,6 +255,10 @@ static bool tell_model(story *s) {
                   o->width, o->height, o->channels);
     nsk_page_table(page, "Layers",
                    "<layer\t<operator\t>output\t>parameters\t>multiply-accumulates\t<");
+    uint64_t most = 1; /* the longest bar's */
+    for (int i = 0; i < o->count; i++) {
+        most = MAX(most, o->layers[i].macs);
+    }
     for (int i = 0; i < o->count; i++) {
         const nsk_outline_layer *l = &o->layers[i];
         char kind[CLI_TEXT];
@@ -262,7 +266,7 @@ static bool tell_model(story *s) {
         nsk_page_row(page,
                      "%s\t%s\t%d x %d x %d\t%" G_GUINT64_FORMAT "\t%" G_GUINT64_FORMAT "\t=%.3f",
                      l->name, kind, l->height, l->width, l->channels, (guint64)l->parameters,
-                     (guint64)l->macs, o->macs > 0 ? 3.0 * (double)l->macs / (double)o->macs : 0.0);
+                     (guint64)l->macs, (double)l->macs / (double)most);
     }
     nsk_page_table_end(page);
     return true;

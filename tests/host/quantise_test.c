@@ -400,6 +400,41 @@ static void files_go_out_and_come_back(void) {
     kiln_free(&k);
 }
 
+/* Sigmoids at the end are probabilities by themselves: no softmax is put behind them, and the
+ * integer scores are theirs within a few levels. */
+static void sigmoids_may_end_it(void) {
+    noisy n;
+    nsk_model model;
+    nsk_error error = {.text = ""};
+    noisy_load(&n,
+               "Conv x w_8_3_3_3 b_8 > a; Relu a > r; GlobalAveragePool r > g; Flatten g > f; "
+               "Gemm f h_5_8 c_5 > z transB=i1; Sigmoid z > y",
+               5);
+    CU_ASSERT_EQUAL(nsk_open(&model, n.file->bytes, n.file->size), NSK_OK);
+    CU_ASSERT_EQUAL(nsk_layer_kind(&model, model.layers - 1U), NSK_TABLE);
+    uint8_t *frame = g_malloc(nsk_images_frame_bytes(n.images));
+    void *workspace = g_malloc(model.workspace_bytes);
+    float wanted[5];
+    float given[5];
+    for (int i = 0; i < nsk_images_count(n.images); i += 7) {
+        CU_ASSERT_FATAL(nsk_images_frame(n.images, i, frame, &error));
+        CU_ASSERT_FATAL(
+            nsk_network_score(n.network, nsk_images_input(n.images), frame, wanted, &error));
+        nsk_prepare(&model, frame, (size_t)model.width * model.channels, workspace);
+        nsk_run(&model, workspace, NULL);
+        nsk_probabilities(&model, nsk_scores(&model, workspace), given);
+        float sum = 0.0F;
+        for (int c = 0; c < 5; c++) {
+            CU_ASSERT_DOUBLE_EQUAL((double)given[c], (double)wanted[c], 4.0 / 256.0);
+            sum += wanted[c];
+        }
+        CU_ASSERT(sum < 0.98F || sum > 1.02F); /* no softmax's */
+    }
+    g_free(frame);
+    g_free(workspace);
+    noisy_free(&n);
+}
+
 /* A sigmoid's and a hyperbolic tangent's ranges are known, however little of them is seen. */
 static void known_ranges_are_pinned(void) {
     static const struct {
@@ -433,6 +468,7 @@ static void known_ranges_are_pinned(void) {
 CU_TestInfo quantise_tests[] = {
     {"scales cover their range", scales_cover_their_range},
     {"known ranges are pinned", known_ranges_are_pinned},
+    {"sigmoids may end it", sigmoids_may_end_it},
     {"multipliers are close", multipliers_are_close},
     {"multipliers of weights are the least", weight_multipliers_are_the_least},
     {"overflow is proven away", overflow_is_proven_away},

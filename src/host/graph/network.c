@@ -51,11 +51,20 @@ static void end_in_a_line(nsk_graph *graph) {
     graph->output = append_shaped(graph, NSK_OP_RESHAPE, "reshape (added)", 2, inputs, classes);
 }
 
+/* One whose levels the file gives may have other levels than probabilities do. */
+static bool is_sigmoid(const nsk_graph *graph, const nsk_node *node) {
+    const nsk_program *p = node->program;
+    return node->op == NSK_OP_FUNCTION && p != NULL && p->count > 0 &&
+           p->steps[p->count - 1].fn == NSK_FN_SIGMOID &&
+           !nsk_graph_value(graph, node->output)->pinned;
+}
+
 /* Adds a softmax where the network ends in plain scores, so that both halves give probabilities. A
- * logarithm of them is one too: softmax takes it back. */
+ * logarithm of them is one too: softmax takes it back. Sigmoids are probabilities already, one a
+ * class by itself. */
 static void end_in_softmax(nsk_graph *graph) {
     const nsk_node *last = last_node(graph);
-    if (last != NULL && last->op == NSK_OP_SOFTMAX) {
+    if (last != NULL && (last->op == NSK_OP_SOFTMAX || is_sigmoid(graph, last))) {
         return;
     }
     int64_t classes = nsk_graph_value(graph, graph->output)->dims[1];

@@ -5,7 +5,7 @@
 
 #include "report/canvas.h"
 
-enum { LEFT = 84, TOP = 96, BOTTOM = 36, NAMES = 150, MOST_DB = 60, PANEL = 540, MOST_LAYERS = 60 };
+enum { LEFT = 84, TOP = 96, BOTTOM = 36, NAMES = 150, PANEL = 540, MOST_LAYERS = 60 };
 
 typedef struct chart {
     nsk_canvas canvas;
@@ -13,10 +13,11 @@ typedef struct chart {
     const nsk_regain *regain; /* or NULL */
     double row;               /* height of a layer's */
     double left, width;       /* of the bars of decibels */
+    int most;                 /* decibels at their end */
 } chart;
 
 static double x_of(const chart *c, double db) {
-    return c->left + c->width * fmin(fmax(db, 0.0), MOST_DB) / MOST_DB;
+    return c->left + c->width * fmin(fmax(db, 0.0) / c->most, 1.0);
 }
 
 static double y_of(const chart *c, int layer) {
@@ -25,7 +26,7 @@ static double y_of(const chart *c, int layer) {
 
 static void draw_scale(const chart *c) {
     char text[16];
-    for (int db = 0; db <= MOST_DB; db += 10) {
+    for (int db = 0; db <= c->most; db += 10) {
         nsk_canvas_colour(&c->canvas, NSK_LINE);
         cairo_set_line_width(c->canvas.cr, 0.6);
         cairo_move_to(c->canvas.cr, x_of(c, db), TOP + 14);
@@ -100,9 +101,21 @@ static double draw_key(const chart *c, double x, unsigned colour, const char *te
     return x + 40 + nsk_canvas_text_width(&c->canvas, 11.5, false, text);
 }
 
+/* Where the scale ends: past the longest bar, at a full ten. */
+static int longest(const nsk_drift *d) {
+    enum { LEAST = 60, MOST = 150 };
+    double most = LEAST;
+    for (int i = 0; i < d->layers; i++) {
+        const nsk_drift_layer *l = &d->layer[i];
+        most = l->measured ? fmax(most, l->sqnr_db) : most;
+        most = l->measured && !isnan(l->alone_db) ? fmax(most, l->alone_db) : most;
+    }
+    return (int)(ceil(fmin(most, MOST) / 10.0) * 10.0);
+}
+
 bool nsk_drift_draw(const nsk_drift *d, const nsk_regain *regain, const char *name,
                     const char *path, nsk_error *error) {
-    chart c = {.drift = d, .regain = regain, .left = LEFT + NAMES - 60.0};
+    chart c = {.drift = d, .regain = regain, .left = LEFT + NAMES - 60.0, .most = longest(d)};
     char heading[160];
     char below[200];
     int layers = MIN(d->layers, MOST_LAYERS);
