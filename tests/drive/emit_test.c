@@ -210,16 +210,20 @@ static void runs_in_a_terminal(void) {
 /* Twenty frames on every core, on a big-endian and on a 32-bit host; three of the network with
  * residuals, channels weighed and tables. */
 static void every_core_agrees(void) {
-    static const char *const ways[] = {"kiln.ini", "kiln-gated.ini"};
-    static const int frames[] = {20, 3};
+    static const struct {
+        const char *brief, *cores; /* of the second, one of each folder of kernels */
+        int frames, passed;
+    } ways[] = {{"kiln.ini", "", 20, 9},
+                {"kiln-gated.ini", "cortex-m0 cortex-m4 cortex-m55 rv32imac", 3, 6}};
     for (size_t i = 0; i < G_N_ELEMENTS(ways); i++) {
-        outcome o = drive_for(0, "BRIEF=demo/%s scripts/emulate \"%s\" \"$T/cores-%s\" %d", ways[i],
-                              NSK_COMMAND, ways[i], frames[i]);
+        outcome o =
+            drive_for(0, "BRIEF=demo/%s scripts/emulate \"%s\" \"$T/cores-%s\" %d %s",
+                      ways[i].brief, NSK_COMMAND, ways[i].brief, ways[i].frames, ways[i].cores);
         int passed = 0;
         for (const char *at = o.out; (at = strstr(at, " passed\n")) != NULL; at++) {
             passed++;
         }
-        CU_ASSERT_EQUAL(passed, 9);
+        CU_ASSERT_EQUAL(passed, ways[i].passed);
         outcome_clear(&o);
     }
 }
