@@ -92,11 +92,10 @@ unit: demo-data
 	@cmake --build $(BUILD) -j $(JOBS) -- --no-print-directory -s
 	@cd $(BUILD) && OMP_WAIT_POLICY=passive ctest -j $(JOBS) --output-on-failure
 
-# The suites, and the command, under AddressSanitizer and UndefinedBehaviorSanitizer, built with Clang; the
-# fuzz targets are of the same build.
+# The suites, and the command, under AddressSanitizer and UndefinedBehaviorSanitizer, built with Clang.
 sanitise: demo-data
 	@scripts/dependencies check
-	@cmake -S . -B $(BUILD)-sanitise $(CLANG) -DNSK_SANITISE=ON -DNSK_FUZZ=ON -DNSK_TESTS=ON >/dev/null
+	@cmake -S . -B $(BUILD)-sanitise $(CLANG) -DNSK_SANITISE=ON -DNSK_TESTS=ON >/dev/null
 	@cmake --build $(BUILD)-sanitise -j $(JOBS) -- --no-print-directory -s
 	@cd $(BUILD)-sanitise && OMP_WAIT_POLICY=passive ctest -j $(JOBS) --output-on-failure
 
@@ -104,9 +103,9 @@ sanitise: demo-data
 FUZZ_SECONDS := 60
 fuzz: demo-data
 	@scripts/dependencies check
-	@cmake -S . -B $(BUILD)-sanitise $(CLANG) -DNSK_SANITISE=ON -DNSK_FUZZ=ON -DNSK_TESTS=ON >/dev/null
-	@cmake --build $(BUILD)-sanitise -j $(JOBS) --target nsk-fuzz-targets -- --no-print-directory -s
-	@scripts/fuzz $(BUILD)-sanitise $(FUZZ_SECONDS)
+	@cmake -S . -B $(BUILD)-fuzz $(CLANG) -DNSK_SANITISE=ON -DNSK_FUZZ=ON >/dev/null
+	@cmake --build $(BUILD)-fuzz -j $(JOBS) --target nsk-fuzz-targets -- --no-print-directory -s
+	@scripts/fuzz $(BUILD)-fuzz $(FUZZ_SECONDS)
 
 lint:
 	@scripts/dependencies check
@@ -183,4 +182,4 @@ screenshots: all demo-data
 	@scripts/screenshots $(NETSUKE)
 
 clean:
-	rm -rf $(BUILD) $(BUILD)-sanitise $(IMAGES) demo/scenes demo/training* demo/out
+	rm -rf $(BUILD) $(BUILD)-sanitise $(BUILD)-fuzz $(IMAGES) demo/scenes demo/training* demo/out
