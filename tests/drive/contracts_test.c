@@ -386,6 +386,17 @@ static void check_page(const char *path) {
         path, path, path, path);
     CU_ASSERT_STRING_EQUAL(o.out, "9\n5\n0\n0\n"); /* sections, drawings, names twice, places */
     outcome_clear(&o);
+    /* its date, version, the model's checksum, and the brief as it stands */
+    o = drive_for(
+        0,
+        "grep -o -E 'Made on 2[0-9-]+ [0-9:]+ by netsuke [0-9.]+' \"%s\" | wc -l && s=$(sha256sum "
+        "\"$T/assay/out/model.nsk\" | cut -d' ' -f1) && grep -c \"SHA-256 $s\" \"%s\" && grep -c "
+        "'^resting = belt' \"%s\" && grep -c 'among first 2' \"%s\" && grep -c 'Layer by layer, "
+        "dB' "
+        "\"%s\"",
+        path, path, path, path, path);
+    CU_ASSERT_STRING_EQUAL(o.out, "1\n1\n1\n1\n1\n");
+    outcome_clear(&o);
 }
 
 /* Everything into one folder; once more, only what is not there; a brief that has changed, all. */

@@ -98,7 +98,51 @@ static void no_fortran_is_linked(void) {
     outcome_clear(&o);
 }
 
+/* Nobody's: neither root nor sudo. One line says what to ask for. */
+static void without_root(void) {
+    outcome o = drive_for(
+        1, "mkdir -p \"$T/fake\" && cd \"$T/fake\" && printf '#!/bin/sh\\necho 1000\\n' > id && "
+           "printf "
+           "'#!/bin/sh\\nexit 1\\n' > dpkg-query && cp dpkg-query apt-get && chmod +x * && ln -sf "
+           "$(command -v "
+           "grep) grep && cd \"$OLDPWD\" && PATH=\"$T/fake\" /bin/sh scripts/dependencies boards");
+    CU_ASSERT_PTR_NOT_NULL(
+        strstr(o.err, "neither root nor sudo here; ask for these Debian packages: gcc "));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.err, " parallel\n"));
+    CU_ASSERT_STRING_EQUAL(o.out, "");
+    outcome_clear(&o);
+    o = drive_for(2, "scripts/dependencies everything");
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.err, "say demo, boards, check"));
+    outcome_clear(&o);
+}
+
+/* A cross compiler or an emulator that is not here: one line, with the packages that have it. */
+static void a_tool_that_is_missing(void) {
+    outcome o = drive_for(2, "netsuke emit demo/kiln.ini -o \"$T/e\" --frames 1 > /dev/null && "
+                             "mkdir -p \"$T/few\" && for t in sh "
+                             "make echo test mkdir cut cc; do ln -sf $(command -v $t) "
+                             "\"$T/few/$t\"; done && PATH=\"$T/few\" make "
+                             "-s -C \"$T/e\" emulate CORE=cortex-m4");
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.err, "arm-none-eabi-gcc: not here; install gcc-arm-none-eabi"));
+    outcome_clear(&o);
+    drive_fails("arm-none-eabi-gcc: not here; install gcc-arm-none-eabi",
+                "N='%s'; PATH=\"$T/few\" \"$N\" budget demo/kiln.ini --compile", NSK_COMMAND);
+}
+
+/* The list of what can be made names every target that is one's own. */
+static void make_help_lists_targets(void) {
+    outcome o = drive_for(
+        0, "make -s help > \"$T/help\" && for t in demo check check-fast bench emulate install "
+           "uninstall package costs study onnx-table screenshots clean demo-train; do grep -q -E "
+           "\"^make $t( |$)\" \"$T/help\" || echo $t; done");
+    CU_ASSERT_STRING_EQUAL(o.out, "");
+    outcome_clear(&o);
+}
+
 CU_TestInfo install_tests[] = {
+    {"without root", without_root},
+    {"a tool that is missing", a_tool_that_is_missing},
+    {"make help lists targets", make_help_lists_targets},
     {"into a folder, and away", into_a_folder_and_away},
     {"cores and tables", cores_and_tables},
     {"manuals and completion", manuals_and_completion},
