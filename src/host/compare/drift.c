@@ -7,6 +7,7 @@
 #include "quantise/check.h"
 #include "quantise/integer.h"
 #include "quantise/lowering.h"
+#include "quantise/observe.h"
 
 /* Sums over all images, of one layer's output by channel. */
 typedef struct sums {
@@ -115,12 +116,9 @@ static void after_layer(void *context, const nsk_model *model, unsigned layer) {
 
 static bool run_image(drifter *d, int image, nsk_error *error) {
     const nsk_observer observer = {NULL, after_layer, d};
-    if (!nsk_images_frame(d->images, image, d->frame, error)) {
+    if (!nsk_observe_image(d->network->graph, d->pass, d->images, image, d->frame, error)) {
         return false;
     }
-    nsk_float_prepare(d->network->graph, nsk_images_input(d->images), d->frame,
-                      nsk_pass_input(d->pass));
-    nsk_pass_run(d->pass);
     nsk_prepare(d->model, d->frame, (size_t)d->model->width * d->model->channels, d->workspace);
     nsk_run(d->model, d->workspace, &observer);
     return true;

@@ -38,14 +38,26 @@ nsk_function nsk_pair_function(nsk_op op) {
     }
 }
 
+/* How far apart an operand's numbers are along the last dimension of the output. */
+static size_t apart_in_line(const nsk_value *operand) {
+    return operand->rank == 0 || operand->dims[operand->rank - 1] == 1 ? 0 : 1;
+}
+
+/* Line by line of the last dimension, as finding an operand's place takes longer than adding. */
 void nsk_float_pair(const nsk_step *s) {
     const nsk_function_step both = {.fn = nsk_pair_function(s->node->op)};
     const nsk_value *b = nsk_node_input(s->graph, s->node, 1);
-    size_t count = nsk_value_count(s->out);
-    for (size_t i = 0; i < count; i++) {
-        double left = (double)s->x[nsk_broadcast_at(s->out, s->in, i)];
-        double right = (double)s->inputs[1][nsk_broadcast_at(s->out, b, i)];
-        s->y[i] = (float)nsk_function_at(&both, left, right);
+    const size_t count = nsk_value_count(s->out);
+    const size_t line = s->out->rank == 0 ? 1 : (size_t)s->out->dims[s->out->rank - 1];
+    const size_t left_step = apart_in_line(s->in);
+    const size_t right_step = apart_in_line(b);
+    for (size_t at = 0; at < count; at += line) {
+        const float *left = s->x + nsk_broadcast_at(s->out, s->in, at);
+        const float *right = s->inputs[1] + nsk_broadcast_at(s->out, b, at);
+        for (size_t i = 0; i < line; i++) {
+            s->y[at + i] = (float)nsk_function_at(&both, (double)left[i * left_step],
+                                                  (double)right[i * right_step]);
+        }
     }
 }
 

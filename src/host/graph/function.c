@@ -140,11 +140,13 @@ static double operand(const nsk_function_step *step, int which, double x, const 
 }
 
 double nsk_program_at(const nsk_program *program, double x) {
-    double results[NSK_MOST_STEPS] = {0.0};
+    double results[NSK_MOST_STEPS]; /* not cleared: a step looks at earlier ones only */
+    double last = x;
     for (int i = 0; i < program->count; i++) {
         const nsk_function_step *s = &program->steps[i];
         double b = s->fn >= NSK_FN_UNARY ? operand(s, s->b, x, results) : 0.0;
-        results[i] = nsk_function_at(s, operand(s, s->a, x, results), b);
+        last = nsk_function_at(s, operand(s, s->a, x, results), b);
+        results[i] = last;
     }
-    return results[program->count - 1];
+    return last;
 }

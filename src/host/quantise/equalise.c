@@ -3,6 +3,7 @@
 #include <math.h>
 
 #include "float/forward.h"
+#include "quantise/observe.h"
 #include "quantise/seam.h"
 
 typedef struct seam {
@@ -21,32 +22,77 @@ static void observe(const nsk_graph *g, const nsk_pass *pass, const seam *s) {
     const float *x = nsk_pass_value(pass, s->at.first->output);
     size_t count = nsk_value_count(v);
     size_t each = count / (size_t)s->at.channels;
-    for (size_t i = 0; i < count; i++) {
-        s->low[i / each] = fminf(s->low[i / each], x[i]);
-        s->high[i / each] = fmaxf(s->high[i / each], x[i]);
+    for (size_t c = 0; c * each < count; c++, x += each) {
+        float low = s->low[c];
+        float high = s->high[c];
+        for (size_t i = 0; i < each; i++) {
+            low = x[i] < low ? x[i] : low; /* what is not a number changes nothing */
+            high = x[i] > high ? x[i] : high;
+        }
+        s->low[c] = low;
+        s->high[c] = high;
     }
 }
 
+static float *new_limits(int channels, float start) {
+    float *limits = g_new(float, channels);
+    for (int c = 0; c < channels; c++) {
+        limits[c] = start;
+    }
+    return limits;
+}
+
+static seam *own_seams(const seam *seams, int count) {
+    seam *own = g_new(seam, count + 1);
+    for (int k = 0; k < count; k++) {
+        int channels = seams[k].at.channels;
+        own[k] =
+            (seam){seams[k].at, new_limits(channels, INFINITY), new_limits(channels, -INFINITY)};
+    }
+    return own;
+}
+
+static void merge(const seam *all, const seam *own) {
+    for (int c = 0; c < all->at.channels; c++) {
+        all->low[c] = fminf(all->low[c], own->low[c]);
+        all->high[c] = fmaxf(all->high[c], own->high[c]);
+    }
+    g_free(own->low);
+    g_free(own->high);
+}
+
+/* Extremes are the same in whatever order the pictures come. */
 static bool observe_all(const nsk_graph *g, const seam *seams, int count, const nsk_images *images,
                         nsk_error *error) {
-    nsk_pass *pass = nsk_pass_new(g, error);
-    if (pass == NULL) {
-        return false;
-    }
-    uint8_t *frame = g_malloc(nsk_images_frame_bytes(images));
     bool good = true;
-    for (int i = 0; i < nsk_images_count(images) && good; i++) {
-        good = nsk_images_frame(images, i, frame, error);
-        if (good) {
-            nsk_float_prepare(g, nsk_images_input(images), frame, nsk_pass_input(pass));
-            nsk_pass_run(pass);
+#pragma omp parallel
+    {
+        nsk_error trouble;
+        nsk_pass *pass = nsk_pass_new(g, &trouble);
+        uint8_t *frame = g_malloc(nsk_images_frame_bytes(images));
+        seam *own = own_seams(seams, count);
+        bool fine = pass != NULL;
+#pragma omp for schedule(dynamic, 4)
+        for (int i = 0; i < nsk_images_count(images); i++) {
+            fine = fine && nsk_observe_image(g, pass, images, i, frame, &trouble);
+            for (int k = 0; k < count && fine; k++) {
+                observe(g, pass, &own[k]);
+            }
         }
-        for (int k = 0; k < count && good; k++) {
-            observe(g, pass, &seams[k]);
+#pragma omp critical
+        {
+            if (!fine && good) {
+                good = false;
+                *error = trouble;
+            }
+            for (int k = 0; k < count; k++) {
+                merge(&seams[k], &own[k]);
+            }
         }
+        g_free(own);
+        g_free(frame);
+        nsk_pass_free(pass);
     }
-    g_free(frame);
-    nsk_pass_free(pass);
     return good;
 }
 
@@ -228,12 +274,8 @@ int nsk_graph_equalise(nsk_graph *graph, const nsk_images *images, nsk_error *er
     for (int i = 0; i < (int)graph->nodes->len; i++) {
         seam *s = &seams[count];
         if (nsk_seam_find(graph, nsk_graph_node(graph, i), &s->at)) {
-            s->low = g_new0(float, s->at.channels);
-            s->high = g_new0(float, s->at.channels);
-            for (int c = 0; c < s->at.channels; c++) {
-                s->low[c] = INFINITY;
-                s->high[c] = -INFINITY;
-            }
+            s->low = new_limits(s->at.channels, INFINITY);
+            s->high = new_limits(s->at.channels, -INFINITY);
             count++;
         }
     }

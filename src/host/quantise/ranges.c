@@ -5,6 +5,7 @@
 
 #include "float/forward.h"
 #include "quantise/integer.h"
+#include "quantise/observe.h"
 
 static const double TAIL = 5e-5; /* what a percentile leaves out at either end */
 
@@ -23,16 +24,6 @@ static nsk_histogram *new_histograms(int count) {
         nsk_histogram_start(&all[i]);
     }
     return all;
-}
-
-static bool run_image(const observation *o, nsk_pass *pass, int image, uint8_t *frame,
-                      nsk_error *error) {
-    if (!nsk_images_frame(o->images, image, frame, error)) {
-        return false;
-    }
-    nsk_float_prepare(o->graph, nsk_images_input(o->images), frame, nsk_pass_input(pass));
-    nsk_pass_run(pass);
-    return true;
 }
 
 static void observe(const observation *o, const nsk_pass *pass, nsk_histogram *to) {
@@ -68,7 +59,7 @@ nsk_histogram *nsk_ranges_observe(const nsk_graph *graph, const int *values, int
         bool fine = pass != NULL;
 #pragma omp for schedule(dynamic, 4)
         for (int i = 0; i < nsk_images_count(images); i++) {
-            fine = fine && run_image(&o, pass, i, frame, &trouble);
+            fine = fine && nsk_observe_image(graph, pass, images, i, frame, &trouble);
             if (fine) {
                 observe(&o, pass, own);
             }
@@ -203,8 +194,8 @@ static bool try_all(const observation *o, const nsk_range *candidates, const boo
 #pragma omp for schedule(dynamic, 1)
         for (int k = 0; k < tried; k++) {
             t.errors = by_image + (size_t)k * each;
-            fine =
-                fine && run_image(o, t.pass, (int)((int64_t)k * images / tried), frame, &trouble);
+            fine = fine && nsk_observe_image(o->graph, t.pass, o->images,
+                                             (int)((int64_t)k * images / tried), frame, &trouble);
             if (fine) {
                 try_image(&t, candidates, wanted);
             }

@@ -4,8 +4,8 @@
 #include <math.h>
 #include <string.h>
 
-#include "float/forward.h"
 #include "quantise/lowering.h"
+#include "quantise/observe.h"
 
 enum { MOST_TAPS = 1280, WINDOWS = 48, MOST_SWEEPS = 12, MOST_CUT = 8 };
 
@@ -114,40 +114,82 @@ static void observe_layer(const fitter *f, int layer, const nsk_pass *pass, doub
     m->count += taken;
 }
 
+/* Pictures that are run at the same time, each by a pass of its own. */
+enum { AT_A_TIME = 8 };
+
+typedef struct batch {
+    nsk_pass *pass[AT_A_TIME];
+    int count;
+} batch;
+
+static bool batch_start(batch *b, const nsk_graph *g, nsk_error *error) {
+    for (b->count = 0; b->count < AT_A_TIME; b->count++) {
+        b->pass[b->count] = nsk_pass_new(g, error);
+        if (b->pass[b->count] == NULL) {
+            return false;
+        }
+    }
+    return true;
+}
+
+static void batch_end(batch *b) {
+    for (int i = 0; i < b->count; i++) {
+        nsk_pass_free(b->pass[i]);
+    }
+}
+
+/* Pictures from `first` on through the float network. */
+static bool batch_run(const batch *b, const fitter *f, const nsk_images *images, int first,
+                      int count, nsk_error *error) {
+    bool good = true;
+#pragma omp parallel for schedule(dynamic, 1)
+    for (int i = 0; i < count; i++) {
+        nsk_error trouble;
+        uint8_t *frame = g_malloc(nsk_images_frame_bytes(images));
+        if (!nsk_observe_image(f->graph, b->pass[i], images, first + i, frame, &trouble)) {
+#pragma omp critical
+            {
+                *error = trouble;
+                good = false;
+            }
+        }
+        g_free(frame);
+    }
+    return good;
+}
+
+/* Each layer by one thread, pictures in their order: sums are the same each time. */
+static void batch_observe(const batch *b, const fitter *f, int count) {
+    int layers = (int)f->lowered->layers->len;
+#pragma omp parallel
+    {
+        double *rows = g_new0(double, (gsize)MOST_TAPS *WINDOWS);
+#pragma omp for schedule(dynamic, 1)
+        for (int k = 0; k < layers; k++) {
+            for (int i = 0; i < count && f->moments[k].groups > 0; i++) {
+                observe_layer(f, k, b->pass[i], rows);
+            }
+        }
+        g_free(rows);
+    }
+}
+
 static bool observe(const fitter *f, const nsk_images *images, const nsk_recipe *recipe,
                     nsk_error *error) {
-    nsk_pass *pass = nsk_pass_new(f->graph, error);
-    if (pass == NULL) {
-        return false;
-    }
-    int layers = (int)f->lowered->layers->len;
-    uint8_t *frame = g_malloc(nsk_images_frame_bytes(images));
-    bool good = true;
-    for (int i = 0; i < nsk_images_count(images) && good; i++) {
-        good = nsk_images_frame(images, i, frame, error);
-        if (!good) {
-            break;
+    batch b;
+    bool good = batch_start(&b, f->graph, error);
+    int all = nsk_images_count(images);
+    for (int first = 0; first < all && good; first += AT_A_TIME) {
+        int count = MIN(AT_A_TIME, all - first);
+        good = batch_run(&b, f, images, first, count, error);
+        if (good) {
+            batch_observe(&b, f, count);
         }
-        nsk_float_prepare(f->graph, nsk_images_input(images), frame, nsk_pass_input(pass));
-        nsk_pass_run(pass);
-        /* each layer by one thread, pictures in their order: sums are the same each time */
-#pragma omp parallel
-        {
-            double *rows = g_new0(double, (gsize)MOST_TAPS *WINDOWS);
-#pragma omp for schedule(dynamic, 1)
-            for (int k = 0; k < layers; k++) {
-                if (f->moments[k].groups > 0) {
-                    observe_layer(f, k, pass, rows);
-                }
-            }
-            g_free(rows);
-        }
-        if (recipe->progress != NULL) {
-            recipe->progress(recipe->context, i + 1, nsk_images_count(images));
+        if (good && recipe->progress != NULL) {
+            recipe->progress(recipe->context, first + count, all);
         }
     }
-    g_free(frame);
-    nsk_pass_free(pass);
+    batch_end(&b);
     return good;
 }
 
