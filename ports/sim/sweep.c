@@ -5,6 +5,7 @@
 
 #include "brief/labels.h"
 #include "report/canvas.h"
+#include "report/scale.h"
 #include "sim/rehearse.h"
 
 /* Adds up what scenes come to, each for its time. */
@@ -120,19 +121,14 @@ static void draw_line(const chart *c, double number, bool across) {
 /* Lines at round numbers, no nearer to each other than what can be read. */
 static void draw_lines(const chart *c, bool across) {
     enum { LEAST_APART = 34 };
-    static const double leading[] = {1.0, 1.5, 2.0, 3.0, 5.0, 7.0};
-    double most = across ? c->most_false : c->most_missed;
-    double last = across ? y_of(c, 0.0) : x_of(c, 0.0);
-    draw_line(c, 0.0, across);
-    for (double power = 1.0; power <= most; power *= 10.0) {
-        for (size_t i = 0; i < G_N_ELEMENTS(leading); i++) {
-            double number = leading[i] * power;
-            double place = across ? y_of(c, number) : x_of(c, number);
-            bool whole = number >= floor(number) && !(number > floor(number));
-            if (whole && number <= most && fabs(place - last) >= LEAST_APART) {
-                draw_line(c, number, across);
-                last = place;
-            }
+    double numbers[NSK_ROUND_NUMBERS];
+    int count = nsk_round_numbers(across ? c->most_false : c->most_missed, numbers);
+    double last = INFINITY;
+    for (int i = 0; i < count; i++) {
+        double place = across ? y_of(c, numbers[i]) : x_of(c, numbers[i]);
+        if (fabs(place - last) >= LEAST_APART) {
+            draw_line(c, numbers[i], across);
+            last = place;
         }
     }
 }

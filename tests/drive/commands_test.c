@@ -233,9 +233,25 @@ static void small_boards_fault_in_the_rehearsal(void) {
                 "netsuke rehearse demo/kiln.ini --board boards/needle.ini --frames 3");
 }
 
+/* One bar is full, and the others tell how far they are from it. */
+static void bars_do_not_saturate(void) {
+    outcome o = drive_for(0, "netsuke drift demo/kiln.ini --sample 24 | "
+                             "grep -o '#[#.>]*$' | sort -u");
+    char **bars = g_strsplit(g_strchomp(o.out), "\n", -1);
+    int full = 0;
+    for (char **bar = bars; *bar != NULL; bar++) {
+        full += strchr(*bar, '.') == NULL;
+    }
+    CU_ASSERT_EQUAL(full, 1);
+    CU_ASSERT(g_strv_length(bars) >= 5);
+    g_strfreev(bars);
+    outcome_clear(&o);
+}
+
 CU_TestInfo command_tests[] = {
     {"help tells the order of work", help_names_the_order},
     {"what people read", they_print_for_people},
+    {"bars do not saturate", bars_do_not_saturate},
     {"matrices fit 80 columns", matrices_fit_80_columns},
     {"a broken limit is status 1", broken_limits_are_status_one},
     {"a board too small faults in the rehearsal", small_boards_fault_in_the_rehearsal},

@@ -4,6 +4,7 @@
 
 #include "../network_text.h"
 #include "../suites.h"
+#include "report/scale.h"
 #include "report/sheet.h"
 
 static nsk_picture flat(int width, int height, uint8_t r, uint8_t g, uint8_t b) {
@@ -54,6 +55,22 @@ static void sheets_show_their_pictures(void) {
     nsk_picture_clear(&blue);
     g_free(path);
     scratch_remove(folder);
+}
+
+/* A scale's lines stand at numbers that a reader can take in, however far it goes. */
+static void scales_have_round_lines(void) {
+    static const double ends[] = {0.0, 0.4, 4.0, 189.0, 3600.0, 1e12};
+    for (size_t i = 0; i < G_N_ELEMENTS(ends); i++) {
+        double numbers[NSK_ROUND_NUMBERS];
+        int count = nsk_round_numbers(ends[i], numbers);
+        CU_ASSERT(count >= 1 && count <= NSK_ROUND_NUMBERS && numbers[0] <= 0.0);
+        for (int k = 1; k < count; k++) {
+            double leading = numbers[k] / pow(10.0, floor(log10(numbers[k])));
+            CU_ASSERT_DOUBLE_EQUAL(2.0 * leading, round(2.0 * leading), 1e-9); /* 1.5, too */
+            CU_ASSERT(numbers[k] > numbers[k - 1] && numbers[k] <= ends[i]);
+        }
+        CU_ASSERT(ends[i] < 1.0 || numbers[count - 1] * 1.6 > ends[i]);
+    }
 }
 
 /* The plan of the workspace: whole, with the frame in it, and streamed, with rows of tensors. */
@@ -211,6 +228,7 @@ CU_TestInfo report_tests[] = {
     {"plans of the workspace are drawn", plans_are_drawn},
     {"joined plans are drawn", joined_plans_are_drawn},
     {"drifts are drawn", drifts_are_drawn},
+    {"scales have round lines", scales_have_round_lines},
     {"sheets show their pictures", sheets_show_their_pictures},
     {"frames become pictures again", frames_become_pictures_again},
     {"networks are drawn", networks_are_drawn},
