@@ -5,6 +5,7 @@
 #include "emit/bundle.h"
 #include "emit/packages.h"
 #include "emit/product.h"
+#include "reference/reference.h"
 
 /* ---- names ---- */
 
@@ -128,24 +129,32 @@ static int frames_of(const nsk_handed_network *n) {
     return n->tried != NULL ? nsk_images_count(n->tried) : 0;
 }
 
+/* What is expected comes from the formulas, not from the kernels that the test is to try. */
 static bool append_frames(GString *text, const nsk_handed_network *n, const nsk_model *model,
                           nsk_error *error) {
     int count = frames_of(n);
     size_t bytes = (size_t)model->width * model->height * model->channels;
     uint8_t *frame = g_malloc(bytes);
     void *workspace = g_malloc(model->workspace_bytes);
+    int8_t *expected = g_malloc(model->classes);
     GString *scores = g_string_new(NULL);
     bool good = true;
     g_string_append_printf(text, "static const uint8_t %s_frames[] = {", n->name);
     for (int i = 0; i < count && good; i++) {
         good = nsk_images_frame(n->tried, i, frame, error);
         if (good) {
+            nsk_reference_scores(model, frame, expected);
             nsk_prepare(model, frame, (size_t)model->width * model->channels, workspace);
             nsk_run(model, workspace, NULL);
+            good = memcmp(expected, nsk_scores(model, workspace), model->classes) == 0 ||
+                   nsk_fail(error,
+                            "%s: the runtime gives other scores than docs/arithmetic.md for "
+                            "image %d; this is a mistake in netsuke: please report it",
+                            n->name, i);
             append_bytes(text, frame, bytes);
             g_string_append(scores, "\n   ");
             for (unsigned c = 0; c < model->classes; c++) {
-                g_string_append_printf(scores, " %d,", nsk_scores(model, workspace)[c]);
+                g_string_append_printf(scores, " %d,", expected[c]);
             }
         }
     }
@@ -154,6 +163,7 @@ static bool append_frames(GString *text, const nsk_handed_network *n, const nsk_
     g_string_append_printf(text, "\n};\n\nstatic const int8_t %s_expected[] = {%s\n};\n\n", n->name,
                            scores->str);
     g_string_free(scores, TRUE);
+    g_free(expected);
     g_free(workspace);
     g_free(frame);
     return good;

@@ -1,6 +1,7 @@
-/* exact: integer arithmetic wide enough that nothing overflows, by division instead of shifts. */
-#ifndef TESTS_EXACT_H
-#define TESTS_EXACT_H
+/* reference/exact: integer arithmetic wide enough that nothing overflows, by division instead of
+ * shifts. */
+#ifndef NSK_EXACT_H
+#define NSK_EXACT_H
 
 #include <stdint.h>
 

@@ -1,0 +1,371 @@
+#include "reference/reference.h"
+
+#include <glib.h>
+#include <string.h>
+
+#include "device/format.h"
+#include "device/layer.h"
+#include "reference/exact.h"
+
+/* A layer and its tensors, without gaps. */
+typedef struct bench {
+    const nsk_layer *layer;
+    const int8_t *in, *second;
+} bench;
+
+static int8_t clamped(const nsk_layer *l, exact value) {
+    return (int8_t)(value < l->low ? l->low : value > l->high ? l->high : value);
+}
+
+static int at(const nsk_tensor *t, int y, int x, int c) {
+    return (y * t->width + x) * t->channels + c;
+}
+
+static bool is_inside(const nsk_tensor *t, int y, int x) {
+    return y >= 0 && y < t->height && x >= 0 && x < t->width;
+}
+
+/* What a tap meets: outside of the picture, the zero point. */
+static int level(const bench *b, int y, int x, int c) {
+    const nsk_tensor *t = &b->layer->in;
+    return is_inside(t, y, x) ? b->in[at(t, y, x, c)] : t->zero;
+}
+
+static int row_of_tap(const nsk_layer *l, int y, int ky) {
+    return y * l->stride_down - l->pad_top + ky * l->dilate_down;
+}
+
+static int column_of_tap(const nsk_layer *l, int x, int kx) {
+    return x * l->stride_across - l->pad_left + kx * l->dilate_across;
+}
+
+/* ---- sums of products ---- */
+
+static int8_t finished(const nsk_layer *l, int64_t products, int c) {
+    int32_t word = nsk_word(l->finish, (uint32_t)c);
+    return exact_finish((exact)products + exact_bias(word), word, l->out.zero, l->low, l->high);
+}
+
+static int8_t conv(const bench *b, int y, int x, int c) {
+    const nsk_layer *l = b->layer;
+    int inputs = l->in.channels / (int)l->count;
+    int first = c / (l->out.channels / (int)l->count) * inputs;
+    int row = (l->kernel_height * l->kernel_width * inputs + 3) / 4 * 4;
+    const int8_t *w = (const int8_t *)l->weights + (ptrdiff_t)c * row;
+    int64_t sum = 0;
+    for (int ky = 0; ky < l->kernel_height; ky++) {
+        for (int kx = 0; kx < l->kernel_width; kx++) {
+            for (int i = 0; i < inputs; i++) {
+                sum += *w++ * level(b, row_of_tap(l, y, ky), column_of_tap(l, x, kx), first + i);
+            }
+        }
+    }
+    return finished(l, sum, c);
+}
+
+static int8_t depthwise(const bench *b, int y, int x, int c) {
+    const nsk_layer *l = b->layer;
+    const int8_t *w = (const int8_t *)l->weights + c;
+    int from = c / (l->out.channels / l->in.channels);
+    int64_t sum = 0;
+    for (int ky = 0; ky < l->kernel_height; ky++) {
+        for (int kx = 0; kx < l->kernel_width; kx++, w += l->out.channels) {
+            sum += *w * level(b, row_of_tap(l, y, ky), column_of_tap(l, x, kx), from);
+        }
+    }
+    return finished(l, sum, c);
+}
+
+static int8_t dense(const bench *b, int y, int x, int c) {
+    const nsk_layer *l = b->layer;
+    int inputs = l->in.height * l->in.width * l->in.channels;
+    const int8_t *w = (const int8_t *)l->weights + (ptrdiff_t)c * ((inputs + 3) / 4 * 4);
+    int64_t sum = 0;
+    (void)y;
+    (void)x;
+    for (int i = 0; i < inputs; i++) {
+        sum += w[i] * b->in[i];
+    }
+    return finished(l, sum, c);
+}
+
+/* The input's coordinate that a tap brings to an output, or -1. */
+static int spread_from(int out, int tap, int stride, int dilate, int pad, int size) {
+    int far = out + pad - tap * dilate;
+    return far >= 0 && far % stride == 0 && far / stride < size ? far / stride : -1;
+}
+
+static int8_t transposed(const bench *b, int y, int x, int c) {
+    const nsk_layer *l = b->layer;
+    int inputs = l->in.channels / (int)l->count;
+    int first = c / (l->out.channels / (int)l->count) * inputs;
+    int64_t sum = 0;
+    for (int ky = 0; ky < l->kernel_height; ky++) {
+        int iy = spread_from(y, ky, l->stride_down, l->dilate_down, l->pad_top, l->in.height);
+        for (int kx = 0; kx < l->kernel_width; kx++) {
+            int ix =
+                spread_from(x, kx, l->stride_across, l->dilate_across, l->pad_left, l->in.width);
+            const int8_t *w = (const int8_t *)l->weights +
+                              ((c * l->kernel_height + ky) * l->kernel_width + kx) * inputs;
+            for (int i = 0; i < inputs && iy >= 0 && ix >= 0; i++) {
+                sum += w[i] * (level(b, iy, ix, first + i) - l->in.zero);
+            }
+        }
+    }
+    return finished(l, sum, c);
+}
+
+/* ---- pools ---- */
+
+static int8_t rescaled(const nsk_layer *l, int64_t sum, uint32_t k) {
+    return clamped(l, (exact)exact_rescale(sum, nsk_word(l->multipliers, k), l->shifts[k]) +
+                          l->out.zero);
+}
+
+typedef struct pooled {
+    int64_t sum; /* less the zero point */
+    int count, most, least;
+} pooled;
+
+static pooled pool(const bench *b, int y, int x, int c) {
+    const nsk_layer *l = b->layer;
+    pooled p = {.most = -128, .least = 127};
+    for (int ky = 0; ky < l->kernel_height; ky++) {
+        for (int kx = 0; kx < l->kernel_width; kx++) {
+            int row = row_of_tap(l, y, ky);
+            int column = column_of_tap(l, x, kx);
+            if (is_inside(&l->in, row, column)) {
+                int q = level(b, row, column, c);
+                p.sum += q - l->in.zero;
+                p.count++;
+                p.most = MAX(p.most, q);
+                p.least = MIN(p.least, q);
+            }
+        }
+    }
+    return p;
+}
+
+static int8_t average_pool(const bench *b, int y, int x, int c) {
+    pooled p = pool(b, y, x, c);
+    bool counted = (b->layer->flags & NSK_FLAG_COUNTED) != 0 && p.count > 0;
+    return rescaled(b->layer, p.sum, counted ? (uint32_t)p.count - 1U : 0U);
+}
+
+static int8_t max_pool(const bench *b, int y, int x, int c) {
+    pooled p = pool(b, y, x, c);
+    return clamped(b->layer, (b->layer->flags & NSK_FLAG_LEAST) != 0 ? p.least : p.most);
+}
+
+/* ---- element by element ---- */
+
+static void take_pair(const bench *b, int y, int x, int c, int64_t *left, int64_t *right) {
+    const nsk_layer *l = b->layer;
+    int whole = at(&l->in, y, x, c);
+    int other = l->second.height * l->second.width > 1 ? whole : l->second.channels > 1 ? c : 0;
+    *left = b->in[whole] - l->in.zero;
+    *right = b->second[other] - l->second.zero;
+}
+
+/* The sum of both, or the larger or smaller of them, by factors of their own. */
+static int8_t weighted(const bench *b, int y, int x, int c) {
+    const nsk_layer *l = b->layer;
+    int64_t left;
+    int64_t right;
+    take_pair(b, y, x, c, &left, &right);
+    left *= nsk_word(l->multipliers, 0);
+    right *= nsk_word(l->multipliers, 1);
+    int64_t sum = l->kind == NSK_ADD      ? left + right
+                  : l->kind == NSK_LARGER ? MAX(left, right)
+                                          : MIN(left, right);
+    exact divisor = (exact)1 << l->shifts[0];
+    return clamped(l, exact_floor_divide(sum + divisor / 2, divisor) + l->out.zero);
+}
+
+static int8_t product(const bench *b, int y, int x, int c) {
+    int64_t left;
+    int64_t right;
+    take_pair(b, y, x, c, &left, &right);
+    return rescaled(b->layer, left * right, 0);
+}
+
+static int8_t table(const bench *b, int y, int x, int c) {
+    return (int8_t)b->layer->weights[b->in[at(&b->layer->in, y, x, c)] + 128];
+}
+
+/* A channel's part, of 1/65535. */
+static int64_t softmax_part(const nsk_layer *l, int below) {
+    const uint8_t *coarse = l->weights + (ptrdiff_t)2 * (below / NSK_SOFTMAX_ENTRIES);
+    const uint8_t *fine =
+        l->weights + (ptrdiff_t)2 * (NSK_SOFTMAX_ENTRIES + below % NSK_SOFTMAX_ENTRIES);
+    return ((int64_t)nsk_load16(coarse) * nsk_load16(fine) + 32768) / 65536;
+}
+
+static int8_t softmax(const bench *b, int y, int x, int c) {
+    const nsk_layer *l = b->layer;
+    const int8_t *in = b->in + at(&l->in, y, x, 0);
+    int top = -128;
+    int64_t sum = 0;
+    for (int k = 0; k < l->in.channels; k++) {
+        top = MAX(top, in[k]);
+    }
+    for (int k = 0; k < l->in.channels; k++) {
+        sum += softmax_part(l, top - in[k]);
+    }
+    int64_t share = (softmax_part(l, top - in[c]) * 256 + sum / 2) / sum - 128;
+    return (int8_t)MIN(share, 127);
+}
+
+static int8_t resize(const bench *b, int y, int x, int c) {
+    const nsk_layer *l = b->layer;
+    const uint8_t *down = l->weights + (ptrdiff_t)NSK_BLEND_BYTES * y;
+    const uint8_t *across = l->weights + (ptrdiff_t)NSK_BLEND_BYTES * (l->out.height + x);
+    int64_t part[2] = {nsk_load16(down + NSK_B_PART), nsk_load16(across + NSK_B_PART)};
+    int64_t sum = 0;
+    for (int k = 0; k < 4; k++) {
+        int row = (int)nsk_load16(down + (k / 2 == 0 ? NSK_B_FIRST : NSK_B_SECOND));
+        int column = (int)nsk_load16(across + (k % 2 == 0 ? NSK_B_FIRST : NSK_B_SECOND));
+        sum += (level(b, row, column, c) - l->in.zero) * (k / 2 == 0 ? 2048 - part[0] : part[0]) *
+               (k % 2 == 0 ? 2048 - part[1] : part[1]);
+    }
+    return clamped(l, exact_floor_divide(sum + (1 << 21), 1 << 22) + l->out.zero);
+}
+
+static int8_t constant(const bench *b, int y, int x, int c) {
+    return (int8_t)b->layer->weights[at(&b->layer->out, y, x, c)];
+}
+
+typedef int8_t formula(const bench *b, int y, int x, int c);
+
+static formula *const formulas[NSK_KINDS] = {
+    [NSK_CONV] = conv,
+    [NSK_DEPTHWISE] = depthwise,
+    [NSK_DENSE] = dense,
+    [NSK_MAX_POOL] = max_pool,
+    [NSK_AVERAGE_POOL] = average_pool,
+    [NSK_ADD] = weighted,
+    [NSK_MULTIPLY] = product,
+    [NSK_TABLE] = table,
+    [NSK_SOFTMAX] = softmax,
+    [NSK_LARGER] = weighted,
+    [NSK_SMALLER] = weighted,
+    [NSK_CONSTANT] = constant,
+    [NSK_RESIZE] = resize,
+    [NSK_TRANSPOSED] = transposed,
+};
+
+/* Walks all loops as digits of one number. */
+static void move(const bench *b, int8_t *out) {
+    const nsk_layer *l = b->layer;
+    int64_t copies = 1;
+    for (uint32_t i = 0; i < l->count; i++) {
+        copies *= nsk_word(l->multipliers, NSK_M_LOOPS + 3 * i);
+    }
+    if ((l->flags & NSK_FLAG_FILL) != 0) {
+        memset(out, nsk_word(l->multipliers, NSK_M_FILL), nsk_tensor_bytes(&l->out));
+    }
+    for (int64_t n = 0; n < copies; n++) {
+        int64_t from = nsk_word(l->multipliers, NSK_M_IN_ORIGIN);
+        int64_t to = nsk_word(l->multipliers, NSK_M_OUT_ORIGIN);
+        int64_t rest = n;
+        for (uint32_t i = 0; i < l->count; i++) {
+            int64_t count = nsk_word(l->multipliers, NSK_M_LOOPS + 3 * i);
+            from += rest % count * nsk_word(l->multipliers, NSK_M_LOOPS + 3 * i + 1);
+            to += rest % count * nsk_word(l->multipliers, NSK_M_LOOPS + 3 * i + 2);
+            rest /= count;
+        }
+        bool looks_up = (l->flags & NSK_FLAG_TABLE) != 0;
+        out[to] = looks_up ? (int8_t)l->weights[b->in[from] + 128] : b->in[from];
+    }
+}
+
+/* ---- a model ---- */
+
+typedef struct run {
+    const nsk_model *model;
+    int8_t **tensor; /* memory of each that is made; other shapes of one have none */
+    int *made;       /* the layer that made it last, from 1 on; 0: none has */
+} run;
+
+static unsigned whole_of(const nsk_model *m, unsigned tensor) {
+    const uint8_t *record =
+        m->bytes + nsk_load32(m->bytes + NSK_H_TENSORS_AT) + (size_t)NSK_TENSOR_BYTES * tensor;
+    return record[NSK_T_ROWS] == NSK_SLICE ? nsk_load32(record + NSK_T_SCALE) : tensor;
+}
+
+/* The tensor's own memory, or that of the one last made where it stands. */
+static int8_t *memory_of(const run *r, unsigned tensor) {
+    unsigned found = tensor;
+    unsigned whole = whole_of(r->model, tensor);
+    nsk_tensor wanted = nsk_tensor_at(r->model, tensor);
+    if (whole != tensor) { /* one pixel of it: a slice of more is not read */
+        return r->tensor[whole] + (wanted.place - nsk_tensor_at(r->model, whole).place);
+    }
+    for (unsigned i = 0; i < r->model->tensors && r->tensor[tensor] == NULL; i++) {
+        nsk_tensor t = nsk_tensor_at(r->model, i);
+        bool same = r->tensor[i] != NULL && t.place == wanted.place &&
+                    nsk_tensor_bytes(&t) == nsk_tensor_bytes(&wanted);
+        found = same && (found == tensor || r->made[i] > r->made[found]) ? i : found;
+    }
+    return r->tensor[found];
+}
+
+static void run_layer(const run *r, unsigned index) {
+    nsk_layer l;
+    unsigned tensors[3];
+    nsk_layer_decode(r->model, index, &l);
+    nsk_layer_tensors(r->model, index, tensors);
+    unsigned whole = whole_of(r->model, tensors[2]);
+    uint32_t first = (l.out.place - nsk_tensor_at(r->model, whole).place) % l.out.step;
+    int8_t *out = r->tensor[whole] + first;
+    const bench b = {&l, memory_of(r, tensors[0]), l.has_second ? memory_of(r, tensors[1]) : NULL};
+    r->made[whole] = (int)index + 1;
+    if (l.kind == NSK_MOVE) {
+        move(&b, out);
+        return;
+    }
+    for (int y = 0; y < l.out.height; y++) {
+        for (int x = 0; x < l.out.width; x++, out += l.out.step) {
+            for (int c = 0; c < l.out.channels; c++) {
+                out[c] = formulas[l.kind](&b, y, x, c);
+            }
+        }
+    }
+}
+
+/* A camera's byte by a table, or by a line. */
+static void prepare(const nsk_model *m, const uint8_t *frame, int8_t *to) {
+    const uint8_t *prepare_at = m->bytes + nsk_load32(m->bytes + NSK_H_PREPARE_AT);
+    unsigned tables = m->bytes[NSK_H_TABLES];
+    for (size_t i = 0; i < (size_t)m->width * m->height * m->channels; i++) {
+        unsigned channel = (unsigned)(i % m->channels);
+        if (tables > 0) {
+            to[i] = (int8_t)prepare_at[256U * (tables > 1 ? channel : 0U) + frame[i]];
+        } else {
+            const uint8_t *line = prepare_at + (size_t)NSK_LINE_BYTES * channel;
+            exact height = (exact)frame[i] * nsk_word(line, 0) + nsk_word(line, 1);
+            to[i] = (int8_t)exact_floor_divide(height, 65536);
+        }
+    }
+}
+
+void nsk_reference_scores(const nsk_model *model, const uint8_t *frame, int8_t *scores) {
+    run r = {model, g_new0(int8_t *, model->tensors), g_new0(int, model->tensors)};
+    for (unsigned i = 0; i <= model->layers; i++) {
+        unsigned whole = whole_of(model, i > 0 ? nsk_layer_output(model, i - 1) : model->input);
+        nsk_tensor t = nsk_tensor_at(model, whole);
+        if (r.tensor[whole] == NULL) {
+            r.tensor[whole] = g_malloc0(nsk_tensor_bytes(&t));
+        }
+    }
+    prepare(model, frame, r.tensor[model->input]);
+    for (unsigned i = 0; i < model->layers; i++) {
+        run_layer(&r, i);
+    }
+    memcpy(scores, memory_of(&r, model->output), model->classes);
+    for (unsigned i = 0; i < model->tensors; i++) {
+        g_free(r.tensor[i]);
+    }
+    g_free(r.made);
+    g_free(r.tensor);
+}
