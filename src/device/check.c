@@ -49,11 +49,11 @@ static bool weights_fit(const nsk_layer *l, uint32_t channel, const nsk_weights_
     int32_t bias = nsk_finish_bias(finish);
     int32_t room = NSK_SUM_MOST - (bias < 0 ? -bias : bias);
     int32_t sum = 0;
-    for (uint32_t i = 0; i < form->taps; i++) {
+    for (uint32_t i = 0; i < form->taps + form->fill; i++) {
         int32_t w = weights[i * form->step];
         sum += w < 0 ? -w : w;
         /* none is the least: two products of it are one too large for 16 bits */
-        if (w == INT8_MIN || sum > room) {
+        if (w == INT8_MIN || sum > room || (i >= form->taps && w != 0)) {
             return false;
         }
     }

@@ -25,10 +25,11 @@ bool nsk_window_is_good(const nsk_layer *layer);
 bool nsk_scratch_is_good(const nsk_model *model, const nsk_layer *layer);
 
 /* How the weights of a layer stand: `bytes` in all, those of output c from c x `start` on, `taps`
- * of them, `step` apart. `reach`: the largest that a weight can meet. */
+ * of them, `step` apart, and `fill` more, which are zero: what they meet is anything. `reach`: the
+ * largest that a weight can meet. */
 typedef struct nsk_weights_form {
     uint64_t bytes;
-    uint32_t start, step, taps;
+    uint32_t start, step, taps, fill;
     int32_t reach;
 } nsk_weights_form;
 
@@ -36,5 +37,10 @@ typedef struct nsk_weights_form {
  * each stay within NSK_SUM_MOST, in whatever order they are added. */
 bool nsk_check_weights(const nsk_model *model, const nsk_layer *layer,
                        const nsk_weights_form *form);
+
+/* No layer reads what a scratch, or nobody, has left there, nor writes over what it still reads:
+ * overlap.c. All else has been checked before.
+ * Only with -DNSK_CHECK_PLANS. */
+bool nsk_overlaps_are_good(const nsk_model *model);
 
 #endif

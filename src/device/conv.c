@@ -12,8 +12,13 @@ static bool check(const nsk_model *m, const nsk_layer *l) {
         !nsk_scratch_is_good(m, l)) {
         return false;
     }
-    uint32_t row = (uint32_t)nsk_row_bytes(nsk_conv_taps(l));
-    nsk_weights_form form = {(uint64_t)row * l->out.channels, row, 1, row, 128};
+    /* pixels that stand as they are wanted are taken one behind the other: none is left out */
+    if (nsk_conv_is_direct(l) && (l->in.height != l->out.height || l->in.width != l->out.width)) {
+        return false;
+    }
+    uint32_t taps = (uint32_t)nsk_conv_taps(l);
+    uint32_t row = (uint32_t)nsk_row_bytes((int32_t)taps);
+    nsk_weights_form form = {(uint64_t)row * l->out.channels, row, 1, taps, row - taps, 128};
     return nsk_check_weights(m, l, &form);
 }
 

@@ -190,7 +190,8 @@ static inline uint64_t nsk_depthwise_scratch(const nsk_layer *l) {
     int32_t across = (l->kernel_width - 1) * l->dilate_across + 1;
     int32_t down = (l->kernel_height - 1) * l->dilate_down + 1;
     uint64_t length = (uint64_t)((l->out.width - 1) * l->stride_across + across);
-    bool plain = l->kernel_height == 3 && l->kernel_width == 3 && l->dilate_across == 1;
+    bool plain = l->kernel_height == 3 && l->kernel_width == 3 && l->dilate_across == 1 &&
+                 l->dilate_down == 1;
     return (length * (uint32_t)(plain ? 8 * l->kernel_height : down) + 3U) / 4U * 4U;
 }
 

@@ -128,14 +128,19 @@ static nsk_status check_all(const nsk_model *m) {
             return status;
         }
     }
-    return m->streamed == 0                   ? NSK_OK
-           : nsk_streaming_of_build == NULL   ? NSK_LEFT_OUT
-           : nsk_streaming_of_build->check(m) ? NSK_OK
-                                              : NSK_INCONSISTENT;
+    if (m->streamed > 0 && nsk_streaming_of_build == NULL) {
+        return NSK_LEFT_OUT;
+    }
+    bool good = m->streamed == 0 || nsk_streaming_of_build->check(m);
+#if defined(NSK_CHECK_PLANS)
+    good = good && nsk_overlaps_are_good(m);
+#endif
+    return good ? NSK_OK : NSK_INCONSISTENT;
 }
 
 static void read_header(nsk_model *m) {
     const uint8_t *at = m->bytes;
+    m->checksum = nsk_load32(at + NSK_H_CRC);
     m->workspace_bytes = nsk_load32(at + NSK_H_WORKSPACE);
     m->layers = (uint16_t)nsk_load16(at + NSK_H_LAYERS);
     m->tensors = (uint16_t)nsk_load16(at + NSK_H_TENSORS);

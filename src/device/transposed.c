@@ -13,8 +13,8 @@ static bool check(const nsk_model *m, const nsk_layer *l) {
         return false;
     }
     uint32_t taps = (uint32_t)nsk_conv_taps(l);
-    nsk_weights_form form = {(uint64_t)taps * l->out.channels, taps, 1, taps,
-                             nsk_reach(l->in.zero)};
+    nsk_weights_form form = {
+        (uint64_t)taps * l->out.channels, taps, 1, taps, 0, nsk_reach(l->in.zero)};
     return nsk_check_weights(m, l, &form);
 }
 

@@ -222,6 +222,95 @@ static void impossible_slices_are_refused(void) {
     noisy_free(&n);
 }
 
+/* Where a scratch or a tensor gets in another's way, or kernels would differ. The network:
+ * 0 conv x > a, with scratch; 1 depthwise a > b, with scratch; 2 conv b > c, pointwise; 3 add a c >
+ * d; 4 average d > g; 5 dense; 6 softmax. */
+static void plans_that_alias_are_refused(void) {
+    enum { X, A, B, C, D, G, Z, TENSORS };
+    static const struct {
+        const char *what;
+        int layer; /* -1: a tensor */
+        int field, width;
+        int tensor; /* whose place is written, or TENSORS */
+        int value;  /* what is, or is added to the place */
+    } cases[] = {
+        {"scratch on its own output", 0, NSK_L_SCRATCH_AT, 4, A, 0},
+        {"scratch on its input", 1, NSK_L_SCRATCH_AT, 4, A, 0},
+        {"scratch on what a later layer reads", 2, NSK_L_SCRATCH_AT, 4, A, 0},
+        {"scratch on the last byte of what a later layer reads", 2, NSK_L_SCRATCH_AT, 4, A, 644},
+        {"an output on what a later layer reads", -1 - C, NSK_T_PLACE, 4, A, 0},
+        {"an output a word into what a later layer reads", -1 - B, NSK_T_PLACE, 4, A, 4},
+        {"an output over its input, rows not yet read", -1 - B, NSK_T_PLACE, 4, A, 12},
+        {"a tensor that nobody made", 2, NSK_L_INPUT, 2, TENSORS, D},
+        {"a tensor of a later layer", 1, NSK_L_INPUT, 2, TENSORS, C},
+        {"a pointwise convolution that leaves pixels out", -1 - C, NSK_T_HEIGHT, 2, TENSORS, 8},
+        {"an output on its input, which all outputs read", -1 - Z, NSK_T_PLACE, 4, G, 0},
+    };
+    noisy n;
+    nsk_model model;
+    noisy_load(&n,
+               "Conv x w_8_3_3_3 b_8 > a pads=l1,1,1,1; Conv a e_8_1_3_3 > b group=i8 "
+               "pads=l1,1,1,1; Conv b u_8_8_1_1 > c; Add a c > d; GlobalAveragePool d > g; "
+               "Flatten g > f; Gemm f h_5_8 c_5 > z transB=i1",
+               5);
+    CU_ASSERT_EQUAL_FATAL(nsk_open(&model, n.file->bytes, n.file->size), NSK_OK);
+    uint32_t tensors = get32(n.file->bytes + NSK_H_TENSORS_AT);
+    uint32_t layers = get32(n.file->bytes + NSK_H_LAYERS_AT);
+    unsigned number[TENSORS] = {model.input};
+    for (unsigned i = 0; i < 6; i++) {
+        number[A + i] = nsk_layer_output(&model, i);
+    }
+    CU_ASSERT_EQUAL_FATAL(model.layers, 7);
+    for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
+        uint8_t *copy = g_memdup2(n.file->bytes, n.file->size);
+        uint8_t *at = cases[i].layer >= 0
+                          ? copy + layers + NSK_LAYER_BYTES * (unsigned)cases[i].layer
+                          : copy + tensors + NSK_TENSOR_BYTES * number[-1 - cases[i].layer];
+        uint32_t value =
+            cases[i].tensor < TENSORS
+                ? nsk_tensor_at(&model, number[cases[i].tensor]).place + (uint32_t)cases[i].value
+            : cases[i].field == NSK_L_INPUT ? number[cases[i].value]
+                                            : (uint32_t)cases[i].value;
+        for (int b = 0; b < cases[i].width; b++) {
+            at[cases[i].field + b] = (uint8_t)(value >> (8 * b));
+        }
+        put32(copy + NSK_H_WORKSPACE, model.workspace_bytes + 4096); /* room is not the matter */
+        reseal(copy, n.file->size);
+        nsk_model changed;
+        nsk_status status = nsk_open(&changed, copy, n.file->size);
+        if (status != NSK_INCONSISTENT) {
+            fprintf(stderr, "\n    %s: status %d\n", cases[i].what, (int)status);
+        }
+        CU_ASSERT_EQUAL(status, NSK_INCONSISTENT);
+        g_free(copy);
+    }
+    noisy_free(&n);
+}
+
+/* What fills a row of weights up to whole words meets bytes that are anything. */
+static void weights_that_fill_are_zero(void) {
+    static const struct {
+        const char *text;
+        int row; /* taps of an output: no multiple of four */
+    } cases[] = {
+        {"Conv x w_5_3_3_3 > a; GlobalAveragePool a > g; Flatten g > z", 27},
+        {"GlobalAveragePool x > g; Flatten g > f; Gemm f h_5_3 c_5 > z transB=i1", 3},
+    };
+    for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
+        noisy n;
+        nsk_model model;
+        noisy_load(&n, cases[i].text, 5);
+        CU_ASSERT_EQUAL_FATAL(nsk_open(&model, n.file->bytes, n.file->size), NSK_OK);
+        unsigned layer = i == 0 ? 0 : model.layers - 2U; /* a softmax comes last */
+        uint32_t weights = get32(n.file->bytes + get32(n.file->bytes + NSK_H_LAYERS_AT) +
+                                 NSK_LAYER_BYTES * layer + NSK_L_WEIGHTS_AT);
+        n.file->bytes[weights + (uint32_t)cases[i].row] = 1;
+        reseal(n.file->bytes, n.file->size);
+        CU_ASSERT_EQUAL(nsk_open(&model, n.file->bytes, n.file->size), NSK_INCONSISTENT);
+        noisy_free(&n);
+    }
+}
+
 /* The numbers that layers carry outside of their records: loops of a move, blends of a resize. */
 static void impossible_numbers_are_refused(void) {
     static const struct {
@@ -399,6 +488,8 @@ CU_TestInfo open_tests[] = {
     {"every cut is refused", every_cut_is_refused},
     {"impossible facts are refused", impossible_facts_are_refused},
     {"impossible slices are refused", impossible_slices_are_refused},
+    {"plans that alias are refused", plans_that_alias_are_refused},
+    {"weights that fill are zero", weights_that_fill_are_zero},
     {"impossible numbers of layers are refused", impossible_numbers_are_refused},
     {"noise under a right checksum is safe", resealed_noise_is_safe},
     {"accumulators that could overflow are refused", overflow_is_refused},
