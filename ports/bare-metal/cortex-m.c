@@ -1,6 +1,9 @@
 /* What Cortex-M cores have of their own: the vector table, the trap, the timer. */
 #include "board.h"
 
+#include <stddef.h>
+#include <string.h>
+
 extern uint32_t stack_top[];
 
 int semihost_call(int operation, const void *argument) {
@@ -42,6 +45,19 @@ uint32_t timer_between(uint32_t from, uint32_t to) {
     return to - from;
 }
 
+#if __ARM_ARCH >= 7 && !defined(__ARM_FEATURE_UNALIGNED)
+/* The C library's own goes by words, wherever they stand. (Volatile, or this is found to be
+ * memcpy.) */
+void *memcpy(void *restrict to, const void *restrict from, size_t bytes) {
+    uint8_t *at = to;
+    const volatile uint8_t *byte = from;
+    for (size_t i = 0; i < bytes; i++) {
+        at[i] = byte[i];
+    }
+    return to;
+}
+#endif
+
 static void fault(void) {
     board_print("fault: the image touched what it may not\n");
     board_exit(2);
@@ -52,6 +68,12 @@ __attribute__((noreturn, used)) void reset(void) {
     /* vectors have to be switched on: coprocessors 10 and 11, and what a function keeps of them */
     volatile uint32_t *cpacr = (volatile uint32_t *)0xe000ed88U;
     *cpacr |= 0xf00000U;
+    __asm__ volatile("dsb\n\tisb" ::: "memory");
+#endif
+#if !defined(__ARM_FEATURE_UNALIGNED)
+    /* what was built without unaligned words shall not touch one: UNALIGN_TRP of CCR */
+    volatile uint32_t *ccr = (volatile uint32_t *)0xe000ed14U;
+    *ccr |= 8U;
     __asm__ volatile("dsb\n\tisb" ::: "memory");
 #endif
     start();

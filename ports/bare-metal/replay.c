@@ -26,7 +26,9 @@ enum {
 
 static uint32_t model_bytes[MOST_MODEL / 4];
 static uint8_t frames[MOST_FRAMES];
-static uint32_t workspace[MOST_WORKSPACE / 4];
+/* Behind what the model asks for nothing may be written. */
+enum { GUARD_WORDS = 1024, GUARD = 0x5a5a5a5a };
+static uint32_t workspace[MOST_WORKSPACE / 4 + GUARD_WORDS];
 
 typedef struct stopwatch {
     uint32_t start, in_layers;
@@ -97,25 +99,30 @@ static void run_frame(const nsk_model *model, const uint8_t *frame) {
  * and twice as large. */
 static void print_around(const nsk_model *model) {
     static uint32_t sums[2 * MOST_ROW];
-    static uint8_t memory[4 * MOST_ROW];
+    static uint32_t sight_memory[2 * MOST_ROW];
+    static uint8_t frame_row[MOST_ROW];
     static uint8_t row[MOST_ROW];
     nsk_scaler scaler;
     nsk_sight sight;
+    for (unsigned i = 0; i < MOST_ROW; i++) {
+        row[i] = (uint8_t)(i * 73U % 251U);
+    }
     for (unsigned half = 2; half <= 4; half++) {
         unsigned width = model->width * half / 2U;
         unsigned height = model->height * half / 2U;
         if (width * model->channels > MOST_ROW ||
+            nsk_sight_bytes(width, height, model->channels) > sizeof sight_memory ||
             nsk_scaler_set(&scaler, model, width, height, sums) != NSK_OK) {
             continue;
         }
-        nsk_sight_set(&sight, width, model->channels, memory);
+        nsk_sight_set(&sight, width, height, model->channels, sight_memory);
         nsk_sight_start(&sight);
         uint32_t scale = 0;
         uint32_t look = 0;
         for (unsigned y = 0; y < height; y++) {
             uint32_t start = timer_now();
             nsk_scaler_put(&scaler, row);
-            while (nsk_scaler_take(&scaler, memory + 3 * MOST_ROW)) {
+            while (nsk_scaler_take(&scaler, frame_row)) {
             }
             uint32_t middle = timer_now();
             nsk_sight_row(&sight, row);
@@ -165,6 +172,16 @@ static void print_costs(const nsk_model *model) {
     print_around(model);
 }
 
+static bool guard_holds(const nsk_model *model, bool set) {
+    uint32_t *guard = workspace + (model->workspace_bytes + 3U) / 4U;
+    bool holds = true;
+    for (int i = 0; i < GUARD_WORDS; i++) {
+        holds = holds && guard[i] == GUARD;
+        guard[i] = set ? GUARD : guard[i];
+    }
+    return holds;
+}
+
 static int complain(const char *text) {
     board_print(text);
     return 2;
@@ -187,7 +204,7 @@ int main(void) {
     nsk_model model;
     uint32_t size = words == 3 ? board_read_file(word[1], model_bytes, sizeof model_bytes) : 0;
     nsk_status status = nsk_open(&model, model_bytes, size);
-    if (status != NSK_OK || model.workspace_bytes > sizeof workspace) {
+    if (status != NSK_OK || model.workspace_bytes > MOST_WORKSPACE) {
         board_print("replay: the model is ");
         return complain(nsk_status_text(status == NSK_OK ? NSK_TOO_SMALL : status));
     }
@@ -196,12 +213,16 @@ int main(void) {
     if (have < frame_bytes) {
         return complain("replay: no whole frame in the frames' file\n");
     }
+    guard_holds(&model, true);
     timer_start();
     for (uint32_t i = 0; i < have / frame_bytes; i++) {
         run_frame(&model, frames + i * frame_bytes);
         print_frame(&model, i);
         if (i == 0) {
             print_costs(&model);
+        }
+        if (!guard_holds(&model, false)) {
+            return complain("replay: a layer wrote behind the workspace\n");
         }
     }
     return 0;

@@ -58,16 +58,16 @@ static NSK_APART void widen_row(const four *f, int32_t y, uint32_t *line) {
     }
     const uint32_t *end = to + 2 * f->inside;
     for (; to + 2 < end; to += 4, in += 2 * step) {
-        uint32_t bytes = nsk_four(in);
-        uint32_t next = nsk_four(in + step);
+        uint32_t bytes = nsk_four_anywhere(in);
+        uint32_t next = nsk_four_anywhere(in + step);
         to[0] = nsk_even_bytes(bytes);
         to[1] = nsk_odd_bytes(bytes);
         to[2] = nsk_even_bytes(next);
         to[3] = nsk_odd_bytes(next);
     }
     if (to < end) {
-        to[0] = nsk_even_bytes(nsk_four(in));
-        to[1] = nsk_odd_bytes(nsk_four(in));
+        to[0] = nsk_even_bytes(nsk_four_anywhere(in));
+        to[1] = nsk_odd_bytes(nsk_four_anywhere(in));
     }
 }
 
@@ -207,8 +207,8 @@ static void start_four(four *f, int32_t channel) {
     const nsk_layer *l = f->layer;
     const int8_t *w = (const int8_t *)l->weights + channel;
     for (int32_t k = 0; k < KERNEL * KERNEL; k++, w += l->out.channels) {
-        f->halves[0].taps[k] = nsk_even_bytes(nsk_four(w));
-        f->halves[1].taps[k] = nsk_odd_bytes(nsk_four(w));
+        f->halves[0].taps[k] = nsk_even_bytes(nsk_four_anywhere(w));
+        f->halves[1].taps[k] = nsk_odd_bytes(nsk_four_anywhere(w));
     }
     for (uint32_t i = 0; i < CHANNELS; i++) {
         half *h = &f->halves[i % 2];

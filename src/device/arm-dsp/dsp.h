@@ -11,6 +11,13 @@ static inline uint32_t nsk_four(const int8_t *at) {
     return word;
 }
 
+/* Four bytes anywhere: a word where the core may load it from there, else byte by byte. */
+static inline uint32_t nsk_four_anywhere(const int8_t *at) {
+    uint32_t word;
+    __builtin_memcpy(&word, at, sizeof word);
+    return word;
+}
+
 /* Of four bytes, the first and third as halves of 16 bits; the second and fourth. */
 static inline uint32_t nsk_even_bytes(uint32_t word) {
     uint32_t halves;
