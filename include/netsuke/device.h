@@ -67,6 +67,7 @@ typedef enum nsk_resample {
 typedef struct nsk_model {
     const uint8_t *bytes;
     uint32_t size;            /* of the file, bytes */
+    uint32_t checksum;        /* of those bytes, when they were opened */
     uint32_t workspace_bytes; /* what nsk_run needs */
     uint16_t layers, tensors, classes;
     uint16_t input, output; /* indices of tensors */
@@ -121,8 +122,9 @@ typedef struct nsk_observer {
 } nsk_observer;
 
 /* Checks `size` bytes at `bytes` (aligned to NSK_ALIGNMENT) and fills `model`: magic, version,
- * checksum (CRC-32 of IEEE 802.3), then every offset, length, shape, shift and accumulator bound.
- * Nothing that it accepts can make the functions below read or write out of bounds or overflow. */
+ * checksum (CRC-32 of IEEE 802.3), then every offset, length, shape, shift and accumulator bound,
+ * and that no tensor or scratch is in another's way. Nothing that it accepts can make the functions
+ * below read or write out of bounds or overflow, and every core computes the same bits of it. */
 nsk_status nsk_open(nsk_model *model, const void *bytes, size_t size);
 
 /* Turns a frame (model->height rows of model->width pixels in model->colour order, rows `stride`

@@ -41,24 +41,28 @@ bool nsk_scaler_take(nsk_scaler *scaler, uint8_t *row);
 
 /* ---- is it sound? ---- */
 
-/* Looks at the camera's rows as they pass. What a sensor with its noise never gives: a picture that
- * is byte for byte the one before, a column whose pixels are all the same. */
+/* Looks at the camera's rows as they pass. What a sensor with its noise never gives: a row that is
+ * byte for byte the same one of the picture before (all of them where it is frozen, some where two
+ * pictures are mixed), a row that is the one above, a row or a column of one colour. */
 typedef struct nsk_sight {
-    uint8_t *first; /* row of the picture; behind it, for each pixel, whether all are like it */
-    uint16_t width; /* pixels */
+    uint32_t *sums; /* CRC-32 of each row of the picture before, and of this one so far */
+    uint8_t *above; /* the last row; behind it, for each pixel, whether all above are like it */
+    uint16_t width, height, rows; /* pixels; rows so far */
     uint8_t channels;
-    bool has_last;
-    uint32_t rows, sum, last; /* CRC-32 of this picture so far, of the one before */
+    bool has_last, frozen, repeated, flat;
 } nsk_sight;
 
-size_t nsk_sight_bytes(unsigned width, unsigned channels);
-void nsk_sight_set(nsk_sight *sight, unsigned width, unsigned channels, void *memory);
+/* The memory is aligned to NSK_ALIGNMENT. */
+size_t nsk_sight_bytes(unsigned width, unsigned height, unsigned channels);
+void nsk_sight_set(nsk_sight *sight, unsigned width, unsigned height, unsigned channels,
+                   void *memory);
 void nsk_sight_start(nsk_sight *sight); /* of a picture */
 void nsk_sight_row(nsk_sight *sight, const uint8_t *row);
-/* NSK_NO_TROUBLE, NSK_PICTURE_FROZEN or NSK_PIXELS_STUCK. */
+/* NSK_NO_TROUBLE, NSK_PICTURE_FROZEN, NSK_PIXELS_STUCK or NSK_ROWS_REPEATED. */
 nsk_trouble nsk_sight_end(nsk_sight *sight);
 
-/* Whether the model's bytes are still those that were opened: its CRC-32, over all of them. */
+/* Whether the model's bytes are still those that were opened: their CRC-32, over all of them, is
+ * the one that nsk_open found. */
 bool nsk_intact(const nsk_model *model);
 
 /* ---- from scores to actions ---- */
@@ -95,6 +99,10 @@ int nsk_answer_of(const nsk_rule *rule, const nsk_model *model, const int8_t *sc
 int nsk_decide(nsk_decider *decider, const nsk_rule *rule, const nsk_model *model,
                const int8_t *scores);
 
+/* A frame without an answer: what the rule remembers is cleared, but a hold-off goes on, a frame
+ * shorter. */
+void nsk_decider_forget(nsk_decider *decider);
+
 /* ---- the loop ---- */
 
 typedef struct nsk_firmware {
@@ -108,9 +116,9 @@ typedef struct nsk_firmware {
 } nsk_firmware;
 
 /* Runs frames until the camera ends. A frame that cannot be trusted becomes a trouble, not an
- * answer, and clears what the rule remembers; the next one is a new beginning, the model opened
- * anew if that was what failed. Another status than NSK_OK: it could not begin (no memory, no sound
- * model). */
+ * answer, and clears what the rule remembers but for a hold-off; the next one is a new beginning,
+ * the model opened anew if that was what failed: only the same one is taken. Another status than
+ * NSK_OK: it could not begin (no memory, no sound model). */
 nsk_status nsk_firmware_run(const nsk_port *port, const nsk_firmware *firmware);
 
 #ifdef __cplusplus

@@ -23,8 +23,9 @@ typedef enum nsk_trouble {
     NSK_NO_TROUBLE,
     NSK_CAMERA_LATE,
     NSK_PICTURE_CUT,
-    NSK_PICTURE_FROZEN, /* it is the one before */
-    NSK_PIXELS_STUCK,   /* a column of it is one colour */
+    NSK_PICTURE_FROZEN, /* it is the one before, or a row of it is that one's */
+    NSK_PIXELS_STUCK,   /* a row or a column of it is one colour */
+    NSK_ROWS_REPEATED,  /* a row of it is the one above */
     NSK_MODEL_DAMAGED,  /* its bytes are not those that were opened */
     NSK_TROUBLES
 } nsk_trouble;

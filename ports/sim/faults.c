@@ -7,7 +7,8 @@ static const char *const names[NSK_FAULT_KINDS] = {
     [NSK_FAULT_FLASH] = "flash",   [NSK_FAULT_CAMERA] = "camera",
     [NSK_FAULT_CUT] = "cut",       [NSK_FAULT_FROZEN] = "frozen",
     [NSK_FAULT_COLUMN] = "column", [NSK_FAULT_BROWNOUT] = "brown-out",
-    [NSK_FAULT_CLOCK] = "clock"};
+    [NSK_FAULT_CLOCK] = "clock",   [NSK_FAULT_ROWS] = "rows",
+    [NSK_FAULT_TORN] = "torn"};
 
 const char *nsk_fault_name(nsk_fault_kind kind) {
     return names[kind];
@@ -42,7 +43,8 @@ bool nsk_fault_parse(const char *text, nsk_fault *fault, nsk_error *error) {
     if (!good) {
         return nsk_fail(
             error,
-            "--fault %s: a kind (flash, camera, cut, frozen, column, brown-out, clock), "
+            "--fault %s: a kind (flash, camera, cut, frozen, column, rows, torn, brown-out, "
+            "clock), "
             "'@' and the first frame are needed; '+' and how many, and for the clock '=' "
             "and percent below 100, may follow",
             text);

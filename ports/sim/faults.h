@@ -10,6 +10,8 @@ typedef enum nsk_fault_kind {
     NSK_FAULT_CUT,      /* pictures end halfway */
     NSK_FAULT_FROZEN,   /* pictures repeat the one before */
     NSK_FAULT_COLUMN,   /* a column of pixels is stuck */
+    NSK_FAULT_ROWS,     /* from the middle on a picture repeats one row */
+    NSK_FAULT_TORN,     /* from the middle on a picture is the one before */
     NSK_FAULT_BROWNOUT, /* the supply fails in mid-frame: memory is lost, the board starts anew */
     NSK_FAULT_CLOCK,    /* the board's clock runs slower */
     NSK_FAULT_KINDS

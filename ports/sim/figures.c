@@ -107,7 +107,7 @@ void nsk_rejudge(const nsk_rehearsal *r, const nsk_stage *stage, const nsk_rule 
     nsk_open(&model, stage->model->bytes, stage->model->size);
     for (int i = 0; i < r->taken; i++) {
         if (r->answers[i].trouble != NSK_NO_TROUBLE) {
-            decider = (nsk_decider){.next = 0};
+            nsk_decider_forget(&decider);
             decided[i] = NSK_NOTHING;
         } else {
             decided[i] = nsk_decide(&decider, rule, &model, r->scores + (size_t)i * model.classes);

@@ -76,6 +76,21 @@ static bool show(sim *s) {
     if (!frozen && !nsk_film_picture(s->stage->film, s->frame, s->picture, s->error)) {
         return false;
     }
+    /* from the middle on: the one row again and again, or the picture before */
+    for (int y = s->height / 2; y < s->height && fault_at(s, NSK_FAULT_ROWS, s->frame) != NULL;
+         y++) {
+        memcpy(s->picture + row * (size_t)y, s->picture + row * (size_t)(y - 1), row);
+    }
+    if (fault_at(s, NSK_FAULT_TORN, s->frame) != NULL && s->frame > 0) {
+        size_t upper = row * (size_t)(s->height / 2);
+        uint8_t *kept = g_memdup2(s->picture, upper);
+        bool good = nsk_film_picture(s->stage->film, s->frame - 1, s->picture, s->error);
+        memcpy(s->picture, kept, upper);
+        g_free(kept);
+        if (!good) {
+            return false;
+        }
+    }
     for (int y = 0; y < s->height && fault_at(s, NSK_FAULT_COLUMN, s->frame) != NULL; y++) {
         memset(s->picture + row * (size_t)y + pixel * (size_t)(s->width / 3), 200, pixel);
     }
@@ -232,7 +247,9 @@ static size_t camera_bytes_besides(const sim *s) {
     bool scaled =
         p->camera_width > 0 && (p->camera_width != s->width || p->camera_height != s->height);
     double held = s->stage->budget->ram_camera;
-    double looked = p->looks ? (double)nsk_sight_bytes((unsigned)s->width, s->model.channels) : 0.0;
+    double looked = p->looks ? (double)nsk_sight_bytes((unsigned)s->width, (unsigned)s->height,
+                                                       s->model.channels)
+                             : 0.0;
     return scaled ? (size_t)fmax(held - looked, 0.0) : 0;
 }
 

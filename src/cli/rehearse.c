@@ -109,8 +109,13 @@ static void print_json(const show *s, const GArray *points, const nsk_verdict *v
 }
 
 static bool write_predictions(const show *s) {
-    static const char *const troubles[NSK_TROUBLES] = {"",       "camera late",  "picture cut",
-                                                       "frozen", "pixels stuck", "model damaged"};
+    static const char *const troubles[NSK_TROUBLES] = {"",
+                                                       "camera late",
+                                                       "picture cut",
+                                                       "frozen",
+                                                       "pixels stuck",
+                                                       "rows repeated",
+                                                       "model damaged"};
     cli_csv *csv = cli_csv_new("image,label,arrived,answered,integer_class,integer_probability,"
                                "line,decided,trouble");
     for (guint k = 0; k < s->plays->len; k++) {

@@ -1,9 +1,9 @@
 /* The formulas of docs/arithmetic.md against exact 128-bit division. */
 #include "device/arithmetic.h"
 
-#include "../exact.h"
 #include "../suites.h"
 #include "base/random.h"
+#include "reference/exact.h"
 
 enum { CASES = 200000 };
 

@@ -64,6 +64,27 @@ static void play_scores(const nsk_rule *rule, const scored *frames, int count) {
     }
 }
 
+/* A frame without an answer makes the rule begin anew, but the actuator still moves. */
+static void hold_off_outlives_troubles(void) {
+    const nsk_model model = {.classes = 2};
+    const nsk_rule rule = {.threshold = 100, .frames = 2, .hold_off = 10, .resting = UINT16_MAX};
+    const int8_t scores[2] = {-100, 100};
+    nsk_decider decider = {0};
+    CU_ASSERT_EQUAL(nsk_decide(&decider, &rule, &model, scores), NSK_NOTHING);
+    CU_ASSERT_EQUAL(nsk_decide(&decider, &rule, &model, scores), 1);
+    nsk_decider_forget(&decider);
+    for (int i = 1; i < rule.hold_off; i++) {
+        CU_ASSERT_EQUAL(nsk_decide(&decider, &rule, &model, scores), NSK_NOTHING);
+    }
+    CU_ASSERT_EQUAL(nsk_decide(&decider, &rule, &model, scores), 1);
+    nsk_decider_forget(&decider);
+    for (int i = 0; i < 300; i++) {
+        nsk_decider_forget(&decider); /* and ends */
+    }
+    CU_ASSERT_EQUAL(nsk_decide(&decider, &rule, &model, scores), NSK_NOTHING);
+    CU_ASSERT_EQUAL(nsk_decide(&decider, &rule, &model, scores), 1);
+}
+
 static void some_of_the_last_frames(void) {
     const nsk_rule rule = {.threshold = 100, .frames = 2, .window = 3, .resting = 0};
     const frame frames[] = {
@@ -110,6 +131,7 @@ CU_TestInfo decide_tests[] = {
     {"so many frames in a row", frames_in_a_row},
     {"a long run does not wrap", a_long_run_does_not_wrap},
     {"so many of the last frames", some_of_the_last_frames},
+    {"hold-off outlives troubles", hold_off_outlives_troubles},
     {"a lead is wanted", a_lead_is_wanted},
     {"an actuator has time", an_actuator_has_time},
     {"classes share a line", classes_share_a_line},

@@ -124,28 +124,66 @@ static nsk_trouble look(nsk_sight *s, const uint8_t *picture, int rows, size_t r
     return nsk_sight_end(s);
 }
 
+/* No row is then what it was. */
+static void invert(uint8_t *picture, size_t size) {
+    for (size_t i = 0; i < size; i++) {
+        picture[i] = (uint8_t)~picture[i];
+    }
+}
+
+/* One row that is of one colour, the one above, or that of the picture before. */
+static void look_at_row(nsk_sight *s, uint8_t *picture, int row, size_t bytes, int rows) {
+    uint8_t *at = picture + bytes * (size_t)row;
+    uint8_t kept[256];
+    invert(picture, bytes * (size_t)rows);
+    memcpy(kept, at, bytes);
+    memset(at, 200, bytes);
+    CU_ASSERT_EQUAL(look(s, picture, rows, bytes), NSK_PIXELS_STUCK);
+    memcpy(at, kept, bytes);
+    invert(picture, bytes * (size_t)rows);
+    if (row > 0) {
+        memcpy(at, at - bytes, bytes);
+        CU_ASSERT_EQUAL(look(s, picture, rows, bytes), NSK_ROWS_REPEATED);
+        for (size_t i = 0; i < bytes; i++) {
+            at[i] = (uint8_t)~kept[i];
+        }
+    } else {
+        CU_ASSERT_EQUAL(look(s, picture, rows, bytes), NSK_NO_TROUBLE);
+    }
+    invert(picture, bytes * (size_t)rows);
+    CU_ASSERT_EQUAL(look(s, picture, rows, bytes), NSK_NO_TROUBLE);
+    invert(picture, bytes * (size_t)rows);
+    memcpy(at, kept, bytes);
+    CU_ASSERT_EQUAL(look(s, picture, rows, bytes), NSK_PICTURE_FROZEN);
+}
+
 static void pictures_are_looked_at(void) {
     enum { WIDTH = 20, HEIGHT = 16, ROW = 3 * WIDTH };
     uint8_t picture[ROW * HEIGHT];
-    uint8_t memory[ROW + WIDTH];
+    uint32_t memory[HEIGHT + (ROW + WIDTH) / 4];
     random_state r = {5};
     nsk_sight s;
-    nsk_sight_set(&s, WIDTH, 3, memory);
-    CU_ASSERT_EQUAL(nsk_sight_bytes(WIDTH, 3), sizeof memory);
+    nsk_sight_set(&s, WIDTH, HEIGHT, 3, memory);
+    CU_ASSERT_EQUAL(nsk_sight_bytes(WIDTH, HEIGHT, 3), sizeof memory);
     for (size_t i = 0; i < sizeof picture; i++) {
         picture[i] = (uint8_t)random_below(&r, 256);
     }
     CU_ASSERT_EQUAL(look(&s, picture, HEIGHT, ROW), NSK_NO_TROUBLE);
     CU_ASSERT_EQUAL(look(&s, picture, HEIGHT, ROW), NSK_PICTURE_FROZEN);
-    picture[77] ^= 1;
+    invert(picture, sizeof picture);
     CU_ASSERT_EQUAL(look(&s, picture, HEIGHT, ROW), NSK_NO_TROUBLE);
+    for (int row = 0; row < HEIGHT; row++) {
+        look_at_row(&s, picture, row, ROW, HEIGHT);
+    }
     for (int column = 0; column < WIDTH; column++) {
         uint8_t stuck[sizeof picture];
+        invert(picture, sizeof picture);
         memcpy(stuck, picture, sizeof stuck);
         for (int y = 0; y < HEIGHT; y++) {
             memset(stuck + ROW * y + 3 * column, 9, 3);
         }
         CU_ASSERT_EQUAL(look(&s, stuck, HEIGHT, ROW), NSK_PIXELS_STUCK);
+        invert(stuck, sizeof stuck);
         stuck[ROW * (HEIGHT - 1) + 3 * column + 2] = 10; /* one byte of one pixel differs */
         CU_ASSERT_EQUAL(look(&s, stuck, HEIGHT, ROW), NSK_NO_TROUBLE);
     }
@@ -162,6 +200,8 @@ typedef struct bench {
     int frames, pictures; /* that come; that have come */
     int answers, troubles[NSK_TROUBLES];
     int8_t scores[8][16], expected[8][16]; /* of each picture */
+    uint8_t
+        *other;  /* another sound model of the same size, which is there for the third, or NULL */
     size_t flip; /* byte that changes between the second picture and the third, and back after it */
     int cut_at, late_at; /* pictures */
     int wrong;
@@ -183,6 +223,13 @@ static nsk_row bench_row(void *context, uint8_t *to, size_t bytes, unsigned y) {
         b->pictures++;
         if (b->flip > 0 && (b->pictures == 3 || b->pictures == 4)) {
             b->file->bytes[b->flip] ^= 0x10;
+        }
+        if (b->other != NULL && (b->pictures == 3 || b->pictures == 4)) {
+            for (size_t i = 0; i < b->file->size; i++) {
+                uint8_t byte = b->file->bytes[i];
+                b->file->bytes[i] = b->other[i];
+                b->other[i] = byte;
+            }
         }
         if (b->pictures == b->late_at) {
             return NSK_ROW_LATE;
@@ -273,6 +320,29 @@ static void a_damaged_model_gives_no_answer(void) {
     bench_clear(&b);
 }
 
+/* One that is as large and sound, but was not opened, is no better than a damaged one. */
+static void another_model_gives_no_answer(void) {
+    static bench b;
+    nsk_error error = {.text = ""};
+    bench_set(&b);
+    CU_ASSERT_EQUAL(bench_run(&b, 6), NSK_OK);
+    memcpy(b.expected, b.scores, sizeof b.expected);
+    kiln other;
+    kiln_load(&other, 9); /* of other pictures: other ranges in the same places */
+    CU_ASSERT_EQUAL_FATAL(other.file->size, b.file->size);
+    nsk_model model;
+    CU_ASSERT_EQUAL(nsk_open(&model, other.file->bytes, other.file->size), NSK_OK);
+    b.other = other.file->bytes;
+    CU_ASSERT_EQUAL(bench_run(&b, 6), NSK_OK);
+    CU_ASSERT_EQUAL(b.answers, 5);
+    CU_ASSERT_EQUAL(b.troubles[NSK_MODEL_DAMAGED], 1);
+    CU_ASSERT_EQUAL(b.wrong, 0);
+    b.other = NULL;
+    assert_error(&error, "");
+    kiln_free(&other);
+    bench_clear(&b);
+}
+
 static void a_bad_picture_gives_no_answer(void) {
     static bench b;
     bench_set(&b);
@@ -303,6 +373,7 @@ CU_TestInfo firmware_tests[] = {
     {"scaling knows its limits", scaling_knows_its_limits},
     {"pictures are looked at", pictures_are_looked_at},
     {"a damaged model gives no answer", a_damaged_model_gives_no_answer},
+    {"another model gives no answer", another_model_gives_no_answer},
     {"a bad picture gives no answer", a_bad_picture_gives_no_answer},
     {"a model that is none does not begin", a_model_that_is_none_does_not_begin},
     CU_TEST_INFO_NULL,

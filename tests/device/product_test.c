@@ -3,12 +3,12 @@
 #include <stdlib.h>
 #include <string.h>
 
-#include "../exact.h"
 #include "../suites.h"
 #include "base/random.h"
 #include "device/depthwise.h"
 #include "device/format.h"
 #include "device/product.h"
+#include "reference/exact.h"
 
 /* Only hosts with vectors of their own have two ways. */
 #if !defined(__x86_64__)

@@ -272,6 +272,7 @@ static void faults_never_look_like_answers(void) {
         {"flash@20", NSK_MODEL_DAMAGED, 20, 1, 0},   {"flash@20+6", NSK_MODEL_DAMAGED, 20, 6, 0},
         {"cut@20+3", NSK_PICTURE_CUT, 20, 3, 0},     {"frozen@20+4", NSK_PICTURE_FROZEN, 20, 4, 0},
         {"column@20+4", NSK_PIXELS_STUCK, 20, 4, 0}, {"camera@20+7", NSK_CAMERA_LATE, 20, 7, 0},
+        {"rows@20+4", NSK_ROWS_REPEATED, 20, 4, 0},  {"torn@20", NSK_PICTURE_FROZEN, 20, 1, 0},
         {"brown-out@20", NSK_NO_TROUBLE, 20, 1, 1},  {"clock@0+36=40", NSK_NO_TROUBLE, 99, 0, 0},
     };
     scenery y;

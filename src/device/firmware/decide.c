@@ -1,4 +1,6 @@
 /* From scores to actions. */
+#include <string.h>
+
 #include "netsuke/firmware.h"
 
 /* The likeliest line and how likely it and the next are, in 256ths. */
@@ -76,4 +78,10 @@ int nsk_decide(nsk_decider *d, const nsk_rule *rule, const nsk_model *model, con
     }
     d->holding = rule->hold_off;
     return answer;
+}
+
+void nsk_decider_forget(nsk_decider *d) {
+    uint8_t holding = d->holding;
+    memset(d, 0, sizeof *d);
+    d->holding = holding > 0 ? (uint8_t)(holding - 1U) : 0;
 }

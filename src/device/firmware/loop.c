@@ -56,8 +56,8 @@ static nsk_status begin(loop *l) {
         status = good ? nsk_scaler_set(&l->scaler, m, l->width, l->height, memory) : status;
     }
     if (f->looks) {
-        void *memory = take(l, nsk_sight_bytes(l->width, m->channels), &good);
-        nsk_sight_set(&l->sight, l->width, m->channels, memory);
+        void *memory = take(l, nsk_sight_bytes(l->width, l->height, m->channels), &good);
+        nsk_sight_set(&l->sight, l->width, l->height, m->channels, memory);
     }
     if (good) {
         /* memory that is not there shows here, not in some layer's scratch */
@@ -91,9 +91,22 @@ static void take_row(loop *l, nsk_feed *to, const uint8_t *row, uint8_t **at) {
     }
 }
 
+/* The same model again, from its bytes. Another one, sound as it may be, has other needs. */
+static bool open_anew(loop *l) {
+    nsk_model anew;
+    bool good = nsk_open(&anew, l->firmware->model, l->firmware->model_bytes) == NSK_OK &&
+                anew.checksum == l->model.checksum;
+    if (good) {
+        l->model = anew;
+    }
+    return good;
+}
+
 /* Nothing is read through a model that is not sound: its offsets may lead anywhere. */
 static void look_at_model(loop *l) {
-    if (l->checks || !l->sound) {
+    if (!l->sound) {
+        l->sound = open_anew(l);
+    } else if (l->checks) {
         l->sound = nsk_intact(&l->model);
     }
 }
@@ -186,7 +199,7 @@ nsk_status nsk_firmware_run(const nsk_port *port, const nsk_firmware *firmware) 
         }
         nsk_trouble trouble = came == NSK_ROW_THERE ? run_frame(&l) : troubles[came];
         if (trouble != NSK_NO_TROUBLE) {
-            memset(&l.decider, 0, sizeof l.decider);
+            nsk_decider_forget(&l.decider);
             port->trouble(port->context, trouble);
         }
     }

@@ -5,59 +5,81 @@
 #include "../format.h"
 #include "netsuke/firmware.h"
 
-size_t nsk_sight_bytes(unsigned width, unsigned channels) {
-    return (size_t)width * channels + width;
+size_t nsk_sight_bytes(unsigned width, unsigned height, unsigned channels) {
+    return sizeof(uint32_t) * height + (size_t)width * channels + width;
 }
 
-void nsk_sight_set(nsk_sight *s, unsigned width, unsigned channels, void *memory) {
-    s->first = (uint8_t *)memory;
+void nsk_sight_set(nsk_sight *s, unsigned width, unsigned height, unsigned channels, void *memory) {
+    memset(s, 0, sizeof *s);
+    s->sums = (uint32_t *)memory;
+    s->above = (uint8_t *)(s->sums + height);
     s->width = (uint16_t)width;
+    s->height = (uint16_t)height;
     s->channels = (uint8_t)channels;
-    s->has_last = false;
-    s->rows = s->sum = s->last = 0;
 }
 
 void nsk_sight_start(nsk_sight *s) {
-    s->rows = s->sum = 0;
+    s->rows = 0;
+    s->frozen = s->repeated = s->flat = false;
+}
+
+/* Compares a row with the one above, which it then is. */
+static void compare(nsk_sight *s, const uint8_t *row) {
+    uint8_t *above = s->above;
+    uint8_t *alike = above + (size_t)s->width * s->channels;
+    unsigned all = 1;
+    for (unsigned x = 0; x < s->width; x++) {
+        unsigned same = 1;
+        for (unsigned c = 0; c < s->channels; c++) {
+            same &= *above == *row;
+            *above++ = *row++;
+        }
+        alike[x] = (uint8_t)(alike[x] & same);
+        all &= same;
+    }
+    s->repeated = s->repeated || all != 0;
+}
+
+static bool is_flat(const uint8_t *row, size_t bytes, unsigned channels) {
+    size_t i = channels;
+    while (i < bytes && row[i] == row[i - channels]) {
+        i++;
+    }
+    return i >= bytes && bytes > channels;
 }
 
 void nsk_sight_row(nsk_sight *s, const uint8_t *row) {
     const size_t bytes = (size_t)s->width * s->channels;
-    uint8_t *alike = s->first + bytes;
-    if (s->rows++ == 0) {
-        memcpy(s->first, row, bytes);
-        memset(alike, 1, s->width);
-    } else {
-        const uint8_t *a = s->first;
-        const uint8_t *b = row;
-        for (unsigned x = 0; x < s->width; x++) {
-            for (unsigned c = 0; c < s->channels; c++) {
-                alike[x] = (uint8_t)(alike[x] & (*a++ == *b++));
-            }
-        }
+    if (s->rows >= s->height) {
+        return;
     }
-    s->sum = nsk_crc32(s->sum, row, bytes);
+    if (s->rows == 0) {
+        memcpy(s->above, row, bytes);
+        memset(s->above + bytes, 1, s->width);
+    } else {
+        compare(s, row);
+    }
+    uint32_t sum = nsk_crc32(0, row, bytes);
+    s->frozen = s->frozen || (s->has_last && s->sums[s->rows] == sum);
+    s->flat = s->flat || is_flat(row, bytes, s->channels);
+    s->sums[s->rows++] = sum;
 }
 
 nsk_trouble nsk_sight_end(nsk_sight *s) {
-    const uint8_t *alike = s->first + (size_t)s->width * s->channels;
-    bool frozen = s->has_last && s->sum == s->last;
+    const uint8_t *alike = s->above + (size_t)s->width * s->channels;
     s->has_last = true;
-    s->last = s->sum;
-    if (frozen) {
-        return NSK_PICTURE_FROZEN;
-    }
     for (unsigned x = 0; x < s->width && s->rows > 1; x++) {
-        if (alike[x] != 0) {
-            return NSK_PIXELS_STUCK;
-        }
+        s->flat = s->flat || alike[x] != 0;
     }
-    return NSK_NO_TROUBLE;
+    return s->frozen     ? NSK_PICTURE_FROZEN
+           : s->flat     ? NSK_PIXELS_STUCK
+           : s->repeated ? NSK_ROWS_REPEATED
+                         : NSK_NO_TROUBLE;
 }
 
 bool nsk_intact(const nsk_model *model) {
     const uint8_t *bytes = model->bytes;
     uint32_t crc = nsk_crc32(0, bytes, NSK_H_CRC);
     crc = nsk_crc32(crc, bytes + NSK_H_CRC + 4, model->size - NSK_H_CRC - 4U);
-    return crc == nsk_load32(bytes + NSK_H_CRC) && nsk_load32(bytes + NSK_H_SIZE) == model->size;
+    return crc == model->checksum && nsk_load32(bytes + NSK_H_CRC) == crc;
 }

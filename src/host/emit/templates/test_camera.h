@@ -13,9 +13,10 @@ typedef struct test_camera {
     unsigned width, height; /* of the camera's pictures */
 } test_camera;
 
-/* Row `y` of a picture: a frame's pixels, each as often as it takes to fill the camera's row. In
- * every other row the lowest bit is another, and from picture to picture the rows change places, so
- * that no picture is the one before and no column is of one colour. */
+/* Row `y` of a picture: a frame's pixels, each as often as it takes to fill the camera's row. Of
+ * every other pixel the lowest bit is another, like the fields of a chessboard, and from picture to
+ * picture they change places: no row is that of the picture before, or the one above, and none, nor
+ * a column, is of one colour. */
 static inline void test_camera_row(const test_camera *c, unsigned picture, unsigned y,
                                    uint8_t *to) {
     const size_t row = (size_t)c->frame_width * c->channels;
@@ -32,7 +33,7 @@ static inline void test_camera_row(const test_camera *c, unsigned picture, unsig
             if (from != NULL) {
                 byte = from[x * c->frame_width / c->width * c->channels + k];
             }
-            to[x * c->channels + k] = (uint8_t)(byte ^ ((y + picture) & 1U));
+            to[x * c->channels + k] = (uint8_t)(byte ^ ((x + y + picture) & 1U));
         }
     }
 }
