@@ -119,6 +119,8 @@ static void shapes_that_cannot_be(void) {
         {"Conv", "x w", "auto_pad=sHALF",
          "its auto_pad is 'HALF'; what is read: NOTSET, SAME_UPPER"},
         {"Conv", "x w", "group=i2", "its weights expect 6 channels in 2 groups"},
+        {"Conv", "x w", "group=i4611686018427387904", "as many groups as channels are the most"},
+        {"Conv", "x w", "group=i-4611686018427387904", "as many groups as channels are the most"},
         {"Conv", "x w v", "", "one bias an output channel is needed"},
         {"MaxPool", "x", "", "a kernel, stride, dilation or pad is negative, zero"},
         {"Gemm", "x g", "", "input 1 is 1 x 3 x 8 x 8; two axes are needed; add a Flatten"},
@@ -268,6 +270,55 @@ static void computed_integers_are_refused(void) {
     expect_refusal(m, "(Cast): it makes integers of computed numbers");
 }
 
+/* A message in a message in a message: graph, node, attribute, graph and so on. */
+static GByteArray *nested(int depth) {
+    static const uint8_t tags[] = {8 * 6 + 2, 8 * 5 + 2, 8 * 1 + 2}; /* g, attribute, node */
+    GByteArray *all = g_byte_array_new();
+    for (int i = 0; i <= depth; i++) {
+        uint8_t head[6] = {i < depth ? tags[i % 3] : 8 * 7 + 2};
+        guint length = 1;
+        for (guint left = all->len; length == 1 || left > 0; left >>= 7) {
+            head[length++] = (uint8_t)((left & 0x7fU) | (left > 0x7fU ? 0x80U : 0U));
+            if (left <= 0x7fU) {
+                break;
+            }
+        }
+        g_byte_array_prepend(all, head, length);
+    }
+    return all;
+}
+
+/* What would take the parser's stack, or all memory, is refused before it is parsed. */
+static void absurd_files_are_not_parsed(void) {
+    static const struct {
+        int depth;
+        const char *said;
+    } cases[] = {{6, "ONNX operator set 0"},
+                 {63, "ONNX operator set 0"},
+                 {66, "nested more than 64 deep"},
+                 {5001, "nested more than 64 deep"}};
+    const nsk_onnx_options options = {0};
+    for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
+        nsk_error error = {.text = ""};
+        GByteArray *bytes = nested(cases[i].depth);
+        CU_ASSERT_PTR_NULL(nsk_onnx_read(bytes->data, bytes->len, &options, &error));
+        assert_error(&error, cases[i].said);
+        g_byte_array_free(bytes, TRUE);
+    }
+    nsk_error error = {.text = ""};
+    enum { NODES = 2100000 };
+    GByteArray *bytes = g_byte_array_new();
+    static const uint8_t head[] = {8 * 7 + 2, 0xc0, 0xac, 0x80, 0x02}; /* 4,200,000 bytes follow */
+    static const uint8_t node[] = {8 * 1 + 2, 0};
+    g_byte_array_append(bytes, head, sizeof head);
+    for (int i = 0; i < NODES; i++) {
+        g_byte_array_append(bytes, node, sizeof node);
+    }
+    CU_ASSERT_PTR_NULL(nsk_onnx_read(bytes->data, bytes->len, &options, &error));
+    assert_error(&error, "more than 2,000,000 messages");
+    g_byte_array_free(bytes, TRUE);
+}
+
 CU_TestInfo onnx_tests[] = {
     {"operator sets 6 to 18", opsets},
     {"files that are no models", files_that_are_no_models},
@@ -278,6 +329,7 @@ CU_TestInfo onnx_tests[] = {
     {"sizes, and the brief's", sizes_and_the_brief},
     {"folding leaves one layer", folding_leaves_one_layer},
     {"metadata travels along", facts_travel},
+    {"absurd files are not parsed", absurd_files_are_not_parsed},
     {"computed integers are refused", computed_integers_are_refused},
     CU_TEST_INFO_NULL,
 };

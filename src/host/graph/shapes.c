@@ -126,7 +126,11 @@ static bool conv_shape(const nsk_scope *s) {
         }
         w->kernel[axis] = weight->dims[2 + axis];
     }
-    if (w->groups < 1 || in->dims[1] % w->groups != 0 || weight->dims[0] % w->groups != 0 ||
+    if (w->groups < 1 || w->groups > in->dims[1]) {
+        return nsk_complain_shape(s, 0,
+                                  "as many groups as channels are the most, and one the least");
+    }
+    if (in->dims[1] % w->groups != 0 || weight->dims[0] % w->groups != 0 ||
         weight->dims[1] != in->dims[1] / w->groups) {
         char wanted[120];
         snprintf(wanted, sizeof wanted,

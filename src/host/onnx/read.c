@@ -6,6 +6,7 @@
 #include "onnx/facts.h"
 #include "onnx/operators.h"
 #include "onnx/tensor.h"
+#include "onnx/wire.h"
 
 static const int64_t OLDEST_OPSET = 6;
 static const int64_t NEWEST_OPSET = 18;
@@ -624,6 +625,9 @@ static bool read_opset(const Onnx__ModelProto *model, reader *r) {
 
 nsk_graph *nsk_onnx_read(const uint8_t *bytes, size_t size, const nsk_onnx_options *options,
                          nsk_error *error) {
+    if (!nsk_onnx_wire_is_good(bytes, size, error)) {
+        return NULL;
+    }
     Onnx__ModelProto *model = onnx__model_proto__unpack(NULL, size, bytes);
     if (model == NULL || model->graph == NULL) {
         nsk_fail(error, "not an ONNX model, or cut short");
