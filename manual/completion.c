@@ -3,7 +3,7 @@
 #include <string.h>
 
 static bool takes_file(const cli_option *o) {
-    return o->value == CLI_FILE || o->value == CLI_FILES;
+    return o->value == CLI_FILE || o->value == CLI_FILES || o->value == CLI_WRITTEN;
 }
 
 /* A text within single quotes of a shell. */

@@ -15,7 +15,7 @@ enum { CLI_DONE = 0, CLI_LIMIT_BROKEN = 1, CLI_ERROR = 2 };
 typedef struct cli_job {
     /* options that several commands take */
     char *model_path, *board_path, *calibration_path, *held_out_path, *training_path;
-    gboolean json, tolerant, strict;
+    gboolean json, tolerant, strict, force;
     /* options of one command */
     char *output, *array, *array_name, *predictions, *sheet, *plot, *onnx, *points, *keep, *only,
         *scene, *signals, *capture;

@@ -4,7 +4,7 @@
 #include <string.h>
 
 #include "base/nearest.h"
-#include "options.h"
+#include "outputs.h"
 
 /* OpenBLAS's own call: images are the parallel part, so each product runs on one thread. */
 extern void openblas_set_num_threads(int threads);
@@ -41,7 +41,8 @@ static int fail_unknown(const char *word) {
 
 static int run(const cli_command *command, char **arguments) {
     cli_job job = {.seed = 1};
-    int status = cli_parse(command, &job, arguments) ? command->run(&job) : cli_fail(&job);
+    bool good = cli_parse(command, &job, arguments) && cli_outputs_are_good(command, &job);
+    int status = good ? command->run(&job) : cli_fail(&job);
     cli_job_clear(&job);
     if (fflush(stdout) != 0) {
         fprintf(stderr, "netsuke: standard output cannot be written\n");

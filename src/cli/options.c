@@ -22,17 +22,20 @@ const cli_option cli_options[] = {
      "Go on without unreadable pictures, empty classes and unknown folders, and list them", 0, 0},
     {"strict", 0, CLI_NO_VALUE, MEMBER(strict), NULL,
      "End with status 1 where something is open, too, not only where it is broken", 0, 0},
-    {"output", 'o', CLI_FILE, MEMBER(output), "PATH", "Where to write", 0, 0},
-    {"points", 0, CLI_FILE, MEMBER(points), "F.csv", "Write each of them as a line of CSV", 0, 0},
-    {"array", 0, CLI_FILE, MEMBER(array), "M.c", "Write the model as C source, too", 0, 0},
+    {"output", 'o', CLI_WRITTEN, MEMBER(output), "PATH", "Where to write", 0, 0},
+    {"force", 0, CLI_NO_VALUE, MEMBER(force), NULL,
+     "Write even where that destroys what is read, or stands in an image set", 0, 0},
+    {"points", 0, CLI_WRITTEN, MEMBER(points), "F.csv", "Write each of them as a line of CSV", 0,
+     0},
+    {"array", 0, CLI_WRITTEN, MEMBER(array), "M.c", "Write the model as C source, too", 0, 0},
     {"array-name", 0, CLI_WORD, MEMBER(array_name), "NAME", "Name of the array in that source", 0,
      0},
-    {"predictions", 0, CLI_FILE, MEMBER(predictions), "F.csv", "Write every image's answers as CSV",
-     0, 0},
-    {"sheet", 0, CLI_FILE, MEMBER(sheet), "F.png", "Draw pictures as one sheet", 0, 0},
-    {"onnx", 0, CLI_FILE, MEMBER(onnx), "F.onnx", "Write the integer model as standard ONNX, too",
-     0, 0},
-    {"plot", 0, CLI_FILE, MEMBER(plot), "F.svg", "Draw it, as .svg or .png", 0, 0},
+    {"predictions", 0, CLI_WRITTEN, MEMBER(predictions), "F.csv",
+     "Write every image's answers as CSV", 0, 0},
+    {"sheet", 0, CLI_WRITTEN, MEMBER(sheet), "F.png", "Draw pictures as one sheet", 0, 0},
+    {"onnx", 0, CLI_WRITTEN, MEMBER(onnx), "F.onnx",
+     "Write the integer model as standard ONNX, too", 0, 0},
+    {"plot", 0, CLI_WRITTEN, MEMBER(plot), "F.svg", "Draw it, as .svg or .png", 0, 0},
     {"keep", 0, CLI_FILE, MEMBER(keep), "DIR",
      "Keep measurements in this folder, and take those that are there", 0, 0},
     {"only", 0, CLI_WORD, MEMBER(only), "NAME", "Only the variant of this name", 0, 0},
@@ -50,12 +53,13 @@ const cli_option cli_options[] = {
      0},
     {"sweep", 0, CLI_NO_VALUE, MEMBER(sweep), NULL,
      "Try other settings of the rule on the same scores", 0, 0},
-    {"signals", 0, CLI_FILE, MEMBER(signals), "F.vcd",
+    {"signals", 0, CLI_WRITTEN, MEMBER(signals), "F.vcd",
      "Write camera, answers and lines as a value change dump", 0, 0},
     {"capture", 0, CLI_FILE, MEMBER(capture), "DIR",
      "Write every picture that was answered into a folder of its answer", 0, 0},
     {"fault", 0, CLI_WORDS, MEMBER(faults), "KIND@N+M",
-     "Break something: flash, camera, cut, frozen, column, brown-out or clock, @, the frame; +, "
+     "Break something: flash, camera, cut, frozen, column, rows, torn, brown-out or clock, @, the "
+     "frame; +, "
      "how "
      "many",
      0, 0},
@@ -82,6 +86,14 @@ const cli_option cli_options[] = {
 bool cli_takes(const cli_command *command, const cli_option *option) {
     if (option == &cli_options[0]) {
         return true; /* --json */
+    }
+    if (option->member == MEMBER(force)) { /* of all that write */
+        for (const cli_option *o = cli_options; o->name != NULL; o++) {
+            if (o->value == CLI_WRITTEN && cli_takes(command, o)) {
+                return true;
+            }
+        }
+        return false;
     }
     char **names = g_strsplit(command->options, " ", -1);
     bool taken = g_strv_contains((const char *const *)names, option->name) != FALSE;
@@ -125,7 +137,8 @@ typedef struct parsing {
 static void add_entries(parsing *p) {
     static const GOptionArg kinds[] = {G_OPTION_ARG_NONE,           G_OPTION_ARG_STRING,
                                        G_OPTION_ARG_STRING_ARRAY,   G_OPTION_ARG_FILENAME,
-                                       G_OPTION_ARG_FILENAME_ARRAY, G_OPTION_ARG_STRING};
+                                       G_OPTION_ARG_FILENAME_ARRAY, G_OPTION_ARG_STRING,
+                                       G_OPTION_ARG_FILENAME};
     for (size_t i = 0; cli_options[i].name != NULL; i++) {
         const cli_option *o = &cli_options[i];
         if (!cli_takes(p->command, o)) {

@@ -11,7 +11,8 @@ typedef enum cli_value {
     CLI_WORDS,
     CLI_FILE,
     CLI_FILES,
-    CLI_COUNT
+    CLI_COUNT,
+    CLI_WRITTEN /* a file or folder that is written */
 } cli_value;
 
 typedef struct cli_option {

@@ -98,7 +98,7 @@ static const struct {
     {"true", "netsuke report k", "report wants -o R.html"},
     {"sed -i '/^scenes/d; /^variants/d' k", "netsuke report k -o nowhere/r.html", "nowhere/r.html"},
     {"true", "netsuke assay k", "assay wants -o DIR"},
-    {"true", "netsuke assay k -o k", "k: the folder cannot be made"},
+    {"true", "netsuke assay k -o k", "--output k: this is read by the same command"},
     {"true", "netsuke weigh k nowhere.ini --sample 12", "nowhere.ini"},
     {"printf '[vary]\nmodel = kiln.onnx;;x\n' >> k", "netsuke weigh k",
      ": model: a value between two"},
@@ -131,6 +131,20 @@ static const struct {
     {"true", "netsuke quantise k -o nowhere/k.nsk", "nowhere/k.nsk: cannot be written"},
     {"true", "netsuke compare k --predictions nowhere/p.csv", "nowhere/p.csv: cannot be written"},
     {"true", "netsuke quantise k -o k.nsk --array k.c --array-name 9x", "'9x' cannot be a C name"},
+    {"true", "netsuke quantise k -o k", "--output k: this is read by the same command"},
+    {"true", "netsuke quantise k -o kiln.onnx", "kiln.onnx: this is read by the same command"},
+    {"true", "netsuke quantise k -o ./images/../labels.txt", "this is read by the same command"},
+    {"ln -s kiln.onnx l", "netsuke quantise k -o l", "--output l: this is read by the same"},
+    {"true", "netsuke survey k --sheet images/held-out/chip/chip-0001.png",
+     "it would stand in a folder that the same command reads"},
+    {"true", "netsuke survey k --sheet images/held-out/chip/new.png",
+     "it would stand in a folder that the same command reads"},
+    {"true", "netsuke compare k --predictions ../boards/trimmer.ini",
+     "trimmer.ini: this is read by the same command"},
+    {"true", "netsuke quantise k -o m.nsk --array ./m.nsk",
+     "--output and --array are both ./m.nsk"},
+    {"true", "netsuke quantise k -o /dev/null", "/dev/null: a device or a pipe"},
+    {"mkfifo p.svg", "netsuke compare k --plot p.svg", "--plot p.svg: a device or a pipe"},
 };
 
 static void mistakes_get_one_line(void) {
@@ -148,6 +162,16 @@ static void nothing_is_half_written(void) {
                              "truncate -s 300 images/calibration/belt/belt-0001.png; "
                              "netsuke quantise kiln.ini -o k.nsk 2>/dev/null; "
                              "test \"$(cat k.nsk)\" = old && test \"$(ls | wc -l)\" = 5");
+    outcome_clear(&o);
+}
+
+/* Unless someone means it. */
+static void force_writes_all_the_same(void) {
+    fresh_copy();
+    outcome o =
+        drive_for(0, "cd \"$T/d\" && netsuke survey kiln.ini --tolerant --force --sheet "
+                     "images/held-out/chip/new.png && head -c 4 images/held-out/chip/new.png");
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "PNG"));
     outcome_clear(&o);
 }
 
@@ -202,6 +226,7 @@ static void wrong_label_order_shows(void) {
 
 CU_TestInfo broken_tests[] = {
     {"mistakes get one line", mistakes_get_one_line},
+    {"--force writes all the same", force_writes_all_the_same},
     {"nothing is half-written", nothing_is_half_written},
     {"--tolerant goes on", tolerance_goes_on},
     {"overlap is found", overlap_is_found},
