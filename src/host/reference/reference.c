@@ -212,7 +212,7 @@ static int8_t softmax(const bench *b, int y, int x, int c) {
     for (int k = 0; k < l->in.channels; k++) {
         sum += softmax_part(l, top - in[k]);
     }
-    int64_t share = (softmax_part(l, top - in[c]) * 256 + sum / 2) / sum - 128;
+    int64_t share = (softmax_part(l, top - in[c]) * 256 + sum / 2) / MAX(sum, 1) - 128;
     return (int8_t)MIN(share, 127);
 }
 
