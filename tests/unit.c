@@ -29,6 +29,7 @@ int main(int argc, char **argv) {
         {"refining", NULL, NULL, NULL, NULL, refine_tests},
         {"quantised ONNX", NULL, NULL, NULL, NULL, exchange_tests},
         {"reference", NULL, NULL, NULL, NULL, reference_tests},
+        {"handed names", NULL, NULL, NULL, NULL, handed_tests},
         {"concatenations", NULL, NULL, NULL, NULL, join_tests},
         {"plan", NULL, NULL, NULL, NULL, plan_tests},
         {"compare", NULL, NULL, NULL, NULL, compare_tests},

@@ -1,5 +1,6 @@
 /* The netsuke command. */
 #include <locale.h>
+#include <signal.h>
 #include <stdio.h>
 #include <string.h>
 
@@ -53,6 +54,7 @@ static int run(const cli_command *command, char **arguments) {
 
 int main(int argc, char **argv) {
     setlocale(LC_CTYPE, "");
+    signal(SIGXFSZ, SIG_IGN); /* a file grown too large is an error like others */
     openblas_set_num_threads(1);
     if (argc < 2 || strcmp(argv[1], "--help") == 0 || strcmp(argv[1], "-h") == 0) {
         print_help(argc < 2 ? stderr : stdout);

@@ -90,6 +90,17 @@ static void only_its_own_files(void) {
                 "netsuke emit demo/kiln.ini -o \"$T/n\" --frames -1");
 }
 
+/* A disk that gets full on the way: what was there stays as it was, and is not half of two. */
+static void a_full_disk_leaves_what_was_there(void) {
+    outcome o = drive_for(0, "rm -rf \"$T/before\" && cp -r \"$T/kiln\" \"$T/before\"");
+    outcome_clear(&o);
+    drive_fails("File too large",
+                "(ulimit -f 64; netsuke emit demo/kiln-third.ini -o \"$T/kiln\")");
+    drive_fails("File too large", "(ulimit -f 64; netsuke emit demo/kiln.ini -o \"$T/none\")");
+    o = drive_for(0, "diff -r \"$T/before\" \"$T/kiln\" && ! test -e \"$T/none\"");
+    outcome_clear(&o);
+}
+
 /* A model that is streamed: here, in C++, and on two emulated cores. */
 static void streamed_models_are_handed_over(void) {
     outcome o = drive_for(
@@ -234,6 +245,7 @@ CU_TestInfo emit_tests[] = {
     {"is a CMake package", is_a_cmake_package},
     {"networks share a runtime", networks_share_a_runtime},
     {"only its own files", only_its_own_files},
+    {"a full disk leaves what was there", a_full_disk_leaves_what_was_there},
     {"streamed models are handed over", streamed_models_are_handed_over},
     {"other kinds of layer are refused", other_kinds_are_refused},
     {"labels become names", labels_become_names},

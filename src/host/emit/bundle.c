@@ -219,9 +219,16 @@ static char *list_text(const nsk_bundle *bundle) {
     return g_string_free(text, FALSE);
 }
 
+/* Where files wait until all of them are written; the folder's own. */
+static const char WAITING[] = ".incoming";
+
 static bool is_empty(const char *folder) {
     GDir *dir = g_dir_open(folder, 0, NULL);
-    bool empty = dir == NULL || g_dir_read_name(dir) == NULL;
+    const char *name = dir != NULL ? g_dir_read_name(dir) : NULL;
+    if (name != NULL && strcmp(name, WAITING) == 0) { /* of a hand-over that was killed */
+        name = g_dir_read_name(dir);
+    }
+    bool empty = name == NULL;
     if (dir != NULL) {
         g_dir_close(dir);
     }
@@ -264,6 +271,60 @@ static bool write_file(const char *folder, const char *name, const char *text, s
     return good;
 }
 
+/* ---- all or nothing ---- */
+
+static void take_away(const char *path) {
+    GDir *dir = g_dir_open(path, 0, NULL);
+    for (const char *name; dir != NULL && (name = g_dir_read_name(dir)) != NULL;) {
+        char *file = g_build_filename(path, name, NULL);
+        g_unlink(file);
+        g_free(file);
+    }
+    if (dir != NULL) {
+        g_dir_close(dir);
+    }
+    g_rmdir(path);
+}
+
+/* Each under its number. */
+static bool write_waiting(const nsk_bundle *bundle, const char *waiting, const char *list,
+                          nsk_error *error) {
+    bool good = write_file(waiting, LIST, list, strlen(list), error);
+    for (guint i = 0; i < bundle->files->len && good; i++) {
+        const bundled *file = &g_array_index(bundle->files, bundled, i);
+        char number[16];
+        g_snprintf(number, sizeof number, "%u", i);
+        good = write_file(waiting, number, file->text->str, file->text->len, error);
+    }
+    return good;
+}
+
+static bool move_file(const char *waiting, const char *as, const char *folder, const char *name,
+                      nsk_error *error) {
+    char *from = g_build_filename(waiting, as, NULL);
+    char *to = g_build_filename(folder, name, NULL);
+    char *parent = g_path_get_dirname(to);
+    bool good = (g_mkdir_with_parents(parent, 0777) == 0 && g_rename(from, to) == 0) ||
+                nsk_fail(error, "%s: cannot be written: %s", to, g_strerror(errno));
+    g_free(parent);
+    g_free(to);
+    g_free(from);
+    return good;
+}
+
+/* The list comes first, so that the next hand-over knows its own whatever happens. */
+static bool move_waiting(const nsk_bundle *bundle, const char *waiting, const char *folder,
+                         nsk_error *error) {
+    bool good = move_file(waiting, LIST, folder, LIST, error);
+    for (guint i = 0; i < bundle->files->len && good; i++) {
+        char number[16];
+        g_snprintf(number, sizeof number, "%u", i);
+        good = move_file(waiting, number, folder, g_array_index(bundle->files, bundled, i).name,
+                         error);
+    }
+    return good;
+}
+
 bool nsk_bundle_write(const nsk_bundle *bundle, const char *folder, nsk_error *error) {
     char *list_path = g_build_filename(folder, LIST, NULL);
     char *earlier = NULL;
@@ -277,14 +338,17 @@ bool nsk_bundle_write(const nsk_bundle *bundle, const char *folder, nsk_error *e
                         folder);
     }
     char *list = list_text(bundle);
-    bool good = write_file(folder, LIST, list, strlen(list), error);
-    for (guint i = 0; i < bundle->files->len && good; i++) {
-        const bundled *file = &g_array_index(bundle->files, bundled, i);
-        good = write_file(folder, file->name, file->text->str, file->text->len, error);
-    }
+    char *waiting = g_build_filename(folder, WAITING, NULL);
+    bool good =
+        write_waiting(bundle, waiting, list, error) && move_waiting(bundle, waiting, folder, error);
+    take_away(waiting);
     if (good && earlier != NULL) {
         remove_stale(bundle, folder, earlier);
     }
+    if (!good && earlier == NULL) {
+        g_rmdir(folder); /* where nothing has come into it */
+    }
+    g_free(waiting);
     g_free(list);
     g_free(earlier);
     return good;

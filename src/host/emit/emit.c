@@ -28,15 +28,33 @@ static char *c_name(const char *text, bool upper) {
     return g_string_free(name, FALSE);
 }
 
-/* One name a class; where two labels would become the same, the index stands behind. */
+/* What a network's header has besides the classes, behind the network's name. */
+static const char *const sizes[] = {"_WIDTH",           "_HEIGHT",  "_CHANNELS", "_FRAME_BYTES",
+                                    "_WORKSPACE_BYTES", "_CLASSES", "_H"};
+
+static bool is_taken(const GPtrArray *names, const char *upper, const char *name) {
+    bool taken = false;
+    for (guint i = 0; i < names->len && !taken; i++) {
+        taken = strcmp(names->pdata[i], name) == 0;
+    }
+    for (size_t i = 0; i < G_N_ELEMENTS(sizes) && !taken; i++) {
+        taken = g_str_has_prefix(name, upper) && strcmp(name + strlen(upper), sizes[i]) == 0;
+    }
+    return taken;
+}
+
+/* One name a class; where that is another's, the index stands behind. */
 static GPtrArray *class_names(const char *upper, const nsk_model *model) {
     GPtrArray *names = g_ptr_array_new_with_free_func(g_free);
     for (unsigned c = 0; c < model->classes; c++) {
         char *label = g_strconcat(upper, "_", nsk_label(model, c), NULL);
         char *name = c_name(label, true);
-        bool taken = g_ptr_array_find_with_equal_func(names, name, g_str_equal, NULL) != FALSE;
-        g_ptr_array_add(names, taken ? g_strdup_printf("%s_%u", name, c) : g_strdup(name));
-        g_free(name);
+        while (is_taken(names, upper, name)) {
+            char *longer = g_strdup_printf("%s_%u", name, c);
+            g_free(name);
+            name = longer;
+        }
+        g_ptr_array_add(names, name);
         g_free(label);
     }
     return names;
@@ -392,8 +410,33 @@ static bool check_names(const nsk_handed_network *networks, int count, nsk_error
     return true;
 }
 
+/* Names whose header would stand before one of the runtime, the self-test, the C library or the
+ * compiler, or whose constants could be those of <stdint.h> and its like: INT8 and a label 'max'.
+ */
+static const char *const reserved[] = {
+    "board",     "self_test",  "test_camera", "assert",      "complex",   "ctype",      "errno",
+    "fenv",      "float",      "inttypes",    "iso646",      "limits",    "locale",     "math",
+    "setjmp",    "signal",     "stdalign",    "stdarg",      "stdatomic", "stdbool",    "stddef",
+    "stdint",    "stdio",      "stdlib",      "stdnoreturn", "string",    "strings",    "tgmath",
+    "threads",   "time",       "uchar",       "wchar",       "wctype",    "unistd",     "features",
+    "alloca",    "endian",     "memory",      "malloc",      "arm_mve",   "arm_acle",   "arm_neon",
+    "immintrin", "int",        "int8",        "int16",       "int32",     "int64",      "uint",
+    "uint8",     "uint16",     "uint32",      "uint64",      "intptr",    "uintptr",    "intmax",
+    "uintmax",   "int_least8", "int_fast8",   "size",        "ptrdiff",   "sig_atomic", "wint",
+    "char",      "schar",      "shrt",        "ushrt",       "long",      "ulong",      "llong",
+    "ullong",    "flt",        "dbl",         "ldbl",        "float32",   "float64",    "bool",
+    "ssize",     "rand",       "mb_len",      "path",        "name",      "arg",        "open",
+    "pipe",      "line"};
+
 char *nsk_handed_name(const char *text) {
-    return c_name(text, false);
+    char *name = c_name(text, false);
+    bool avoid = g_str_has_prefix(name, "nsk");
+    for (size_t i = 0; i < G_N_ELEMENTS(reserved) && !avoid; i++) {
+        avoid = strcmp(name, reserved[i]) == 0;
+    }
+    char *free_name = avoid ? g_strconcat("net_", name, NULL) : g_strdup(name);
+    g_free(name);
+    return free_name;
 }
 
 static void add_network(nsk_bundle *bundle, const nsk_handed_network *n, const char *mark) {
