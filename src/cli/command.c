@@ -4,10 +4,13 @@
 #include <string.h>
 #include <unistd.h>
 
+#include "base/base.h"
 #include "table.h"
 
 int cli_fail(const cli_job *job) {
-    fprintf(stderr, "netsuke: %s\n", job->error.text);
+    nsk_error error = job->error;
+    nsk_make_visible(error.text);
+    fprintf(stderr, "netsuke: %s\n", error.text);
     return CLI_ERROR;
 }
 

@@ -25,11 +25,13 @@ static void begin(cli_csv *csv) {
 
 void cli_csv_text(cli_csv *csv, const char *text) {
     begin(csv);
-    if (strpbrk(text, ",\"\r\n") == NULL) {
+    /* a spreadsheet takes a cell that begins like that for a formula */
+    bool formula = text[0] != '\0' && strchr("=+-@", text[0]) != NULL && text[1] != '\0';
+    if (strpbrk(text, ",\"\r\n") == NULL && !formula) {
         g_string_append(csv->text, text);
         return;
     }
-    g_string_append_c(csv->text, '"');
+    g_string_append(csv->text, formula ? "\"'" : "\"");
     for (const char *c = text; *c != '\0'; c++) {
         g_string_append(csv->text, *c == '"' ? "\"" : "");
         g_string_append_c(csv->text, *c);

@@ -5,6 +5,8 @@
 #include <stdio.h>
 #include <string.h>
 
+#include "base/base.h"
+
 struct cli_table {
     char *columns;
     GPtrArray *rows; /* of char **, or NULL for an empty line */
@@ -22,7 +24,11 @@ void cli_table_row(cli_table *table, const char *format, ...) {
     va_start(arguments, format);
     char *text = g_strdup_vprintf(format, arguments);
     va_end(arguments);
-    g_ptr_array_add(table->rows, g_strsplit(text, "\t", -1));
+    char **cells = g_strsplit(text, "\t", -1);
+    for (char **cell = cells; *cell != NULL; cell++) {
+        nsk_make_visible(*cell);
+    }
+    g_ptr_array_add(table->rows, cells);
     g_free(text);
 }
 

@@ -17,7 +17,7 @@ static const char *const words[] = {
     "math",     "limits",   "errno",     "assert",   "signal",      "time",     "memory",
     "main",     "model",    "sizes",     "test",     "data",        "arm_mve",  "src",
     "zephyr",   "Makefile", "3 tiles",   "9",        "\303\274ber", "a/b",      "a b",
-    "a-b",      "..",       "-",         "'quoted'", "*/",          "?\?/",      "%s"};
+    "a-b",      "..",       "-",         "'quoted'", "*/",          "?\?/",     "%s"};
 static const char *const labels[] = {"h",      "width",       "max",   "workspace bytes", "a",
                                      "a!",     "a 1",         "class", "channels",        "model",
                                      "height", "frame_bytes", "min",   "CLASSES",         "a_1_5"};

@@ -10,14 +10,21 @@ const char *nsk_version(void) {
     return NSK_PROGRAM_VERSION;
 }
 
+void nsk_make_visible(char *text) {
+    for (unsigned char *c = (unsigned char *)text; *c != '\0'; c++) {
+        bool second_set = c[0] == 0xc2 && c[1] >= 0x80 && c[1] < 0xa0; /* U+0080 to U+009F */
+        if (*c < 0x20 || *c == 0x7f || second_set) {
+            *c = '?';
+            c[second_set ? 1 : 0] = '?';
+        }
+    }
+}
+
 static void put_line(nsk_error *error, const char *prefix, const char *text) {
     char line[sizeof error->text];
     snprintf(line, sizeof line, "%s%s%s", prefix, *prefix != '\0' ? ": " : "", text);
-    for (char *c = line; *c != '\0'; c++) {
-        if (*c == '\n' || *c == '\r') {
-            *c = ' ';
-        }
-    }
+    g_strdelimit(line, "\n\r", ' ');
+    nsk_make_visible(line);
     memcpy(error->text, line, sizeof line);
 }
 
@@ -59,8 +66,9 @@ uint8_t *nsk_file_read(const char *path, size_t limit, size_t *size, nsk_error *
         nsk_fail(error, "%s: %s; check the path", path, g_strerror(errno));
         return NULL;
     }
-    if (S_ISDIR(facts.st_mode)) {
-        nsk_fail(error, "%s: this is a folder; a file is needed here", path);
+    if (!S_ISREG(facts.st_mode)) {
+        nsk_fail(error, "%s: this is a %s; a file is needed here", path,
+                 S_ISDIR(facts.st_mode) ? "folder" : "device or a pipe");
         return NULL;
     }
     if (facts.st_size < 0 || (uintmax_t)facts.st_size > limit) {

@@ -19,8 +19,11 @@ bool nsk_unsupported(nsk_error *error, const char *format, ...) G_GNUC_PRINTF(2,
 /* Puts "what: " before the text that `error` already holds; returns false. */
 bool nsk_fail_in(nsk_error *error, const char *format, ...) G_GNUC_PRINTF(2, 3);
 
-/* The whole of a file; NULL and `error` on failure. The caller frees with g_free. A file larger
- * than `limit` bytes is refused. One zero byte stands behind the content. */
+/* Turns control characters, with which a name could command a terminal, into question marks. */
+void nsk_make_visible(char *text);
+
+/* The whole of a file; NULL and `error` on failure. The caller frees with g_free. What
+ * is larger than `limit` bytes or no file is refused. One zero byte stands behind the content. */
 uint8_t *nsk_file_read(const char *path, size_t limit, size_t *size, nsk_error *error);
 
 /* Where a text begins: past the byte order mark that some editors put before it. */

@@ -146,6 +146,10 @@ static bool take_setting(nsk_settings *s, const nsk_setting_name *known, char *l
         return nsk_fail(error, "%s:%d: '%s' stands on line %d already; keep one", s->path, number,
                         key, find(s, group, key)->line);
     }
+    if (*value == '\0') {
+        return nsk_fail(error, "%s:%d: '%s' has no value; give it one, or leave the line out",
+                        s->path, number, key);
+    }
     insert(s, group, key, value, number);
     return true;
 }

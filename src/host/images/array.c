@@ -155,7 +155,8 @@ bool nsk_array_is_one(const char *path) {
     }
     g_free(lower);
     uint8_t start[8] = {0};
-    FILE *file = found ? NULL : fopen(path, "rb");
+    bool regular = g_file_test(path, G_FILE_TEST_IS_REGULAR); /* nobody waits for a pipe */
+    FILE *file = found || !regular ? NULL : fopen(path, "rb");
     if (file != NULL) {
         size_t size = fread(start, 1, sizeof start, file);
         found = starts_as_array(start, size);
@@ -200,6 +201,10 @@ static int unpack(const char *path, nsk_error *error) {
 
 static GMappedFile *map(const char *path, nsk_error *error) {
     GError *reason = NULL;
+    if (g_file_test(path, G_FILE_TEST_EXISTS) && !g_file_test(path, G_FILE_TEST_IS_REGULAR)) {
+        nsk_fail(error, "this is no file that can be read as an array; check the path");
+        return NULL;
+    }
     GMappedFile *file = g_mapped_file_new(path, FALSE, &reason);
     if (file == NULL) {
         nsk_fail(error, "%s; check the path", reason->message);
