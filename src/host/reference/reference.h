@@ -8,7 +8,7 @@
 #include "netsuke/device.h"
 
 /* The scores, model->classes of them, of a frame: model->height rows of model->width pixels. The
- * model was opened by nsk_open. A hundred times slower than nsk_run. */
+ * model was opened by nsk_open. For checks: it is far slower than nsk_run. */
 void nsk_reference_scores(const nsk_model *model, const uint8_t *frame, int8_t *scores);
 
 #endif
