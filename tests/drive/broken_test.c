@@ -60,6 +60,8 @@ static const struct {
     {"printf '\\0\\0\\10\\3' > l.idx", "netsuke survey k --held-out l.idx",
      "l.idx: which file holds its labels?"},
     {"sed -i 's/trimmer/hammer/' k", "netsuke budget k", "hammer.ini: No such file"},
+    {"printf '[conv2]\\ncall = 3\\n' >> ../costs/cortex-m4.ini", "netsuke budget k",
+     "unknown group [conv2]; did you mean 'conv'"},
     {"sed -i '/^\\[board\\]/,/^file/d' k", "netsuke budget k", "the brief names no board"},
     {"true", "netsuke compare k --model labels.txt", "labels.txt: not a netsuke model file"},
     {"netsuke quantise k -o k.nsk >/dev/null && truncate -s 20000 k.nsk",

@@ -33,6 +33,29 @@ static void write_gz(const char *path, const void *bytes, size_t size) {
     CU_ASSERT_EQUAL(gzclose(file), Z_OK);
 }
 
+/* What is packed is unpacked no further than its header asks for. */
+static void packed_bombs_stay_packed(void) {
+    static const uint8_t huge[] = {0, 0, 8, 3, 0, 1, 0, 0, 0, 1, 0, 0, 0, 0, 0x10, 0};
+    static uint8_t zeros[4 << 20];
+    char *folder = scratch_new();
+    char *path = scratch_path(folder, "images.idx3.gz");
+    nsk_error error = {.text = ""};
+    nsk_array array;
+    memcpy(zeros, idx_pictures, sizeof idx_pictures);
+    write_gz(path, zeros, sizeof zeros);
+    CU_ASSERT_FALSE(nsk_array_open(path, &array, &error));
+    assert_error(&error, "holds more than its header asks for");
+    memset(zeros, 1, sizeof zeros);
+    write_gz(path, zeros, sizeof zeros);
+    CU_ASSERT_FALSE(nsk_array_open(path, &array, &error));
+    assert_error(&error, "neither an IDX nor an NPY file");
+    write_gz(path, huge, sizeof huge);
+    CU_ASSERT_FALSE(nsk_array_open(path, &array, &error));
+    assert_error(&error, "asks for more than 16 GiB");
+    g_free(path);
+    scratch_remove(folder);
+}
+
 /* Three pictures of 2 x 1, labels 0, 1, 0. */
 static void check_set(const char *path, const char *labels_path) {
     nsk_error error = {.text = ""};
@@ -202,6 +225,7 @@ static void lists_of_pictures(void) {
 }
 
 CU_TestInfo array_tests[] = {
+    {"packed bombs stay packed", packed_bombs_stay_packed},
     {"IDX and NPY sets", idx_and_npy_sets},
     {"broken arrays are refused", broken_arrays_are_refused},
     {"arrays that do not fit each other", array_sets_that_do_not_fit},

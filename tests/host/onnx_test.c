@@ -141,6 +141,18 @@ static void shapes_that_cannot_be(void) {
         {"Transpose", "x", "perm=l0,1,1,2", "its order does not name each axis once"},
         {"Resize", "x - - -", "", "a constant scale or size"},
         {"DepthToSpace", "x", "blocksize=i2", "its block does not divide that evenly"},
+        {"Conv", "x w", "strides=stwo", "its strides is not a list of whole numbers"},
+        {"Conv", "x w", "group=l1,1", "its group is not a whole number"},
+        {"Flatten", "x", "axis=f1", "its axis is not a whole number"},
+        {"Conv", "x w", "kernel_shape=l0,3", "its kernel_shape is zero or negative"},
+        {"Conv", "x w", "kernel_shape=l3,-3", "its kernel_shape is zero or negative"},
+        {"Clip", "x two minus", "", "its lower bound is above its upper one"},
+        {"QuantizeLinear", "x minus level", "", "a scale is zero, negative or not finite"},
+        {"QuantizeLinear", "x nought level", "", "a scale is zero, negative or not finite"},
+        {"QuantizeLinear", "x two long", "", "levels and zero point must be of 8 bits"},
+        {"QuantizeLinear", "x two two", "", "levels and zero point must be of 8 bits"},
+        {"DequantizeLinear", "long two", "", "levels and zero point must be of 8 bits"},
+        {"Split", "x", "axis=i2", "cannot be split into so many equal parts"},
     };
     random_state r = {4};
     for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
@@ -150,7 +162,13 @@ static void shapes_that_cannot_be(void) {
         onnx_floats(m, "g", 2, (int[]){2, 7}, &r, 1);
         onnx_floats(m, "v", 1, (int[]){5}, &r, 1);
         onnx_integers(m, "s", 2, (int64_t[]){1, 100});
-        onnx_node(m, cases[i].op, cases[i].inputs, "y", cases[i].attributes);
+        onnx_floats(m, "two", 1, (int[]){1}, NULL, 2);
+        onnx_floats(m, "minus", 1, (int[]){1}, NULL, -1);
+        onnx_floats(m, "nought", 1, (int[]){1}, NULL, 0);
+        onnx_bytes_constant(m, "level", true, 1, (int8_t[]){3});
+        onnx_integers(m, "long", 1, (int64_t[]){3});
+        bool split = strcmp(cases[i].op, "Split") == 0; /* 8 rows in three */
+        onnx_node(m, cases[i].op, cases[i].inputs, split ? "y p q" : "y", cases[i].attributes);
         expect_refusal(m, cases[i].said);
     }
 }

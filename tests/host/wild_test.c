@@ -2,6 +2,9 @@
  * exporters store them. */
 #include <math.h>
 #include <string.h>
+#include <unistd.h>
+
+#include <glib/gstdio.h>
 
 #include "../network_text.h"
 #include "../suites.h"
@@ -436,6 +439,89 @@ static void storage_makes_no_difference(void) {
     kiln_free(&k);
 }
 
+/* ---- constants in a file of their own ---- */
+
+/* A network of one constant there, as told; 8 bytes of it. */
+static nsk_network *read_external(const char *path, const char *location, const char *offset,
+                                  nsk_error *error) {
+    const char *const told[][2] = {{"location", location}, {"offset", offset}};
+    random_state r = {3};
+    size_t size;
+    onnx_maker *m = onnx_new(13, 3, 2, 2);
+    onnx_floats(m, "w", 2, (int[]){2, 12}, &r, 1);
+    onnx_node(m, "Flatten", "x", "f", "");
+    onnx_node(m, "Gemm", "f w", "y", "transB=i1");
+    uint8_t *bytes = onnx_bytes(m, &size);
+    Onnx__ModelProto *model = onnx__model_proto__unpack(NULL, size, bytes);
+    Onnx__TensorProto *t = model->graph->initializer[0];
+    Onnx__StringStringEntryProto entries[2];
+    Onnx__StringStringEntryProto *list[2] = {&entries[0], &entries[1]};
+    for (size_t i = 0; i < 2; i++) {
+        onnx__string_string_entry_proto__init(&entries[i]);
+        entries[i].key = (char *)told[i][0];
+        entries[i].value = (char *)told[i][1];
+    }
+    t->n_external_data = 2;
+    t->external_data = list;
+    t->has_data_location = 1;
+    t->data_location = ONNX__TENSOR_PROTO__DATA_LOCATION__EXTERNAL;
+    size_t count = t->n_float_data;
+    t->n_float_data = 0;
+    uint8_t *file = g_malloc(onnx__model_proto__get_packed_size(model));
+    scratch_write(path, file, onnx__model_proto__pack(model, file));
+    t->n_external_data = 0;
+    t->external_data = NULL;
+    t->n_float_data = count;
+    onnx__model_proto__free_unpacked(model, NULL);
+    g_free(bytes);
+    g_free(file);
+    return nsk_network_read(path, NULL, NULL, error);
+}
+
+static void constants_elsewhere_stay_in_the_folder(void) {
+    static const struct {
+        const char *location, *offset, *said;
+    } cases[] = {{"w.bin", "0", ""},
+                 {"inside", "4", ""},
+                 {"w.bin", "abc", "makes no sense"},
+                 {"w.bin", "-4", "makes no sense"},
+                 {"w.bin", "0x4", "makes no sense"},
+                 {"w.bin", "18446744073709551616", "makes no sense"},
+                 {"w.bin", "5000", "lies behind the end"},
+                 {"../secret.bin", "0", "makes no sense"},
+                 {"out", "0", "makes no sense"},
+                 {"away/secret.bin", "0", "makes no sense"},
+                 {"nowhere", "0", "No such file"},
+                 {"", "0", "makes no sense"}};
+    static const float weights[64] = {1, 2, 3};
+    char *folder = scratch_new();
+    char *within = scratch_path(folder, "in");
+    char *path = scratch_path(within, "m.onnx");
+    CU_ASSERT_EQUAL(g_mkdir_with_parents(within, 0777), 0);
+    char *files[] = {scratch_path(folder, "secret.bin"), scratch_path(within, "w.bin")};
+    char *links[] = {scratch_path(within, "out"), scratch_path(within, "inside"),
+                     scratch_path(within, "away")};
+    static const char *const leads[] = {"../secret.bin", "w.bin", ".."};
+    for (size_t i = 0; i < 2; i++) {
+        scratch_write(files[i], weights, sizeof weights);
+        g_free(files[i]);
+    }
+    for (size_t i = 0; i < 3; i++) {
+        CU_ASSERT_EQUAL(symlink(leads[i], links[i]), 0);
+        g_free(links[i]);
+    }
+    for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
+        nsk_error error = {.text = ""};
+        nsk_network *n = read_external(path, cases[i].location, cases[i].offset, &error);
+        assert_error(&error, cases[i].said);
+        CU_ASSERT_EQUAL(n != NULL, cases[i].said[0] == '\0');
+        nsk_network_free(n);
+    }
+    g_free(path);
+    g_free(within);
+    scratch_remove(folder);
+}
+
 /* ---- residuals, squeeze and excite, hard swish ---- */
 
 /* The demo's second network has all three, five blocks of them. It was trained, calibrated and the
@@ -514,5 +600,6 @@ CU_TestInfo wild_tests[] = {
     {"normalisation inside is preparation", normalisation_inside_is_preparation},
     {"outputs are chosen by name", outputs_are_chosen_by_name},
     {"storage makes no difference", storage_makes_no_difference},
+    {"constants elsewhere stay in the folder", constants_elsewhere_stay_in_the_folder},
     CU_TEST_INFO_NULL,
 };

@@ -35,7 +35,7 @@ static entry *find(const nsk_settings *s, const char *group, const char *key) {
 
 static bool is_known(const nsk_setting_name *known, const char *group, const char *key) {
     for (; known->group != NULL; known++) {
-        if ((strcmp(known->group, "*") == 0 || strcmp(known->group, group) == 0) &&
+        if (strcmp(known->group, group) == 0 &&
             (key == NULL || strcmp(known->key, "*") == 0 || strcmp(known->key, key) == 0)) {
             return true;
         }
@@ -265,6 +265,13 @@ static const char *unit_example(nsk_unit unit) {
     return examples[unit];
 }
 
+/* A decimal number: none in hexadecimal, none in words. */
+static bool take_number(const char *text, char **end, double *number) {
+    *number = g_ascii_strtod(text, end);
+    size_t plain = strspn(text, " \t+-.0123456789eE");
+    return *end != text && *end <= text + plain && isfinite(*number);
+}
+
 bool nsk_settings_number(const nsk_settings *s, const char *group, const char *key, nsk_unit unit,
                          double least, double most, double *value, nsk_error *error) {
     const char *text = nsk_settings_text(s, group, key);
@@ -272,9 +279,10 @@ bool nsk_settings_number(const nsk_settings *s, const char *group, const char *k
         return true;
     }
     char *end;
-    double number = g_ascii_strtod(text, &end);
+    double number;
+    bool good = take_number(text, &end, &number);
     char *name = g_strstrip(g_strdup(end));
-    bool good = end != text && isfinite(number) && scale_by_unit(name, unit, &number);
+    good = good && scale_by_unit(name, unit, &number);
     g_free(name);
     if (!good || number < least || number > most) {
         char *wanted =
@@ -298,8 +306,7 @@ bool nsk_settings_triple(const nsk_settings *s, const char *group, const char *k
     const char *at = text;
     while (count < 3) {
         char *end;
-        values[count] = g_ascii_strtod(at, &end);
-        if (end == at || !isfinite(values[count])) {
+        if (!take_number(at, &end, &values[count])) {
             break;
         }
         count++;

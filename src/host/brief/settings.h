@@ -8,7 +8,7 @@
 
 typedef struct nsk_settings nsk_settings;
 
-/* A key that may stand in a file. A group or key of "*" is any name. */
+/* A key that may stand in a file. A key of "*" is any name. */
 typedef struct nsk_setting_name {
     const char *group, *key;
     const char *text; /* what it says, for manuals; NULL in files that people do not write */

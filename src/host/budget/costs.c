@@ -26,31 +26,26 @@ static const nsk_setting_name known[] = {
     {"stack-loop", "whole", NULL},
     {"stack-loop", "streamed", NULL},
     {"stack-loop", "alone", NULL},
-    {"*", "call", NULL},
-    {"*", "row", NULL},
-    {"*", "byte", NULL},
-    {"*", "output", NULL},
-    {"*", "mac", NULL},
-    {"*", "product", NULL},
-    {"*", "pixel", NULL},
-    {"*", "run", NULL},
-    {"*", "copy", NULL},
-    {"*", "alone", NULL},
-    {"*", "fill", NULL},
-    {"*", "block", NULL},
-    {"*", "quad", NULL},
-    {"*", "triple", NULL},
-    {"*", "odd", NULL},
-    {"*", "cycles-each", NULL},
-    {"*", "branches-each", NULL},
-    {"*", "spread", NULL},
-    {"*", "worst-misfit", NULL},
-    {NULL, NULL, NULL},
 };
 
 const char *const nsk_cost_terms[NSK_COST_TERMS] = {"call",    "row",   "byte", "output", "mac",
                                                     "product", "pixel", "run",  "copy",   "alone",
                                                     "fill",    "block", "quad", "triple", "odd"};
+
+/* Those above, and for each kind of kernel the terms and what is known of the fit. */
+static GArray *known_names(void) {
+    static const char *const of_fit[] = {"cycles-each", "branches-each", "spread", "worst-misfit"};
+    GArray *names = g_array_new(TRUE, TRUE, sizeof(nsk_setting_name));
+    g_array_append_vals(names, known, G_N_ELEMENTS(known));
+    for (int k = 0; k < nsk_cost_kind_count(); k++) {
+        for (size_t i = 0; i < NSK_COST_TERMS + G_N_ELEMENTS(of_fit); i++) {
+            const char *key = i < NSK_COST_TERMS ? nsk_cost_terms[i] : of_fit[i - NSK_COST_TERMS];
+            const nsk_setting_name name = {nsk_cost_kind_at(k), key, NULL};
+            g_array_append_val(names, name);
+        }
+    }
+    return names;
+}
 
 void nsk_cost_terms_of(const nsk_work *w, double *terms) {
     const uint64_t numbers[NSK_COST_TERMS] = {
@@ -82,7 +77,10 @@ nsk_costs *nsk_costs_read(const char *path, nsk_error *error) {
                         "[costs]");
         return NULL;
     }
-    nsk_settings *settings = nsk_settings_read(path, known, error);
+    GArray *names = known_names();
+    nsk_settings *settings =
+        nsk_settings_read(path, (const nsk_setting_name *)(void *)names->data, error);
+    g_array_free(names, TRUE);
     if (settings == NULL) {
         return NULL;
     }

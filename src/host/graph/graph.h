@@ -80,6 +80,7 @@ typedef struct nsk_value {
     bool whole;        /* elements are integers: shapes, indices */
     float *data;       /* a constant's elements, else NULL */
     int64_t *integers; /* a constant of integers, else NULL */
+    int bits;          /* of an integer constant as the file has it; 0: computed here */
     bool is_unsigned;  /* a constant of unsigned bytes */
     int producer;      /* node, or NSK_NONE */
     /* What the file says of integers: the int8 levels at which a computed value was rounded; the
@@ -151,6 +152,7 @@ typedef struct nsk_attributes {
     int listed;
     int64_t extra[2]; /* ConvTranspose: output_padding */
     int part, parts;  /* Split: which of how many outputs */
+    bool uneven;      /* Split: the last of equal parts may be smaller */
     nsk_mode mode;
     nsk_coordinates coordinates;
     nsk_nearest nearest;

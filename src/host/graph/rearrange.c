@@ -82,7 +82,10 @@ static bool cut_split(const nsk_graph *graph, const nsk_node *node, nsk_cut *cut
     if (axis == NSK_NONE || (nsk_node_input(graph, node, 1) != NULL && sizes == NULL)) {
         return fail(node, error, "its axis lies outside of its input, or its sizes are computed");
     }
-    if (sizes == NULL) { /* equal parts; the last may be smaller */
+    if (sizes == NULL && !a->uneven && in->dims[axis] % a->parts != 0) {
+        return fail(node, error, "its input cannot be split into so many equal parts");
+    }
+    if (sizes == NULL) { /* the last may be smaller since operator set 18 */
         int64_t each = (in->dims[axis] + a->parts - 1) / a->parts;
         int64_t start = each * a->part;
         cut_axis(cut, axis, in->dims[axis], start, start + each, 1);

@@ -1,4 +1,5 @@
 /* Shape inference, one function an operator. */
+#include <math.h>
 #include <stdio.h>
 #include <string.h>
 
@@ -284,6 +285,11 @@ static bool clip_shape(const nsk_scope *s) {
             return nsk_complain_shape(s, i, "a bound must be one constant number");
         }
     }
+    const nsk_value *low = nsk_node_input(s->graph, s->node, 1);
+    const nsk_value *high = nsk_node_input(s->graph, s->node, 2);
+    if (low != NULL && high != NULL && low->data[0] > high->data[0]) {
+        return nsk_complain(s, "its lower bound is above its upper one");
+    }
     return nsk_give_input(s);
 }
 
@@ -398,6 +404,29 @@ static bool softmax_shape(const nsk_scope *s) {
     return nsk_give_input(s);
 }
 
+/* Levels are of 8 bits; a bias may be of 32 with its zero in the middle. */
+static bool levels_are_of_8_bits(const nsk_value *in, const nsk_value *zero) {
+    bool wide = in->bits == 32 && (zero == NULL || zero->bits == 32);
+    bool good = in->bits == 0 || in->bits == 8 || wide;
+    size_t count = zero != NULL ? nsk_value_count(zero) : 0;
+    double least = zero == NULL || zero->is_unsigned ? 0.0 : -128.0;
+    for (size_t i = 0; i < count && good; i++) {
+        double level = (double)zero->data[i];
+        good = zero->whole && (wide ? fabs(level) <= 0.0
+                                    : (zero->bits == 0 || zero->bits == 8) && level >= least &&
+                                          level <= least + 255.0);
+    }
+    return good;
+}
+
+static bool scales_are_positive(const nsk_value *scale) {
+    bool good = true;
+    for (size_t i = 0; i < nsk_value_count(scale); i++) {
+        good = good && scale->data[i] > 0.0F && isfinite(scale->data[i]);
+    }
+    return good;
+}
+
 /* Scale and zero point: one number, or one for each place along the axis. */
 static bool levels_shape(const nsk_scope *s) {
     const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
@@ -415,6 +444,14 @@ static bool levels_shape(const nsk_scope *s) {
     }
     if (zero != NULL && (int64_t)nsk_value_count(zero) != count) {
         return nsk_complain_shape(s, 2, "as many zero points as scales are needed");
+    }
+    if (!scales_are_positive(scale)) {
+        return nsk_complain_shape(s, 1, "a scale is zero, negative or not finite");
+    }
+    if (!levels_are_of_8_bits(in, zero)) {
+        return nsk_complain_shape(s, zero != NULL ? 2 : 0,
+                                  "levels and zero point must be of 8 bits; or 32, the zero "
+                                  "point being 0");
     }
     s->node->attributes.axis = axis;
     nsk_graph_value(s->graph, s->node->output)->whole = s->node->op == NSK_OP_QUANTIZE;

@@ -12,9 +12,8 @@ static const size_t MOST_UNPACKED = (size_t)16 << 30;
 
 /* ---- headers ---- */
 
-/* Fills data and checks that it has the size that the shape asks for. */
-static bool take_data(nsk_array *a, const uint8_t *bytes, size_t size, size_t start,
-                      nsk_error *error) {
+/* The size of a whole file, whose elements begin at `start`. */
+static bool add_up(const nsk_array *a, size_t start, size_t *whole, nsk_error *error) {
     size_t need = a->width;
     for (int i = 0; i < a->rank; i++) {
         if (a->dims[i] == 0 || need > SIZE_MAX / a->dims[i]) {
@@ -22,18 +21,13 @@ static bool take_data(nsk_array *a, const uint8_t *bytes, size_t size, size_t st
         }
         need *= a->dims[i];
     }
-    if (start > size || size - start != need) {
-        return nsk_fail(error,
-                        "its header asks for %zu bytes of elements, the file has %zu; it is cut "
-                        "short or not what it says",
-                        need, start > size ? 0 : size - start);
-    }
-    a->data = bytes + start;
+    *whole = need <= SIZE_MAX - start ? start + need : SIZE_MAX;
     return true;
 }
 
 /* 0, 0, type, rank, then one big-endian u32 an axis. */
-static bool read_idx(const uint8_t *bytes, size_t size, nsk_array *a, nsk_error *error) {
+static bool read_idx(const uint8_t *bytes, size_t size, nsk_array *a, size_t *start,
+                     nsk_error *error) {
     static const struct {
         uint8_t code;
         nsk_element element;
@@ -56,7 +50,8 @@ static bool read_idx(const uint8_t *bytes, size_t size, nsk_array *a, nsk_error 
         const uint8_t *at = bytes + 4 + 4 * i;
         a->dims[i] = (size_t)at[0] << 24 | (size_t)at[1] << 16 | (size_t)at[2] << 8 | at[3];
     }
-    return take_data(a, bytes, size, 4 + 4 * (size_t)a->rank, error);
+    *start = 4 + 4 * (size_t)a->rank;
+    return true;
 }
 
 /* The text behind 'key': in the dictionary, or NULL. */
@@ -97,7 +92,8 @@ static bool read_npy_shape(const char *shape, nsk_array *a) {
 }
 
 /* Magic, version, length of the header, a Python dictionary: the NPY format's own page. */
-static bool read_npy(const uint8_t *bytes, size_t size, nsk_array *a, nsk_error *error) {
+static bool read_npy(const uint8_t *bytes, size_t size, nsk_array *a, size_t *start,
+                     nsk_error *error) {
     size_t lead = bytes[6] == 1 ? 10 : 12;
     if (size < lead) {
         return nsk_fail(error, "an NPY file that is cut short");
@@ -121,18 +117,36 @@ static bool read_npy(const uint8_t *bytes, size_t size, nsk_array *a, nsk_error 
                                "save unsigned bytes of three or four axes, labels as integers");
     }
     g_free(header);
-    return good && take_data(a, bytes, size, lead + length, error);
+    *start = lead + length;
+    return good;
+}
+
+/* Of the header alone: shape and elements, where these begin, and the size of the whole file. */
+static bool read_header(const uint8_t *bytes, size_t size, nsk_array *array, size_t *start,
+                        size_t *whole, nsk_error *error) {
+    *array = (nsk_array){0};
+    bool npy = size >= 8 && memcmp(bytes, "\x93NUMPY", 6) == 0;
+    bool idx = size >= 4 && bytes[0] == 0 && bytes[1] == 0;
+    bool good = npy   ? read_npy(bytes, size, array, start, error)
+                : idx ? read_idx(bytes, size, array, start, error)
+                      : nsk_fail(error, "neither an IDX nor an NPY file");
+    return good && add_up(array, *start, whole, error);
 }
 
 bool nsk_array_of(const uint8_t *bytes, size_t size, nsk_array *array, nsk_error *error) {
-    *array = (nsk_array){0};
-    if (size >= 8 && memcmp(bytes, "\x93NUMPY", 6) == 0) {
-        return read_npy(bytes, size, array, error);
+    size_t start;
+    size_t whole;
+    if (!read_header(bytes, size, array, &start, &whole, error)) {
+        return false;
     }
-    if (size >= 4 && bytes[0] == 0 && bytes[1] == 0) {
-        return read_idx(bytes, size, array, error);
+    if (size != whole) {
+        return nsk_fail(error,
+                        "its header asks for %zu bytes of elements, the file has %zu; it is cut "
+                        "short or not what it says",
+                        whole - start, size - MIN(start, size));
     }
-    return nsk_fail(error, "neither an IDX nor an NPY file");
+    array->data = bytes + start;
+    return true;
 }
 
 /* ---- files ---- */
@@ -165,9 +179,8 @@ bool nsk_array_is_one(const char *path) {
     return found;
 }
 
-/* Unpacks into a file that has no name any more; -1 and an error where that fails. */
-static int unpack(const char *path, nsk_error *error) {
-    enum { CHUNK = 1 << 16 };
+/* A file that has no name any more; -1 and an error where there can be none. */
+static int open_nameless(nsk_error *error) {
     GError *reason = NULL;
     char *name = NULL;
     int file = g_file_open_tmp("netsuke-XXXXXX", &name, &reason);
@@ -178,25 +191,51 @@ static int unpack(const char *path, nsk_error *error) {
     }
     g_unlink(name);
     g_free(name);
-    gzFile packed = gzopen(path, "rb");
+    return file;
+}
+
+/* No more than the header asks for: a small file can be packed from a huge one. */
+static bool unpack_to(int file, gzFile packed, nsk_error *error) {
+    enum { CHUNK = 1 << 17 }; /* more than any header */
     uint8_t *chunk = g_malloc(CHUNK);
+    nsk_array array;
+    size_t start;
+    size_t whole = 0;
     size_t total = 0;
-    int count = packed != NULL ? gzread(packed, chunk, CHUNK) : -1;
-    bool good = count >= 0;
-    while (good && count > 0) {
+    int count = gzread(packed, chunk, CHUNK);
+    bool good = count < 0 || read_header(chunk, (size_t)count, &array, &start, &whole, error);
+    bool fits = whole <= MOST_UNPACKED;
+    while (good && fits && count > 0) {
         total += (size_t)count;
-        good = total <= MOST_UNPACKED && write(file, chunk, (size_t)count) == count;
-        count = good ? gzread(packed, chunk, CHUNK) : -1;
+        fits = total <= whole;
+        count =
+            fits && write(file, chunk, (size_t)count) == count ? gzread(packed, chunk, CHUNK) : -1;
     }
-    good = good && count == 0 && gzclose(packed) == Z_OK;
     g_free(chunk);
-    if (!good) {
-        nsk_fail(error, "cannot be unpacked: damaged, cut short, or larger than the room for "
-                        "temporary files");
-        g_close(file, NULL);
+    if (good && !fits) {
+        return nsk_fail(error, "holds more than its header asks for, or asks for more than %zu GiB",
+                        MOST_UNPACKED >> 30);
+    }
+    return good && (count == 0 || nsk_fail(error, "cannot be unpacked: damaged, cut short, or "
+                                                  "larger than the room for temporary files"));
+}
+
+/* A file without a name; -1 and an error where that fails. */
+static int unpack(const char *path, nsk_error *error) {
+    gzFile packed = gzopen(path, "rb");
+    int file = packed != NULL ? open_nameless(error) : -1;
+    if (packed == NULL) {
+        nsk_fail(error, "cannot be opened: %s", g_strerror(errno));
         return -1;
     }
-    return file;
+    bool good = file >= 0 && unpack_to(file, packed, error);
+    if (gzclose(packed) != Z_OK && good) {
+        good = nsk_fail(error, "cannot be unpacked: damaged or cut short");
+    }
+    if (!good && file >= 0) {
+        g_close(file, NULL);
+    }
+    return good ? file : -1;
 }
 
 static GMappedFile *map(const char *path, nsk_error *error) {

@@ -33,6 +33,40 @@ static double read_float(const nsk_onnx_source *s, const char *name, double othe
     return a != NULL ? (double)a->f : otherwise;
 }
 
+/* Attributes of one type wherever they stand. */
+static const struct {
+    Onnx__AttributeProto__AttributeType type;
+    const char *what, *names[24];
+} typed[] = {
+    {INT_TYPE,
+     "a whole number",
+     {"allowzero", "antialias", "axis", "blocksize", "broadcast", "ceil_mode", "count_include_pad",
+      "end", "group", "keepdims", "noop_with_empty_axes", "size", "spatial", "start", "to",
+      "training_mode", "transA", "transB", NULL}},
+    {INTS_TYPE,
+     "a list of whole numbers",
+     {"axes", "dilations", "ends", "kernel_shape", "output_padding", "output_shape", "pads", "perm",
+      "split", "starts", "strides", NULL}},
+    {FLOAT_TYPE, "a number", {"alpha", "beta", "bias", "epsilon", "gamma", "max", "min", NULL}},
+    {FLOATS_TYPE, "a list of numbers", {"scales", NULL}},
+    {STRING_TYPE,
+     "a word",
+     {"approximate", "auto_pad", "coordinate_transformation_mode", "mode", "nearest_mode", NULL}},
+};
+
+bool nsk_onnx_attributes_are_typed(const nsk_onnx_source *s) {
+    for (size_t i = 0; i < s->node->n_attribute; i++) {
+        const Onnx__AttributeProto *a = s->node->attribute[i];
+        for (size_t t = 0; t < G_N_ELEMENTS(typed) && a->name != NULL; t++) {
+            if (g_strv_contains(typed[t].names, a->name) && a->type != typed[t].type) {
+                return nsk_fail(s->error, "node '%s' (%s): its %s is not %s; the file is damaged",
+                                s->node->name, s->node->op_type, a->name, typed[t].what);
+            }
+        }
+    }
+    return true;
+}
+
 static bool complain(const nsk_onnx_source *s, const char *text) {
     return nsk_unsupported(s->error, "node '%s' (%s): %s", s->node->name, s->node->op_type, text);
 }
@@ -50,6 +84,14 @@ static bool read_pair(const nsk_onnx_source *s, const char *name, int64_t otherw
     to[0] = a->ints[0];
     to[1] = a->ints[1];
     return true;
+}
+
+/* Left out where the weights say it; never nothing. */
+static bool read_kernel(const nsk_onnx_source *s, int64_t *to) {
+    bool given = nsk_onnx_attribute(s->node, "kernel_shape", INTS_TYPE) != NULL;
+    return read_pair(s, "kernel_shape", 0, to) &&
+           (!given || (to[0] > 0 && to[1] > 0) ||
+            complain(s, "its kernel_shape is zero or negative"));
 }
 
 typedef struct choice {
@@ -159,7 +201,7 @@ static bool read_window(const nsk_onnx_source *s, nsk_node *node) {
     w->groups = nsk_onnx_int(s, "group", 1);
     w->ceil_mode = nsk_onnx_int(s, "ceil_mode", 0) != 0;
     w->count_include_pad = nsk_onnx_int(s, "count_include_pad", 0) != 0;
-    return read_pair(s, "kernel_shape", 0, w->kernel) && read_pair(s, "strides", 1, w->stride) &&
+    return read_kernel(s, w->kernel) && read_pair(s, "strides", 1, w->stride) &&
            read_pair(s, "dilations", 1, w->dilation) && read_auto_pad(s, w);
 }
 
@@ -215,6 +257,7 @@ static bool read_axis_zero(const nsk_onnx_source *s, nsk_node *node) {
 
 static bool read_split(const nsk_onnx_source *s, nsk_node *node) {
     move_integers(s, node, "split", 1);
+    node->attributes.uneven = s->opset >= 18;
     return read_axis_zero(s, node);
 }
 

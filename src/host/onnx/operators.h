@@ -32,6 +32,8 @@ const char *nsk_onnx_operator_name(int index);
 /* The attribute of that name and type, or NULL. */
 const Onnx__AttributeProto *nsk_onnx_attribute(const Onnx__NodeProto *node, const char *name,
                                                Onnx__AttributeProto__AttributeType type);
+/* Fails where an attribute that is read anywhere has a type that it never has. */
+bool nsk_onnx_attributes_are_typed(const nsk_onnx_source *source);
 int64_t nsk_onnx_int(const nsk_onnx_source *source, const char *name, int64_t otherwise);
 
 #endif

@@ -454,8 +454,11 @@ static bool read_computing_node(reader *r, const Onnx__NodeProto *source,
     for (size_t i = (size_t)parts; i < source->n_output; i++) {
         g_hash_table_add(r->left_out, source->output[i]);
     }
+    nsk_onnx_source from = {source, r->graph, r->opset, r->error};
+    if (!nsk_onnx_attributes_are_typed(&from)) {
+        return false;
+    }
     for (int part = 0; part < parts; part++) {
-        nsk_onnx_source from = {source, r->graph, r->opset, r->error};
         int output = define(r, source->output[part], "a node's output");
         if (output == NSK_NONE) {
             return false;

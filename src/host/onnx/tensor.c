@@ -1,6 +1,7 @@
 #include "onnx/tensor.h"
 
 #include <math.h>
+#include <stdlib.h>
 #include <string.h>
 
 enum { MOST_AXIS = 1 << 28 };
@@ -135,6 +136,7 @@ static void convert(const Onnx__TensorProto *t, const element_type *type, const 
                     nsk_value *value) {
     size_t count = nsk_value_count(value);
     value->whole = type->whole;
+    value->bits = type->whole ? (int)type->width * 8 : 0;
     value->is_unsigned = type->type == ONNX__TENSOR_PROTO__DATA_TYPE__UINT8;
     value->data = g_new0(float, count + 1); /* never NULL: an empty constant is one too */
     value->integers = type->whole ? g_new0(int64_t, count + 1) : NULL;
@@ -170,14 +172,35 @@ static bool is_key(const Onnx__StringStringEntryProto *entry, const char *key) {
 }
 
 /* A relative path without a step upwards. */
-static bool stays_inside(const char *location) {
+static bool steps_down_only(const char *location) {
     char **parts = g_strsplit(location, "/", -1);
-    bool inside = *location != '\0' && !g_path_is_absolute(location);
+    bool down = *location != '\0' && !g_path_is_absolute(location);
     for (int i = 0; parts[i] != NULL; i++) {
-        inside = inside && strcmp(parts[i], "..") != 0;
+        down = down && strcmp(parts[i], "..") != 0;
     }
     g_strfreev(parts);
+    return down;
+}
+
+/* No symbolic link leads out, either; a file that is not there leads nowhere. */
+static bool stays_inside(const char *folder, const char *location) {
+    if (!steps_down_only(location)) {
+        return false;
+    }
+    char *path = g_build_filename(folder, location, NULL);
+    char *really = realpath(path, NULL);
+    char *within = realpath(folder, NULL);
+    size_t length = within != NULL ? strlen(within) : 0;
+    bool inside = really == NULL || (within != NULL && strncmp(really, within, length) == 0 &&
+                                     (really[length] == '/' || strcmp(within, "/") == 0));
+    free(really);
+    free(within);
+    g_free(path);
     return inside;
+}
+
+static bool read_count(const Onnx__StringStringEntryProto *e, const char *key, uint64_t *to) {
+    return !is_key(e, key) || g_ascii_string_to_unsigned(e->value, 10, 0, INT64_MAX, to, NULL);
 }
 
 static bool load_external(const Onnx__TensorProto *t, const element_type *type, const char *folder,
@@ -186,13 +209,14 @@ static bool load_external(const Onnx__TensorProto *t, const element_type *type, 
     uint64_t offset = 0;
     uint64_t length = (uint64_t)nsk_value_count(value) * type->width;
     uint64_t stated = length;
+    bool counts = true;
     for (size_t i = 0; i < t->n_external_data; i++) {
         const Onnx__StringStringEntryProto *e = t->external_data[i];
         location = is_key(e, "location") ? e->value : location;
-        offset = is_key(e, "offset") ? g_ascii_strtoull(e->value, NULL, 10) : offset;
-        stated = is_key(e, "length") ? g_ascii_strtoull(e->value, NULL, 10) : stated;
+        counts = counts && read_count(e, "offset", &offset) && read_count(e, "length", &stated);
     }
-    if (folder == NULL || location == NULL || !stays_inside(location) || stated != length) {
+    if (folder == NULL || location == NULL || !counts || stated != length ||
+        !stays_inside(folder, location)) {
         return nsk_fail(error,
                         "constant '%s' stands in a file of its own, '%s', whose place or length "
                         "makes no sense; it must lie beside the model",
