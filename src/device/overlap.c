@@ -174,10 +174,10 @@ static bool writes_all(const touched *t) {
     return t->layer.out.step == t->layer.out.channels && t->layer.kind != NSK_MOVE;
 }
 
-/* Whether a layer makes this tensor; else it is the input, or another shape of what stands there.
+/* Whether the camera or a layer makes this tensor; else it is another shape of what stands there.
  */
 static bool has_maker(const nsk_model *m, uint32_t tensor) {
-    bool found = false;
+    bool found = tensor == m->input;
     for (unsigned i = 0; i < m->layers && !found; i++) {
         found = whole_of(m, nsk_layer_output(m, i)) == tensor;
     }
@@ -186,7 +186,7 @@ static bool has_maker(const nsk_model *m, uint32_t tensor) {
 
 static bool comes_in(const nsk_model *m, uint32_t tensor, span wanted) {
     bool made = has_maker(m, tensor);
-    bool found = !made && same(span_of(m, m->input), wanted);
+    bool found = (!made || tensor == m->input) && same(span_of(m, m->input), wanted);
     for (unsigned i = 0; i < m->streamed && !found; i++) {
         unsigned out = nsk_layer_output(m, i);
         found = same(span_of(m, out), wanted) && (!made || out == tensor);

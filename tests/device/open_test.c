@@ -287,6 +287,29 @@ static void plans_that_alias_are_refused(void) {
     noisy_free(&n);
 }
 
+/* A sum stands where the frame stood; whoever reads the frame then reads something else. */
+static void frames_that_are_gone_are_refused(void) {
+    noisy n;
+    nsk_model model;
+    noisy_load(&n,
+               "Conv x w_3_3_3_3 b_3 > a pads=l1,1,1,1; Add x a > d; GlobalAveragePool d > g; "
+               "Flatten g > f; Gemm f h_5_3 c_5 > z transB=i1",
+               5);
+    uint8_t *bytes = n.file->bytes;
+    CU_ASSERT_EQUAL_FATAL(nsk_open(&model, bytes, n.file->size), NSK_OK);
+    CU_ASSERT_EQUAL_FATAL(nsk_layer_kind(&model, 1), NSK_ADD);
+    CU_ASSERT_EQUAL_FATAL(nsk_layer_kind(&model, 2), NSK_AVERAGE_POOL);
+    uint32_t sum = get32(bytes + NSK_H_TENSORS_AT) + NSK_TENSOR_BYTES * nsk_layer_output(&model, 1);
+    uint32_t pool = get32(bytes + NSK_H_LAYERS_AT) + 2 * NSK_LAYER_BYTES;
+    put32(bytes + sum + NSK_T_PLACE, nsk_tensor_at(&model, model.input).place);
+    reseal(bytes, n.file->size);
+    CU_ASSERT_EQUAL(nsk_open(&model, bytes, n.file->size), NSK_OK);
+    bytes[pool + NSK_L_INPUT] = (uint8_t)model.input;
+    reseal(bytes, n.file->size);
+    CU_ASSERT_EQUAL(nsk_open(&model, bytes, n.file->size), NSK_INCONSISTENT);
+    noisy_free(&n);
+}
+
 /* What fills a row of weights up to whole words meets bytes that are anything. */
 static void weights_that_fill_are_zero(void) {
     static const struct {
@@ -489,6 +512,7 @@ CU_TestInfo open_tests[] = {
     {"impossible facts are refused", impossible_facts_are_refused},
     {"impossible slices are refused", impossible_slices_are_refused},
     {"plans that alias are refused", plans_that_alias_are_refused},
+    {"frames that are gone are refused", frames_that_are_gone_are_refused},
     {"weights that fill are zero", weights_that_fill_are_zero},
     {"impossible numbers of layers are refused", impossible_numbers_are_refused},
     {"noise under a right checksum is safe", resealed_noise_is_safe},
