@@ -57,7 +57,9 @@ static nsk_status begin(loop *l) {
     }
     if (f->looks) {
         void *memory = take(l, nsk_sight_bytes(l->width, l->height, m->channels), &good);
-        nsk_sight_set(&l->sight, l->width, l->height, m->channels, memory);
+        if (good) {
+            nsk_sight_set(&l->sight, l->width, l->height, m->channels, memory);
+        }
     }
     if (good) {
         /* memory that is not there shows here, not in some layer's scratch */
