@@ -19,7 +19,8 @@ BUILD := build
 JOBS := $(shell nproc)
 NETSUKE := $(BUILD)/netsuke
 IMAGES := demo/images
-CLANG := -DCMAKE_C_COMPILER=clang -DCMAKE_BUILD_TYPE=RelWithDebInfo
+CHECKED := -DCMAKE_C_COMPILER=clang "-DCMAKE_C_FLAGS_RELWITHDEBINFO=-O2 -gline-tables-only" \
+  -DNSK_SANITISE=ON -DNSK_TESTS=ON -DNSK_FUZZ=ON -DNSK_REPLAYS=$(CURDIR)/$(BUILD)/bare-metal
 
 .PHONY: all demo demo-data demo-train demo-train-gated demo-train-third demo-train-variants study check onnx-table unit sanitise fuzz lint check-fast bench costs emulate install uninstall package help screenshots clean
 
@@ -95,18 +96,19 @@ unit: demo-data
 # The suites, and the command, under AddressSanitizer and UndefinedBehaviorSanitizer, built with Clang.
 sanitise: demo-data
 	@scripts/dependencies check
-	@cmake -S . -B $(BUILD)-sanitise $(CLANG) -DNSK_SANITISE=ON -DNSK_TESTS=ON >/dev/null
-	@cmake --build $(BUILD)-sanitise -j $(JOBS) -- --no-print-directory -s
+	@cmake -S . -B $(BUILD) -DNSK_TESTS=ON >/dev/null
+	@cmake --build $(BUILD) -j $(JOBS) --target replay -- --no-print-directory -s
+	@cmake -S . -B $(BUILD)-sanitise $(CHECKED) >/dev/null
+	@cmake --build $(BUILD)-sanitise -j $(JOBS) --target nsk-tests -- --no-print-directory -s
 	@cd $(BUILD)-sanitise && OMP_WAIT_POLICY=passive ctest -j $(JOBS) --output-on-failure
 
 # Each fuzz target for FUZZ_SECONDS; `make check` gives each three.
 FUZZ_SECONDS := 60
-QUICKLY := -DCMAKE_C_FLAGS_RELWITHDEBINFO=-O1 -gline-tables-only
 fuzz: demo-data
 	@scripts/dependencies check
-	@cmake -S . -B $(BUILD)-fuzz $(CLANG) "$(QUICKLY)" -DNSK_SANITISE=ON -DNSK_FUZZ=ON >/dev/null
-	@cmake --build $(BUILD)-fuzz -j $(JOBS) --target nsk-fuzz-targets -- --no-print-directory -s
-	@scripts/fuzz $(BUILD)-fuzz $(FUZZ_SECONDS)
+	@cmake -S . -B $(BUILD)-sanitise $(CHECKED) >/dev/null
+	@cmake --build $(BUILD)-sanitise -j $(JOBS) --target nsk-fuzz-targets -- --no-print-directory -s
+	@scripts/fuzz $(BUILD)-sanitise $(FUZZ_SECONDS)
 
 lint:
 	@scripts/dependencies check
@@ -183,4 +185,4 @@ screenshots: all demo-data
 	@scripts/screenshots $(NETSUKE)
 
 clean:
-	rm -rf $(BUILD) $(BUILD)-sanitise $(BUILD)-fuzz $(IMAGES) demo/scenes demo/training* demo/out
+	rm -rf $(BUILD) $(BUILD)-sanitise $(IMAGES) demo/scenes demo/training* demo/out
