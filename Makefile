@@ -4,6 +4,7 @@
 #: make check              all tests; installs what is missing
 #: make check-fast         those that take little time: CONTRIBUTING.md says what is left out
 #: make bench              images a second here, instructions a multiply-accumulate on emulated cores
+#: make flips              what becomes of flipped bits: the table in docs/porting.md, FLIPS=120000 of them
 #: make emulate            the hand-over of the kiln line's networks on every emulated core
 #: make install            into PREFIX (/usr/local), below DESTDIR where that is given
 #: make uninstall          takes away what the last install put there
@@ -22,7 +23,7 @@ IMAGES := demo/images
 CHECKED := -DCMAKE_C_COMPILER=clang "-DCMAKE_C_FLAGS_RELWITHDEBINFO=-O2 -gline-tables-only" \
   -DNSK_SANITISE=ON -DNSK_TESTS=ON -DNSK_FUZZ=ON -DNSK_REPLAYS=$(CURDIR)/$(BUILD)/bare-metal
 
-.PHONY: all demo demo-data demo-train demo-train-gated demo-train-third demo-train-variants study check onnx-table unit sanitise fuzz lint check-fast bench costs emulate install uninstall package help screenshots clean
+.PHONY: all flips demo demo-data demo-train demo-train-gated demo-train-third demo-train-variants study check onnx-table unit sanitise fuzz lint check-fast bench costs emulate install uninstall package help screenshots clean
 
 all: $(BUILD)/Makefile
 	@test -e $(NETSUKE) || echo "Building: a minute or so"
@@ -131,6 +132,11 @@ bench: all demo-data
 	    BUILD=$(CURDIR)/$(BUILD)/bare-metal-plain/$$core || exit 1; done
 	@$(BUILD)/nsk-bench demo/kiln.ini
 	@$(BUILD)/nsk-bench-cores demo/kiln.ini $(BUILD)/bare-metal $(BUILD)/bare-metal-plain
+
+# Flips bits under the product's loop and writes the table of docs/porting.md: ten minutes or so on two cores.
+FLIPS := 120000
+flips: all demo-data
+	@scripts/flips $(BUILD)/nsk-flips docs/porting.md $(FLIPS)
 
 # Counts every kernel on each emulated core and writes its cost table: about five minutes.
 costs: all

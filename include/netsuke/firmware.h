@@ -109,16 +109,25 @@ typedef struct nsk_firmware {
     const void *model; /* the file, aligned to NSK_ALIGNMENT */
     size_t model_bytes;
     uint16_t camera_width, camera_height; /* pixels; 0: the model's */
-    uint16_t check_every; /* frames: the model is checked before such a frame's answer is given; 0:
-                           * never */
+    uint16_t check_every; /* frames: the model is checked before such a frame's answer is given, and
+                           * what the loop itself holds before every answer; 0: never */
     bool looks;           /* whether pictures are looked at by nsk_sight */
+    bool twice;           /* whether a frame is run a second time before its action is given; not
+                           * where the model is streamed, as nothing holds the frame then */
     nsk_rule rule;
 } nsk_firmware;
 
+/* What the loop takes of memory beside the workspace: a word before it and one behind it, that
+ * nothing ever writes. */
+enum nsk_guards { NSK_GUARD_BYTES = 8 };
+
 /* Runs frames until the camera ends. A frame that cannot be trusted becomes a trouble, not an
  * answer, and clears what the rule remembers but for a hold-off; the next one is a new beginning,
- * the model opened anew if that was what failed: only the same one is taken. Another status than
- * NSK_OK: it could not begin (no memory, no sound model). */
+ * the model opened anew if that was what failed: only the same one is taken. Before an answer is
+ * given, what the loop itself holds is looked at: where the rule's memory is not as it was left, a
+ * whole hold-off begins; where pointers and sizes are not, or something wrote beside the workspace,
+ * NSK_DAMAGED comes back after the trouble, and only a reset helps. Another status than NSK_OK: it
+ * could not begin (no memory, no sound model, `twice` with a streamed one). */
 nsk_status nsk_firmware_run(const nsk_port *port, const nsk_firmware *firmware);
 
 #ifdef __cplusplus

@@ -72,7 +72,7 @@ typedef struct nsk_decision {
 typedef struct nsk_product {
     int camera_width, camera_height; /* pixels of the camera's picture; 0: the model's */
     int check_every;                 /* frames, as in nsk_firmware */
-    bool looks;
+    bool looks, twice;               /* as there */
     double battery; /* joules; 0: none */
     double awake;   /* share of the time in which frames are taken, 0..1 */
 } nsk_product;
@@ -719,7 +719,8 @@ typedef struct nsk_budget {
     double ram_rest_of_frame; /* what its other rows would take */
     int streamed, band;       /* layers; rows of the frame */
     double ram_lower_bound;   /* of the workspace */
-    double ram_camera;        /* what scaling and looking at the camera's pictures hold */
+    double ram_camera;        /* what scaling and looking at the camera's pictures hold, and the
+                               * guards beside the workspace */
     double cycles, seconds, joules; /* a frame; joules negative where the board gives no power */
     /* Where counts on the emulator lie in 19 of 20 cases, as far as the misfits of the cost table
      * tell. */
@@ -732,6 +733,8 @@ typedef struct nsk_budget {
     nsk_layer_cost *layer; /* one a layer */
     nsk_layer_cost preparation;
     nsk_layer_cost scaling, sight, check; /* what the product does around the model; 0: does not */
+    nsk_layer_cost again;                 /* the frame a second time, where an action follows */
+    double watchdog; /* seconds at most from one call of layer_done or prepared to the next */
     nsk_layer_cost
         streaming; /* what it takes to keep the rows that are wanted; 0 if not streamed */
     char *code_source, *cycle_source, *stack_source; /* how each figure was obtained */

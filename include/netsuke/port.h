@@ -27,6 +27,8 @@ typedef enum nsk_trouble {
     NSK_PIXELS_STUCK,   /* a row or a column of it is one colour */
     NSK_ROWS_REPEATED,  /* a row of it is the one above */
     NSK_MODEL_DAMAGED,  /* its bytes are not those that were opened */
+    NSK_RUNS_DIFFER,    /* the frame was run twice, and gave other scores the second time */
+    NSK_MEMORY_DAMAGED, /* what the rule remembers, or the loop knows, is not what was left there */
     NSK_TROUBLES
 } nsk_trouble;
 

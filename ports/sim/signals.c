@@ -65,11 +65,10 @@ static void write_head(GString *text, const nsk_stage *stage, const nsk_labels *
     if (stage->decision->lines > 0) {
         g_string_append_printf(text, " %d at rest,", lines);
     }
-    g_string_append(
-        text,
-        " 255 unsure; trouble: 0 none, 1 camera late, 2 picture cut, 3 picture "
-        "frozen, 4 pixels stuck, 5 rows repeated, 6 model damaged $end\n$timescale 1 us $end\n"
-        "$scope module product $end\n");
+    g_string_append(text, " 255 unsure; trouble: 0 none, 1 camera late, 2 picture cut, 3 picture "
+                          "frozen, 4 pixels stuck, 5 rows repeated, 6 model damaged, "
+                          "7 runs differ, 8 memory damaged $end\n$timescale 1 us $end\n"
+                          "$scope module product $end\n");
     declare(text, "wire", 1, CAMERA, "", "camera");
     declare(text, "wire", 1, BUSY, "", "busy");
     declare(text, "reg", 8, ANSWER, "", "answer");

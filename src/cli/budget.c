@@ -38,7 +38,8 @@ static void print_json(const cli_job *job, const nsk_budget *u) {
     static const char *const flash[] = {"total", "model", "code", "loop"};
     static const char *const ram[] = {"total", "workspace", "lower_bound",
                                       "frame", "camera",    "stack"};
-    static const char *const latency[] = {"cycles", "seconds", "seconds_low", "seconds_high"};
+    static const char *const latency[] = {"cycles", "seconds", "seconds_low", "seconds_high",
+                                          "watchdog_seconds"};
     JsonBuilder *b = cli_json_start(job);
     json_numbers(b, "flash", flash,
                  (double[]){u->flash, u->flash_model, u->flash_code, u->flash_loop}, 4);
@@ -47,7 +48,8 @@ static void print_json(const cli_job *job, const nsk_budget *u) {
                             u->ram_camera, u->ram_stack},
                  6);
     json_numbers(b, "latency", latency,
-                 (double[]){u->cycles, u->seconds, u->seconds_low, u->seconds_high}, 4);
+                 (double[]){u->cycles, u->seconds, u->seconds_low, u->seconds_high, u->watchdog},
+                 5);
     json_builder_set_member_name(b, "timings_published");
     json_builder_add_boolean_value(b, u->timed);
     if (u->joules >= 0.0) {
@@ -144,6 +146,8 @@ static void print_parts(const cli_job *job, const nsk_budget *u) {
             cli_count(u->cycles, text[0]), 100.0 * (u->seconds_high / u->seconds - 1.0),
             1.0 / u->seconds);
     }
+    printf("watchdog at most %s from one call of the port's to the next that can feed it\n",
+           cli_time(u->watchdog, text[0]));
     print_energy(job, u);
 }
 
@@ -177,6 +181,7 @@ static void print_layers(const nsk_budget *u, const nsk_model_file *file, double
     print_around(table, "scaling", &u->scaling, u, clock);
     print_around(table, "looking at it", &u->sight, u, clock);
     print_around(table, "model's checksum", &u->check, u, clock);
+    print_around(table, "a second time", &u->again, u, clock);
     if (u->streamed > 0) {
         cli_table_row(
             table, "rows kept\t\t\t%s\t%s\t%.1f %%\t", cli_count(u->streaming.cycles, cycles),

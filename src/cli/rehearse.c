@@ -115,7 +115,9 @@ static bool write_predictions(const show *s) {
                                                        "frozen",
                                                        "pixels stuck",
                                                        "rows repeated",
-                                                       "model damaged"};
+                                                       "model damaged",
+                                                       "runs differ",
+                                                       "memory damaged"};
     cli_csv *csv = cli_csv_new("image,label,arrived,answered,integer_class,integer_probability,"
                                "line,decided,trouble");
     for (guint k = 0; k < s->plays->len; k++) {

@@ -312,7 +312,8 @@ static void tell_layer_times(const story *s) {
     const nsk_budget *b = s->budget;
     double clock = s->job->board->clock;
     char text[CLI_TEXT];
-    double most = fmax(b->preparation.cycles, fmax(b->check.cycles, b->sight.cycles));
+    double most =
+        fmax(fmax(b->preparation.cycles, b->again.cycles), fmax(b->check.cycles, b->sight.cycles));
     nsk_open(&model, s->job->model->bytes, s->job->model->size);
     for (int i = 0; i < b->layers; i++) {
         most = fmax(most, b->layer[i].cycles);
@@ -320,11 +321,9 @@ static void tell_layer_times(const story *s) {
     const struct {
         const char *name;
         double cycles;
-    } around[] = {{"preparation", b->preparation.cycles},
-                  {"scaling", b->scaling.cycles},
-                  {"looking at it", b->sight.cycles},
-                  {"model's checksum", b->check.cycles},
-                  {"rows kept", b->streaming.cycles}};
+    } around[] = {{"preparation", b->preparation.cycles}, {"scaling", b->scaling.cycles},
+                  {"looking at it", b->sight.cycles},     {"model's checksum", b->check.cycles},
+                  {"a second time", b->again.cycles},     {"rows kept", b->streaming.cycles}};
     nsk_page_table(s->page, "Time of each layer", "<layer\t>cycles\t>time\t>share\t<");
     for (int i = 0; i < (int)G_N_ELEMENTS(around) + b->layers; i++) {
         int layer = i - (int)G_N_ELEMENTS(around);

@@ -191,7 +191,8 @@ static void pictures_are_looked_at(void) {
 
 /* ---- the loop ---- */
 
-typedef struct bench {
+typedef struct bench bench;
+struct bench {
     kiln k;
     nsk_model_file *file;
     uint8_t *memory;
@@ -205,7 +206,10 @@ typedef struct bench {
     size_t flip; /* byte that changes between the second picture and the third, and back after it */
     int cut_at, late_at; /* pictures */
     int wrong;
-} bench;
+    nsk_firmware firmware;
+    bool twice;
+    void (*spoil)(bench *b, const nsk_model *model); /* behind the third picture's layers */
+};
 
 static void *bench_memory(void *context, size_t bytes) {
     bench *b = context;
@@ -247,10 +251,13 @@ static void ignore(void *context) {
     (void)context;
 }
 
-static void ignore_layer(void *context, const nsk_model *model, unsigned layer) {
-    (void)context;
-    (void)model;
-    (void)layer;
+static void bench_layer(void *context, const nsk_model *model, unsigned layer) {
+    bench *b = context;
+    if (b->pictures == 3 && layer + 1U == model->layers && b->spoil != NULL) {
+        void (*spoil)(bench *, const nsk_model *) = b->spoil;
+        b->spoil = NULL;
+        spoil(b, model);
+    }
 }
 
 static void bench_answer(void *context, const nsk_answered *a) {
@@ -285,19 +292,20 @@ static nsk_status bench_run(bench *b, int frames) {
                            .memory = bench_memory,
                            .row = bench_row,
                            .prepared = ignore,
-                           .layer_done = ignore_layer,
+                           .layer_done = bench_layer,
                            .answer = bench_answer,
                            .trouble = bench_trouble};
-    const nsk_firmware firmware = {.model = b->file->bytes,
-                                   .model_bytes = b->file->size,
-                                   .check_every = 1,
-                                   .looks = true,
-                                   .rule = {.frames = 1, .resting = UINT16_MAX}};
+    b->firmware = (nsk_firmware){.model = b->file->bytes,
+                                 .model_bytes = b->file->size,
+                                 .check_every = 1,
+                                 .looks = true,
+                                 .twice = b->twice,
+                                 .rule = {.frames = 3, .resting = UINT16_MAX}};
     b->frames = frames;
     b->pictures = b->answers = b->wrong = 0;
     b->taken = 0;
     memset(b->troubles, 0, sizeof b->troubles);
-    nsk_status status = nsk_firmware_run(&port, &firmware);
+    nsk_status status = nsk_firmware_run(&port, &b->firmware);
     return status;
 }
 
@@ -358,6 +366,88 @@ static void a_bad_picture_gives_no_answer(void) {
     bench_clear(&b);
 }
 
+/* ---- memory that changes while it runs ---- */
+
+static uint8_t *workspace_of(const bench *b, const nsk_model *m) {
+    return b->memory + (size_t)m->width * m->height * m->channels; /* the frame stands first */
+}
+
+static void spoil_frame(bench *b, const nsk_model *m) {
+    memset(b->memory, 0, (size_t)m->width * m->height * m->channels);
+}
+
+static void spoil_guard_before(bench *b, const nsk_model *m) {
+    *workspace_of(b, m) ^= 1;
+}
+
+static void spoil_guard_behind(bench *b, const nsk_model *m) {
+    workspace_of(b, m)[4 + (m->workspace_bytes + 3) / 4 * 4 + 3] ^= 0x80;
+}
+
+static void spoil_model(bench *b, const nsk_model *m) {
+    (void)b;
+    ((nsk_model *)m)->workspace_bytes ^= 0x400;
+}
+
+static void spoil_rule(bench *b, const nsk_model *m) {
+    (void)m;
+    b->firmware.rule.threshold ^= 0x20;
+}
+
+static void spoil_nothing(bench *b, const nsk_model *m) {
+    (void)b;
+    (void)m;
+}
+
+/* Of six pictures: what changed in memory gives no answer, and stops what cannot go on. */
+static void spoilt_memory_gives_no_answer(void) {
+    static const struct {
+        void (*spoil)(bench *b, const nsk_model *model);
+        bool twice;
+        nsk_status status;
+        int answers, differ, damaged;
+    } cases[] = {
+        {spoil_nothing, true, NSK_OK, 6, 0, 0},
+        {spoil_frame, false, NSK_OK, 6, 0, 0},
+        {spoil_frame, true, NSK_OK, 5, 1, 0},
+        {spoil_guard_before, false, NSK_DAMAGED, 2, 0, 1},
+        {spoil_guard_behind, false, NSK_DAMAGED, 2, 0, 1},
+        {spoil_model, false, NSK_DAMAGED, 2, 0, 1},
+        {spoil_rule, false, NSK_DAMAGED, 2, 0, 1},
+    };
+    static bench b;
+    bench_set(&b);
+    CU_ASSERT_EQUAL(bench_run(&b, 6), NSK_OK);
+    memcpy(b.expected, b.scores, sizeof b.expected);
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        b.spoil = cases[i].spoil;
+        b.twice = cases[i].twice;
+        CU_ASSERT_EQUAL(bench_run(&b, 6), cases[i].status);
+        CU_ASSERT_EQUAL(b.answers, cases[i].answers);
+        CU_ASSERT_EQUAL(b.troubles[NSK_RUNS_DIFFER], cases[i].differ);
+        CU_ASSERT_EQUAL(b.troubles[NSK_MEMORY_DAMAGED], cases[i].damaged);
+        CU_ASSERT_EQUAL(b.wrong, 0);
+    }
+    bench_clear(&b);
+}
+
+/* A streamed model leaves no frame to run again. */
+static void streams_are_not_run_twice(void) {
+    static bench b;
+    nsk_error error = {.text = ""};
+    nsk_recipe recipe = nsk_usual_recipe;
+    recipe.streaming = NSK_STREAM_ALWAYS;
+    bench_set(&b);
+    b.file = nsk_quantise(b.k.network, b.k.calibration, &recipe, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(b.file);
+    CU_ASSERT_EQUAL(bench_run(&b, 2), NSK_OK);
+    b.twice = true;
+    CU_ASSERT_EQUAL(bench_run(&b, 2), NSK_INCONSISTENT);
+    CU_ASSERT_EQUAL(b.pictures, 0);
+    nsk_model_file_free(b.file);
+    bench_clear(&b);
+}
+
 static void a_model_that_is_none_does_not_begin(void) {
     static bench b;
     bench_set(&b);
@@ -375,6 +465,8 @@ CU_TestInfo firmware_tests[] = {
     {"a damaged model gives no answer", a_damaged_model_gives_no_answer},
     {"another model gives no answer", another_model_gives_no_answer},
     {"a bad picture gives no answer", a_bad_picture_gives_no_answer},
+    {"spoilt memory gives no answer", spoilt_memory_gives_no_answer},
+    {"streams are not run twice", streams_are_not_run_twice},
     {"a model that is none does not begin", a_model_that_is_none_does_not_begin},
     CU_TEST_INFO_NULL,
 };

@@ -10,6 +10,7 @@
 #include "budget/costs.h"
 #include "budget/least_squares.h"
 #include "emulator.h"
+#include "netsuke/firmware.h"
 #include "networks.h"
 
 static void costs_by_hand(void) {
@@ -317,10 +318,36 @@ static void batteries_by_hand(void) {
     CU_ASSERT_DOUBLE_EQUAL(b->days, 3600.0 / b->watts / 86400.0, 1e-9);
     CU_ASSERT_DOUBLE_EQUAL(b->cycles, plain->cycles + b->sight.cycles + b->check.cycles, 1.0);
     CU_ASSERT(b->seconds_low < b->seconds && b->seconds < b->seconds_high);
-    CU_ASSERT(b->ram_camera == 4 * 48 + 48 * 3 + 48);
+    CU_ASSERT(b->ram_camera == 4 * 48 + 48 * 3 + 48 + NSK_GUARD_BYTES);
     CU_ASSERT_EQUAL(b->ram, plain->ram + b->ram_camera + b->ram_stack - plain->ram_stack);
     CU_ASSERT(b->flash_loop > 2048 && b->flash == plain->flash + b->flash_loop);
     CU_ASSERT(plain->days < 0.0);
+    nsk_budget_free(b);
+    nsk_budget_free(plain);
+    nsk_board_free(board);
+    kiln_free(&k);
+}
+
+/* A second run of a frame is in its time, and in what a watchdog waits for is what stands between
+ * two calls: the longest layer and one look at the model. */
+static void twice_and_watchdog_by_hand(void) {
+    kiln k;
+    nsk_error error = {.text = ""};
+    kiln_load(&k, 6);
+    nsk_board *board = nsk_board_read(k.brief->board, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(board);
+    const nsk_product twice = {.awake = 1.0, .check_every = 1, .twice = true};
+    nsk_budget *plain = nsk_budget_make(k.file, board, NULL, &k.brief->limits, &error);
+    nsk_budget *b = nsk_budget_make(k.file, board, &twice, &k.brief->limits, &error);
+    CU_ASSERT_FATAL(plain != NULL && b != NULL);
+    double longest = plain->preparation.cycles;
+    for (int i = 0; i < plain->layers; i++) {
+        longest = fmax(longest, plain->layer[i].cycles);
+    }
+    CU_ASSERT_DOUBLE_EQUAL(plain->watchdog, longest / board->clock, 1e-9);
+    CU_ASSERT_DOUBLE_EQUAL(b->watchdog, (longest + b->check.cycles / 2.0) / board->clock, 1e-9);
+    CU_ASSERT_DOUBLE_EQUAL(b->again.cycles, plain->cycles, 1.0);
+    CU_ASSERT_DOUBLE_EQUAL(b->cycles, 2.0 * plain->cycles + b->check.cycles, 1.0);
     nsk_budget_free(b);
     nsk_budget_free(plain);
     nsk_board_free(board);
@@ -385,6 +412,7 @@ CU_TestInfo budget_tests[] = {
     {"logs are checked", logs_are_checked},
     {"least squares by hand", least_squares_by_hand},
     {"batteries by hand", batteries_by_hand},
+    {"a second run and the watchdog by hand", twice_and_watchdog_by_hand},
     {"headroom is what others cost", headroom_is_what_others_cost},
     CU_TEST_INFO_NULL,
 };

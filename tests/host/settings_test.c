@@ -171,6 +171,8 @@ static const char *const bad[][2] = {
     {"$[limits]\nloss = much\n", "job.ini:5: loss: 'much' should be points"},
     {"$[images]\ncalibration-limit = -1\n", "job.ini:5: calibration-limit"},
     {"$[images]\ncalibration-limit = 20.5\n", "job.ini:5: calibration-limit: a whole number"},
+    {"$[schedule]\nstreamed = always\n[firmware]\ntwice = yes\n",
+     "job.ini:7: twice: a streamed model holds no frame to run a second time"},
     {"$[decision]\nframes = 1.5\n", "job.ini:5: frames: a whole number"},
     {"$[decision]\nthreshold = 2\n", "job.ini:5: threshold"},
     {"$[decision]\nresting = nobody\n", "job.ini:5: resting: no label has this name"},

@@ -44,12 +44,14 @@ typedef struct stage {
     nsk_budget *budget;
 } stage;
 
+static const nsk_product plain_product = {.awake = 1.0};
+
 static void stage_set(stage *s) {
     nsk_error error = {.text = ""};
     kiln_load(&s->k, 60);
     s->board = nsk_board_read(s->k.brief->board, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(s->board);
-    s->budget = nsk_budget_make(s->k.file, s->board, NULL, &s->k.brief->limits, &error);
+    s->budget = nsk_budget_make(s->k.file, s->board, &plain_product, &s->k.brief->limits, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(s->budget);
 }
 
@@ -61,12 +63,11 @@ static void stage_clear(stage *s) {
 
 /* Held-out pictures in an order drawn from the seed. */
 static nsk_rehearsal *play(const stage *s, int frames, unsigned seed, nsk_error *error) {
-    const nsk_product product = {.awake = 1.0};
     nsk_film *film = nsk_film_of_set(s->k.held_out, frames, seed);
     const nsk_stage on = {.model = s->k.file,
                           .board = s->board,
                           .budget = s->budget,
-                          .product = &product,
+                          .product = &plain_product,
                           .decision = &s->k.brief->decision,
                           .film = film};
     nsk_rehearsal *r = nsk_rehearse(&on, error);
@@ -193,7 +194,8 @@ static void scenery_set(scenery *y, int each) {
     nsk_budget_free(y->s.budget);
     y->folder = scratch_new();
     y->csv = write_scene(y->folder, each);
-    y->product = (nsk_product){64, 64, 1, true, 0.0, 1.0};
+    y->product = (nsk_product){
+        .camera_width = 64, .camera_height = 64, .check_every = 1, .looks = true, .awake = 1.0};
     y->film =
         nsk_film_read(y->csv, &y->s.k.brief->labels, &y->s.k.brief->input, &y->product, 0, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(y->film);

@@ -1,77 +1,138 @@
 /* The product's loop: a picture, its scores, a decision; or trouble. */
 #include <string.h>
 
+#include "../crc.h"
 #include "netsuke/firmware.h"
 
-/* What one run holds. */
-typedef struct loop {
+/* What is found at the beginning and never changes. */
+typedef struct settled {
     const nsk_port *port;
     const nsk_firmware *firmware;
     nsk_model model;
-    nsk_scaler scaler;
-    nsk_sight sight;
-    nsk_decider decider;
-    nsk_observer observer;
     uint8_t *camera; /* a row of the picture */
     uint8_t *frame;  /* what is held of the frame: a row where the model is streamed, else all */
     uint32_t *workspace;
     uint16_t width, height; /* of the picture */
     size_t row_bytes;       /* of the picture's row */
-    uint16_t frames;        /* since the model was checked */
-    bool scales, checks;    /* checks: on this frame */
-    bool sound;             /* the model was, when last looked at */
+    bool scales;
+} settled;
+
+/* What one run holds. */
+typedef struct loop {
+    settled is;
+    nsk_scaler scaler;
+    nsk_sight sight;
+    nsk_decider decider;
+    nsk_observer observer;
+    uint16_t frames;                   /* since the model was checked */
+    bool checks;                       /* on this frame */
+    bool sound;                        /* the model was, when last looked at */
+    uint32_t sum_settled, sum_decider; /* CRC-32, when they were last written */
 } loop;
+
+/* Stands before and behind the workspace. */
+static const uint32_t GUARD = UINT32_C(0x5afe11b5);
 
 static void layer_done(void *context, const nsk_model *model, unsigned layer) {
     const loop *l = (const loop *)context;
-    l->port->layer_done(l->port->context, model, layer);
+    l->is.port->layer_done(l->is.port->context, model, layer);
 }
 
 static void *take(const loop *l, size_t bytes, bool *good) {
-    void *memory = l->port->memory(l->port->context, bytes);
+    void *memory = l->is.port->memory(l->is.port->context, bytes);
     *good = *good && memory != NULL;
     return memory;
 }
 
+/* ---- what the loop holds itself ---- */
+
+static uint32_t sum_of(const void *bytes, size_t size) {
+    return nsk_crc32(0, (const uint8_t *)bytes, size);
+}
+
+/* The rule with the list it points to, and what was found at the beginning. */
+static uint32_t sum_settled(const loop *l) {
+    const nsk_firmware *f = l->is.firmware;
+    uint32_t sum = sum_of(&l->is, sizeof l->is) ^ sum_of(f, sizeof *f);
+    return f->rule.line_of != NULL ? sum ^ sum_of(f->rule.line_of, l->is.model.classes) : sum;
+}
+
+static uint32_t *guard_behind(const loop *l) {
+    return l->is.workspace + (l->is.model.workspace_bytes + 3U) / 4U;
+}
+
+static bool is_settled(const loop *l) {
+    if (l->is.firmware->check_every == 0) {
+        return true;
+    }
+    return sum_settled(l) == l->sum_settled && l->is.workspace[-1] == GUARD &&
+           *guard_behind(l) == GUARD;
+}
+
+/* Whether it is as it was left. */
+static bool is_remembered(const loop *l) {
+    return l->is.firmware->check_every == 0 ||
+           sum_of(&l->decider, sizeof l->decider) == l->sum_decider;
+}
+
+static void leave(loop *l) {
+    l->sum_decider = sum_of(&l->decider, sizeof l->decider);
+}
+
+/* ---- the beginning ---- */
+
+/* Guards around it. Memory that is not there shows here, not in some layer's scratch. */
+static void take_workspace(loop *l, bool *good) {
+    const uint32_t bytes = l->is.model.workspace_bytes;
+    l->is.workspace = (uint32_t *)take(l, (bytes + 3U) / 4U * 4U + NSK_GUARD_BYTES, good);
+    if (l->is.workspace != NULL) {
+        *l->is.workspace++ = GUARD;
+        memset(l->is.workspace, 0, bytes);
+        *guard_behind(l) = GUARD;
+    }
+}
+
 static nsk_status begin(loop *l) {
-    const nsk_firmware *f = l->firmware;
-    const nsk_model *m = &l->model;
+    const nsk_firmware *f = l->is.firmware;
+    settled *is = &l->is;
+    const nsk_model *m = &is->model;
     bool good = true;
-    nsk_status status = nsk_open(&l->model, f->model, f->model_bytes);
+    nsk_status status = nsk_open(&is->model, f->model, f->model_bytes);
     if (status != NSK_OK) {
         return status;
     }
     const size_t row = (size_t)m->width * m->channels;
     l->sound = true;
-    l->width = f->camera_width > 0 ? f->camera_width : m->width;
-    l->height = f->camera_height > 0 ? f->camera_height : m->height;
-    l->row_bytes = (size_t)l->width * m->channels;
-    l->scales = l->width != m->width || l->height != m->height;
-    l->frame = (uint8_t *)take(l, m->streamed > 0 ? row : row * m->height, &good);
-    l->workspace = (uint32_t *)take(l, m->workspace_bytes, &good);
-    l->camera = l->frame;
-    if (l->scales) {
-        l->camera = (uint8_t *)take(l, l->row_bytes, &good);
+    is->width = f->camera_width > 0 ? f->camera_width : m->width;
+    is->height = f->camera_height > 0 ? f->camera_height : m->height;
+    is->row_bytes = (size_t)is->width * m->channels;
+    is->scales = is->width != m->width || is->height != m->height;
+    is->frame = (uint8_t *)take(l, m->streamed > 0 ? row : row * m->height, &good);
+    take_workspace(l, &good);
+    is->camera = is->frame;
+    if (is->scales) {
+        is->camera = (uint8_t *)take(l, is->row_bytes, &good);
         void *memory = take(l, nsk_scaler_bytes(m), &good);
-        status = good ? nsk_scaler_set(&l->scaler, m, l->width, l->height, memory) : status;
+        status = good ? nsk_scaler_set(&l->scaler, m, is->width, is->height, memory) : status;
     }
     if (f->looks) {
-        void *memory = take(l, nsk_sight_bytes(l->width, l->height, m->channels), &good);
+        void *memory = take(l, nsk_sight_bytes(is->width, is->height, m->channels), &good);
         if (good) {
-            nsk_sight_set(&l->sight, l->width, l->height, m->channels, memory);
+            nsk_sight_set(&l->sight, is->width, is->height, m->channels, memory);
         }
     }
-    if (good) {
-        /* memory that is not there shows here, not in some layer's scratch */
-        memset(l->workspace, 0, m->workspace_bytes);
+    if (f->twice && m->streamed > 0) {
+        return NSK_INCONSISTENT;
     }
     return good ? status : NSK_TOO_SMALL;
 }
 
+/* ---- a picture ---- */
+
 /* A row of the frame: to the model where it is streamed, else to the rest of the frame. */
 static void feed(loop *l, nsk_feed *to, uint8_t **at) {
-    const size_t row = (size_t)l->model.width * l->model.channels;
-    if (l->model.streamed > 0) {
+    const size_t row = (size_t)l->is.model.width * l->is.model.channels;
+    if (l->is.model.streamed > 0) {
         nsk_feed_rows(to, *at, row, 1);
     } else {
         *at += row;
@@ -80,10 +141,10 @@ static void feed(loop *l, nsk_feed *to, uint8_t **at) {
 
 /* A row of the picture, at `at` where it needs no scaling. */
 static void take_row(loop *l, nsk_feed *to, const uint8_t *row, uint8_t **at) {
-    if (l->firmware->looks) {
+    if (l->is.firmware->looks) {
         nsk_sight_row(&l->sight, row);
     }
-    if (!l->scales) {
+    if (!l->is.scales) {
         feed(l, to, at);
         return;
     }
@@ -94,14 +155,10 @@ static void take_row(loop *l, nsk_feed *to, const uint8_t *row, uint8_t **at) {
 }
 
 /* The same model again, from its bytes. Another one, sound as it may be, has other needs. */
-static bool open_anew(loop *l) {
+static bool open_anew(const loop *l) {
     nsk_model anew;
-    bool good = nsk_open(&anew, l->firmware->model, l->firmware->model_bytes) == NSK_OK &&
-                anew.checksum == l->model.checksum;
-    if (good) {
-        l->model = anew;
-    }
-    return good;
+    return nsk_open(&anew, l->is.firmware->model, l->is.firmware->model_bytes) == NSK_OK &&
+           anew.checksum == l->is.model.checksum;
 }
 
 /* Nothing is read through a model that is not sound: its offsets may lead anywhere. */
@@ -109,31 +166,38 @@ static void look_at_model(loop *l) {
     if (!l->sound) {
         l->sound = open_anew(l);
     } else if (l->checks) {
-        l->sound = nsk_intact(&l->model);
+        l->sound = nsk_intact(&l->is.model);
     }
 }
 
 static void begin_picture(loop *l) {
-    const uint16_t every = l->firmware->check_every;
+    const uint16_t every = l->is.firmware->check_every;
     l->checks = every > 0 && ++l->frames >= every;
     l->frames = l->checks ? 0 : l->frames;
     look_at_model(l);
-    if (l->scales && l->sound) {
+    if (l->is.scales && l->sound) {
         nsk_scaler_start(&l->scaler);
     }
     nsk_sight_start(&l->sight);
 }
 
+/* The whole frame, as it stands in memory. */
+static void feed_all(const loop *l, nsk_feed *to) {
+    const nsk_model *m = &l->is.model;
+    nsk_start(to, m, l->is.workspace, &l->observer);
+    nsk_feed_rows(to, l->is.frame, (size_t)m->width * m->channels, m->height);
+}
+
 /* Takes a picture, and leaves the frame prepared; only lets it pass where the model is not sound.
  */
 static nsk_row take_picture(loop *l) {
-    const nsk_port *port = l->port;
-    uint8_t *at = l->frame;
+    const nsk_port *port = l->is.port;
+    uint8_t *at = l->is.frame;
     nsk_feed to;
-    nsk_start(&to, &l->model, l->workspace, &l->observer);
-    for (unsigned y = 0; y < l->height; y++) {
-        uint8_t *row = l->scales ? l->camera : at;
-        nsk_row came = port->row(port->context, row, l->row_bytes, y);
+    nsk_start(&to, &l->is.model, l->is.workspace, &l->observer);
+    for (unsigned y = 0; y < l->is.height; y++) {
+        uint8_t *row = l->is.scales ? l->is.camera : at;
+        nsk_row came = port->row(port->context, row, l->is.row_bytes, y);
         if (came != NSK_ROW_THERE) {
             return came;
         }
@@ -141,26 +205,54 @@ static nsk_row take_picture(loop *l) {
             begin_picture(l);
         }
         if (port->capture != NULL) {
-            port->capture(port->context, row, l->row_bytes, y);
+            port->capture(port->context, row, l->is.row_bytes, y);
         }
         if (l->sound) {
             take_row(l, &to, row, &at);
         }
     }
-    if (l->sound && l->model.streamed == 0) {
-        nsk_feed_rows(&to, l->frame, (size_t)l->model.width * l->model.channels, l->model.height);
+    if (l->sound && l->is.model.streamed == 0) {
+        feed_all(l, &to);
     }
     return NSK_ROW_THERE;
 }
 
-static void answer(loop *l) {
-    const nsk_port *port = l->port;
+/* ---- its answer ---- */
+
+/* Runs the frame once more: the same scores? */
+static bool agrees(const loop *l, const int8_t *scores) {
+    const uint32_t sum = sum_of(scores, l->is.model.classes);
+    nsk_feed to;
+    feed_all(l, &to);
+    nsk_run(&l->is.model, l->is.workspace, &l->observer);
+    return sum_of(scores, l->is.model.classes) == sum;
+}
+
+static nsk_trouble answer(loop *l) {
+    const nsk_port *port = l->is.port;
+    const nsk_firmware *f = l->is.firmware;
+    nsk_decider next = l->decider;
     nsk_answered a;
-    a.model = &l->model;
-    a.scores = nsk_scores(&l->model, l->workspace);
-    a.line = nsk_answer_of(&l->firmware->rule, &l->model, a.scores);
-    a.decided = nsk_decide(&l->decider, &l->firmware->rule, &l->model, a.scores);
+    a.model = &l->is.model;
+    a.scores = nsk_scores(&l->is.model, l->is.workspace);
+    a.line = nsk_answer_of(&f->rule, &l->is.model, a.scores);
+    a.decided = nsk_decide(&next, &f->rule, &l->is.model, a.scores);
+    if (a.decided != NSK_NOTHING && f->twice) {
+        if (!agrees(l, a.scores)) {
+            return NSK_RUNS_DIFFER;
+        }
+        look_at_model(l);
+    }
+    if (!l->sound) {
+        return NSK_MODEL_DAMAGED;
+    }
+    if (!is_settled(l) || !is_remembered(l)) {
+        return NSK_MEMORY_DAMAGED;
+    }
+    l->decider = next;
+    leave(l);
     port->answer(port->context, &a);
+    return NSK_NO_TROUBLE;
 }
 
 /* The answer is given when the model is known to have been sound all along. */
@@ -168,32 +260,42 @@ static nsk_trouble run_frame(loop *l) {
     if (!l->sound) {
         return NSK_MODEL_DAMAGED;
     }
-    l->port->prepared(l->port->context);
-    nsk_trouble seen = l->firmware->looks ? nsk_sight_end(&l->sight) : NSK_NO_TROUBLE;
+    l->is.port->prepared(l->is.port->context);
+    nsk_trouble seen = l->is.firmware->looks ? nsk_sight_end(&l->sight) : NSK_NO_TROUBLE;
     if (seen != NSK_NO_TROUBLE) {
         return seen;
     }
-    nsk_run(&l->model, l->workspace, &l->observer);
+    nsk_run(&l->is.model, l->is.workspace, &l->observer);
     look_at_model(l);
-    if (!l->sound) {
-        return NSK_MODEL_DAMAGED;
+    return l->sound ? answer(l) : NSK_MODEL_DAMAGED;
+}
+
+/* After a trouble. What the rule remembers is forgotten; where it cannot be believed, an actuator
+ * may be moving. */
+static void forget(loop *l) {
+    if (is_remembered(l)) {
+        nsk_decider_forget(&l->decider);
+    } else {
+        memset(&l->decider, 0, sizeof l->decider);
+        l->decider.holding = l->is.firmware->rule.hold_off;
     }
-    answer(l);
-    return NSK_NO_TROUBLE;
+    leave(l);
 }
 
 nsk_status nsk_firmware_run(const nsk_port *port, const nsk_firmware *firmware) {
     static const nsk_trouble troubles[] = {NSK_NO_TROUBLE, NSK_CAMERA_LATE, NSK_PICTURE_CUT};
     loop l;
     memset(&l, 0, sizeof l);
-    l.port = port;
-    l.firmware = firmware;
+    l.is.port = port;
+    l.is.firmware = firmware;
     l.observer.after = layer_done;
     l.observer.context = &l;
     nsk_status status = begin(&l);
     if (status != NSK_OK) {
         return status;
     }
+    leave(&l);
+    l.sum_settled = sum_settled(&l);
     for (;;) {
         nsk_row came = take_picture(&l);
         if (came == NSK_ROW_END) {
@@ -201,8 +303,12 @@ nsk_status nsk_firmware_run(const nsk_port *port, const nsk_firmware *firmware) 
         }
         nsk_trouble trouble = came == NSK_ROW_THERE ? run_frame(&l) : troubles[came];
         if (trouble != NSK_NO_TROUBLE) {
-            nsk_decider_forget(&l.decider);
-            port->trouble(port->context, trouble);
+            const bool can_go_on = is_settled(&l);
+            forget(&l);
+            port->trouble(port->context, can_go_on ? trouble : NSK_MEMORY_DAMAGED);
+            if (!can_go_on) {
+                return NSK_DAMAGED;
+            }
         }
     }
 }

@@ -67,6 +67,9 @@ const nsk_setting_name nsk_brief_settings[] = {
      "Width x height of the camera's pictures, where that is not the model's size"},
     {"firmware", "look", "Whether frozen pictures and stuck pixels are no answer: yes or no"},
     {"firmware", "check-every", "Frames between two looks at the model's checksum; 0: none"},
+    {"firmware", "twice",
+     "yes: a frame is run a second time before its action is given; the model is then not "
+     "streamed"},
     {"battery", "holds", "Energy, as in 20 Wh"},
     {"battery", "awake", "Share of the time in which frames are taken"},
     {"rehearsal", "scenes", "CSV files of picture,truth, parted by semicolons"},
@@ -311,15 +314,30 @@ bool nsk_brief_camera_suits(const nsk_brief *brief, nsk_error *error) {
 static bool read_product(const nsk_settings *s, nsk_product *p, nsk_error *error) {
     static const char *const answers[] = {"no", "yes", NULL};
     int looks = 0;
+    int twice = 0;
     p->awake = 1.0;
     if (!read_size(s, "firmware", "camera", &p->camera_width, &p->camera_height, error) ||
         !nsk_settings_choice(s, "firmware", "look", answers, &looks, error) ||
+        !nsk_settings_choice(s, "firmware", "twice", answers, &twice, error) ||
         !read_whole(s, "firmware", "check-every", 0, 65535, &p->check_every, error) ||
         !nsk_settings_number(s, "battery", "holds", NSK_JOULES, 0, 1e12, &p->battery, error) ||
         !nsk_settings_number(s, "battery", "awake", NSK_SHARE, 0, 1, &p->awake, error)) {
         return false;
     }
     p->looks = looks == 1;
+    p->twice = twice == 1;
+    return true;
+}
+
+/* A frame that is run twice is held whole. */
+static bool hold_frames(const nsk_settings *s, nsk_brief *brief, nsk_error *error) {
+    nsk_streaming_wish *wish = &brief->recipe.streaming;
+    if (brief->product.twice && *wish == NSK_STREAM_ALWAYS) {
+        return nsk_settings_fail(s, "firmware", "twice", error,
+                                 "a streamed model holds no frame to run a second time; say "
+                                 "'streamed = never' under [schedule], or leave this out");
+    }
+    *wish = brief->product.twice ? NSK_STREAM_NEVER : *wish;
     return true;
 }
 
@@ -379,7 +397,8 @@ static bool fill(nsk_brief *brief, const nsk_settings *s, nsk_error *error) {
     good = good && read_input(s, &brief->input, error) && read_limits(s, &brief->limits, error) &&
            read_recipe(s, brief, error) &&
            read_decision(s, &brief->labels, &brief->decision, error) &&
-           read_product(s, &brief->product, error) && nsk_brief_camera_suits(brief, error) &&
+           read_product(s, &brief->product, error) && hold_frames(s, brief, error) &&
+           nsk_brief_camera_suits(brief, error) &&
            nsk_settings_number(s, "images", "calibration-limit", NSK_NUMBER, 0, 1e6, &limit, error);
     brief->calibration_limit = (int)limit;
     read_scenes(s, brief);

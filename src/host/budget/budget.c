@@ -71,7 +71,7 @@ static double camera_bytes(const nsk_product *p, const nsk_model *model) {
     unsigned width = p->camera_width > 0 ? (unsigned)p->camera_width : model->width;
     unsigned height = p->camera_height > 0 ? (unsigned)p->camera_height : model->height;
     double scaling = (double)width * model->channels + (double)nsk_scaler_bytes(model);
-    return (scales(p, model) ? scaling : 0.0) +
+    return (double)NSK_GUARD_BYTES + (scales(p, model) ? scaling : 0.0) +
            (p->looks ? (double)nsk_sight_bytes(width, height, model->channels) : 0.0);
 }
 
@@ -94,8 +94,29 @@ static bool add_around(nsk_budget *b, const nsk_model *model, const nsk_product 
         b->check.instructions *= share;
         b->check.cycles *= share;
     }
+    if (p->twice) {
+        b->again = b->preparation;
+        for (int i = 0; i < b->layers; i++) {
+            b->again.cycles += b->layer[i].cycles;
+            b->again.instructions += b->layer[i].instructions;
+        }
+        t->cycles += b->again.cycles;
+    }
     b->ram_camera = camera_bytes(p, model);
     return true;
+}
+
+/* Between two calls that can feed a watchdog lies a layer, or the preparation of a frame with what
+ * is done to the camera's rows, or what comes behind the last layer. A streamed layer is counted
+ * whole, though it is done in pieces. */
+static double longest_apart(const nsk_budget *b, const nsk_product *product) {
+    const int every = product != NULL ? product->check_every : 0;
+    double once = every > 0 ? b->check.cycles * every / 2.0 : 0.0;
+    double most = b->preparation.cycles + b->scaling.cycles + b->sight.cycles + once;
+    for (int i = 0; i < b->layers; i++) {
+        most = fmax(most, b->layer[i].cycles + once);
+    }
+    return most;
 }
 
 static bool estimate_time(nsk_budget *b, const nsk_model *model, const nsk_product *product,
@@ -108,6 +129,7 @@ static bool estimate_time(nsk_budget *b, const nsk_model *model, const nsk_produ
     b->cycles = t.cycles;
     b->timed = !g_str_has_prefix(nsk_costs_source(costs, "cycles"), "one an instruction");
     b->seconds = b->cycles / board->clock;
+    b->watchdog = longest_apart(b, product) / board->clock;
     b->seconds_low = fmax(b->cycles - apart, 0.0) / board->clock;
     b->seconds_high = (b->cycles + apart) / board->clock;
     g_hash_table_destroy(t.apart);

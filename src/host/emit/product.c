@@ -53,6 +53,7 @@ GString *nsk_firmware_source(const nsk_handed_network *n, const nsk_model *model
         "    %u, /* ... and height, pixels; 0: the model's */\n"
         "    %u, /* frames between two looks at the model's checksum; 0: none */\n"
         "    %s, /* pictures are looked at */\n"
+        "    %s, /* a frame is run twice before its action */\n"
         "    {\n"
         "        %u, /* threshold, 256ths */\n"
         "        %u, /* margin, 256ths */\n"
@@ -65,7 +66,7 @@ GString *nsk_firmware_source(const nsk_handed_network *n, const nsk_model *model
         "    },\n"
         "};\n",
         n->name, n->name, n->name, f.camera_width, f.camera_height, f.check_every,
-        f.looks ? "true" : "false", f.rule.threshold, f.rule.margin, f.rule.frames, f.rule.window,
+        f.looks ? "true" : "false", f.twice ? "true" : "false", f.rule.threshold, f.rule.margin, f.rule.frames, f.rule.window,
         f.rule.hold_off, f.rule.line_count, f.rule.resting, UINT16_MAX, lines);
     g_free(lines);
     return text;
