@@ -71,6 +71,17 @@ static void a_folder_of_files(void) {
 }
 
 /* Progress is drawn where standard error is a terminal, and nowhere else. */
+/* Twenty thousand lines that name the same few pictures take seconds. */
+static void lists_of_copies(void) {
+    outcome o = drive_for(
+        0, "for i in $(seq 834); do ls $PWD/demo/images/held-out/*/*-000[0-3].png; done | sed "
+           "'s#.*/\\([a-z]*\\)/[^/]*$#&,\\1#' > \"$T/copies.csv\" && wc -l < "
+           "\"$T/copies.csv\" && ulimit -t 60 && netsuke survey demo/kiln.ini --held-out "
+           "\"$T/copies.csv\"");
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "20016"));
+    outcome_clear(&o);
+}
+
 static void progress_is_drawn_on_terminals(void) {
     outcome o = drive_for(0, "script -qec \"'%s' compare demo/kiln.ini\" /dev/null", NSK_COMMAND);
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "[####################....................] 60"));
@@ -82,6 +93,7 @@ static void progress_is_drawn_on_terminals(void) {
 }
 
 CU_TestInfo large_tests[] = {
+    {"lists of copies take seconds", lists_of_copies},
     {"ten thousand pictures in an IDX file", ten_thousand_in_idx},
     {"a folder of files", a_folder_of_files},
     {"progress is drawn on terminals", progress_is_drawn_on_terminals},

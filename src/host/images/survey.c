@@ -186,6 +186,44 @@ static void file_away(drawer *d, const candidate *all, int index) {
     }
 }
 
+/* Pictures that are the same pixel by pixel: of each digest, the first of each set and label, which
+ * is all that a later one needs to know. So a set of many copies takes no longer than one of few.
+ */
+static guint hash_of_digest(const void *digest) {
+    guint hash;
+    memcpy(&hash, digest, sizeof hash);
+    return hash;
+}
+
+static gboolean same_digest(const void *a, const void *b) {
+    return memcmp(a, b, DIGEST) == 0;
+}
+
+static void free_list(void *list) {
+    g_array_free(list, TRUE);
+}
+
+/* Looks among the same pictures. Whether this one is the first of its set and label; it is kept
+ * then. */
+static bool find_same(GHashTable *known, const candidate *all, int index, nsk_twins *best) {
+    const candidate *one = &all[index];
+    GArray *same = g_hash_table_lookup(known, one->facts->digest);
+    bool first = true;
+    for (guint i = 0; same != NULL && i < same->len; i++) {
+        const candidate *other = &all[g_array_index(same, int, i)];
+        first = first && (other->set != one->set || other->label != one->label);
+        consider(best, other, one);
+    }
+    if (same == NULL) {
+        same = g_array_new(FALSE, FALSE, sizeof(int));
+        g_hash_table_insert(known, (void *)one->facts->digest, same);
+    }
+    if (first) {
+        g_array_append_val(same, index);
+    }
+    return first;
+}
+
 static GArray *all_candidates(const nsk_images *const *images, facts *const *all) {
     GArray *list = g_array_new(FALSE, FALSE, sizeof(candidate));
     for (int k = 0; k < 2; k++) {
@@ -204,10 +242,16 @@ static void find_twins(nsk_survey *s, const nsk_images *const *images, facts *co
     const candidate *candidates = (const candidate *)(void *)list->data;
     GArray *twins = g_array_new(FALSE, FALSE, sizeof(nsk_twins));
     drawer *d = g_new0(drawer, 1);
+    GHashTable *known = g_hash_table_new_full(hash_of_digest, same_digest, NULL, free_list);
     for (int i = 0; i < (int)list->len; i++) {
         nsk_twins best = {.place = NSK_TWIN_PLACES};
-        find_earlier(d, candidates, i, &best);
-        file_away(d, candidates, i);
+        bool first = find_same(known, candidates, i, &best);
+        if (best.place == NSK_TWIN_PLACES) { /* the same is graver than the alike */
+            find_earlier(d, candidates, i, &best);
+        }
+        if (first) {
+            file_away(d, candidates, i);
+        }
         if (best.place != NSK_TWIN_PLACES) {
             g_array_append_val(twins, best);
             ++*(best.exact ? &s->exact[best.place] : &s->near[best.place]);
@@ -220,6 +264,7 @@ static void find_twins(nsk_survey *s, const nsk_images *const *images, facts *co
         }
     }
     g_free(d);
+    g_hash_table_destroy(known);
     g_array_free(list, TRUE);
     s->overlap = s->exact[NSK_TWINS_IN_BOTH_SETS];
     s->twin_count = (int)twins->len;
