@@ -5,10 +5,18 @@
 #include <string.h>
 
 #include "base/nearest.h"
+#include "limits.h"
 #include "outputs.h"
 
 /* OpenBLAS's own call: images are the parallel part, so each product runs on one thread. */
 extern void openblas_set_num_threads(int threads);
+
+/* Before the libraries begin, of which OpenBLAS would wait for memory for ever. Sanitizers, which
+ * have not begun either, ask for more than any limit. */
+#if defined(__ELF__) && !defined(NSK_SANITISED)
+__attribute__((section(".preinit_array"),
+               used)) static void (*const before_all)(int, char **, char **) = cli_check_limits;
+#endif
 
 static void print_help(FILE *to) {
     fputs("netsuke - from a trained image classifier to 8-bit integer C on a microcontroller\n\n"
@@ -55,6 +63,7 @@ static int run(const cli_command *command, char **arguments) {
 int main(int argc, char **argv) {
     setlocale(LC_CTYPE, "");
     signal(SIGXFSZ, SIG_IGN); /* a file grown too large is an error like others */
+    cli_watch_memory();
     openblas_set_num_threads(1);
     if (argc < 2 || strcmp(argv[1], "--help") == 0 || strcmp(argv[1], "-h") == 0) {
         print_help(argc < 2 ? stderr : stdout);

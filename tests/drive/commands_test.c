@@ -233,6 +233,26 @@ static void small_boards_fault_in_the_rehearsal(void) {
                 "netsuke rehearse demo/kiln.ini --board boards/needle.ini --frames 3");
 }
 
+/* Neither waiting for ever nor a crash; one thread needs less. */
+static void low_limits_are_said(void) {
+    static const struct {
+        const char *limit, *said;
+    } limits[] = {
+        {"-v 100000", "the limit of memory, 97 MiB (ulimit -v), is too low for"},
+        {"-v 200000", "raise it, or say OMP_NUM_THREADS=1"},
+        {"-d 100000", "97 MiB (ulimit -d), is too low for"},
+        {"-s 64", "the limit of the stack, 64 KiB (ulimit -s), is too low; 512 KiB are needed"},
+    };
+    for (size_t i = 0; i < G_N_ELEMENTS(limits); i++) {
+        drive_fails(limits[i].said, "ulimit %s && netsuke compare demo/kiln.ini", limits[i].limit);
+    }
+    outcome o = drive_for(0, "ulimit -v 450000 && OMP_NUM_THREADS=1 netsuke outline demo/kiln.ini");
+    outcome_clear(&o);
+    o = drive_for(0, "ulimit -v 450000 -s 512 && OMP_NUM_THREADS=1 netsuke drift demo/kiln.ini "
+                     "--sample 24");
+    outcome_clear(&o);
+}
+
 /* One bar is full, and the others tell how far they are from it. */
 static void bars_do_not_saturate(void) {
     outcome o = drive_for(0, "netsuke drift demo/kiln.ini --sample 24 | "
@@ -251,6 +271,7 @@ static void bars_do_not_saturate(void) {
 CU_TestInfo command_tests[] = {
     {"help tells the order of work", help_names_the_order},
     {"what people read", they_print_for_people},
+    {"low limits are said", low_limits_are_said},
     {"bars do not saturate", bars_do_not_saturate},
     {"matrices fit 80 columns", matrices_fit_80_columns},
     {"a broken limit is status 1", broken_limits_are_status_one},
