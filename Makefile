@@ -14,6 +14,8 @@
 #: make study              how far estimates are from counts on whole networks
 #: make onnx-table         docs/onnx-support.md, from the standard's own cases
 #: make sanitise fuzz lint parts of make check; FUZZ_SECONDS=60 for each target
+#: make fuzz-coverage      what the device half's fuzz target reaches; a part of make check
+#: make fuzz-night         all targets, half an hour each
 #: make screenshots        the pictures of the README
 #: make clean
 BUILD := build
@@ -23,7 +25,7 @@ IMAGES := demo/images
 CHECKED := -DCMAKE_C_COMPILER=clang "-DCMAKE_C_FLAGS_RELWITHDEBINFO=-O2 -gline-tables-only" \
   -DNSK_SANITISE=ON -DNSK_TESTS=ON -DNSK_FUZZ=ON -DNSK_REPLAYS=$(CURDIR)/$(BUILD)/bare-metal
 
-.PHONY: all flips demo demo-data demo-train demo-train-gated demo-train-third demo-train-variants study check onnx-table unit sanitise fuzz lint check-fast bench costs emulate install uninstall package help screenshots clean
+.PHONY: all flips demo demo-data demo-train demo-train-gated demo-train-third demo-train-variants study check onnx-table unit sanitise fuzz fuzz-night fuzz-coverage lint check-fast bench costs emulate install uninstall package help screenshots clean
 
 all: $(BUILD)/Makefile
 	@test -e $(NETSUKE) || echo "Building: a minute or so"
@@ -79,6 +81,7 @@ demo-train-variants: all demo-data
 
 check: unit sanitise
 	@$(MAKE) --no-print-directory fuzz FUZZ_SECONDS=3
+	@$(MAKE) --no-print-directory fuzz-coverage
 	@$(MAKE) --no-print-directory lint
 
 # What proves most in least time: no emulators, no sanitizers, no fuzzing, no documents.
@@ -110,6 +113,15 @@ fuzz: demo-data
 	@cmake -S . -B $(BUILD)-sanitise $(CHECKED) >/dev/null
 	@cmake --build $(BUILD)-sanitise -j $(JOBS) --target nsk-fuzz-targets -- --no-print-directory -s
 	@scripts/fuzz $(BUILD)-sanitise $(FUZZ_SECONDS)
+
+# For hours: half an hour a target. What was found worth keeping stays in $(BUILD)-sanitise/corpus.
+FUZZ_NIGHT := 1800
+fuzz-night:
+	@$(MAKE) --no-print-directory fuzz FUZZ_SECONDS=$(FUZZ_NIGHT)
+
+fuzz-coverage:
+	@scripts/dependencies check
+	@scripts/fuzz-coverage $(BUILD)-coverage
 
 lint:
 	@scripts/dependencies check
@@ -191,4 +203,4 @@ screenshots: all demo-data
 	@scripts/screenshots $(NETSUKE)
 
 clean:
-	rm -rf $(BUILD) $(BUILD)-sanitise $(IMAGES) demo/scenes demo/training* demo/out
+	rm -rf $(BUILD) $(BUILD)-sanitise $(BUILD)-coverage $(IMAGES) demo/scenes demo/training* demo/out

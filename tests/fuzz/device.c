@@ -154,6 +154,9 @@ typedef struct camera {
     bool short_of_memory, broken;
     uint8_t *flash;                /* the model's bytes: changed while it runs, now and then */
     uint32_t flash_bytes, flipped; /* which byte; 0: none */
+    nsk_firmware *firmware;
+    size_t memory_bytes[MOST_MEMORIES];
+    bool spoils; /* memory, behind the last layer */
     unsigned answers, troubles;
 } camera;
 
@@ -162,6 +165,7 @@ static void *give_memory(void *context, size_t bytes) {
     bool none = c->taken == MOST_MEMORIES || (c->short_of_memory && draw_chance(c->d, 100));
     void *memory = none ? NULL : soiled(bytes, 0x99);
     if (memory != NULL) {
+        c->memory_bytes[c->taken] = bytes;
         c->memories[c->taken++] = memory;
     }
     return memory;
@@ -197,6 +201,29 @@ static nsk_row give_row(void *context, uint8_t *to, size_t bytes, unsigned y) {
     return NSK_ROW_THERE;
 }
 
+/* Another frame, a guard, what the rule remembers, the rule itself. */
+static void spoil(camera *c, const nsk_model *model) {
+    uint8_t *workspace = c->memories[1]; /* behind the frame */
+    const size_t behind = 4U + ((size_t)model->workspace_bytes + 3U) / 4U * 4U;
+    switch (draw(c->d, 5)) {
+    case 0:
+        memset(c->memories[0], draw_byte(c->d), c->memory_bytes[0]);
+        break;
+    case 1:
+        workspace[draw(c->d, 4)] ^= 1U;
+        break;
+    case 2:
+        workspace[behind + draw(c->d, 4)] ^= 1U;
+        break;
+    case 3:
+        workspace[behind + 4U + draw(c->d, sizeof(nsk_decider))] ^= 1U;
+        break;
+    default:
+        c->firmware->rule.threshold ^= 1U;
+        break;
+    }
+}
+
 static void is_prepared(void *context) {
     ((camera *)context)->rows = 0;
 }
@@ -205,8 +232,14 @@ static void sees_layer(void *context, const nsk_model *model, unsigned layer) {
     camera *c = context;
     bool last = layer + 1U == model->layers;
     demand(layer < model->layers, "a layer that is none");
-    if (c->broken && last && model->streamed == 0 && draw_chance(c->d, 60)) {
+    if (!last || model->streamed > 0) {
+        return;
+    }
+    if (c->broken && draw_chance(c->d, 60)) {
         flip(c); /* looked for before the scores are read */
+    }
+    if (c->spoils && draw_chance(c->d, 60)) {
+        spoil(c, model);
     }
 }
 
@@ -247,8 +280,11 @@ static void draw_rule(draws *d, const nsk_model *model, uint8_t *lines, nsk_rule
 
 /* Of a camera: mostly as large as the frame, or larger. */
 static uint16_t draw_side(draws *d, unsigned of_frame) {
-    bool any = draw_chance(d, 10);
-    return (uint16_t)(any ? draw(d, 65536) : of_frame + draw(d, 40));
+    uint8_t way = draw_byte(d);
+    return (uint16_t)(way < 5    ? 0
+                      : way < 10 ? draw(d, 65536)
+                      : way < 20 ? draw(d, of_frame)
+                                 : of_frame + draw(d, 40));
 }
 
 /* The camera's helpers by themselves, on sizes that may be none. */
@@ -311,13 +347,18 @@ static void run_loop(const nsk_model *model, uint8_t *bytes, draws *d) {
     /* what is broken and not looked for may lead anywhere */
     f.check_every = (uint16_t)draw(d, 3);
     c.broken = c.broken && f.check_every == 1;
+    c.firmware = &f;
+    c.spoils = f.check_every > 0 && draw_chance(d, 60);
+    f.twice = draw_chance(d, 100);
     c.height = f.camera_height > 0 ? f.camera_height : model->height;
     const unsigned pictures = 1U + draw(d, 6);
     c.pictures = pictures;
     draw_rule(d, model, lines, &f.rule);
     const nsk_port port = {&c,         give_memory, give_row,     is_prepared,
                            sees_layer, keeps_row,   hears_answer, hears_trouble};
-    if (nsk_firmware_run(&port, &f) == NSK_OK) {
+    nsk_status status = nsk_firmware_run(&port, &f);
+    demand(status != NSK_OK || !f.twice || model->streamed == 0, "a stream is run twice");
+    if (status == NSK_OK) {
         demand(c.answers + c.troubles == pictures, "a picture without an answer or a trouble");
     }
     for (unsigned i = 0; i < c.taken; i++) {

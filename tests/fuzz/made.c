@@ -146,7 +146,8 @@ static uint32_t window_size(maker *m, const record *r, int axis, uint32_t in) {
     bool usual = draw_chance(m->d, 200) && room >= reach;
     uint32_t most = (in + r->pad[axis] - 1) / r->stride[axis] + 1;
     uint32_t size = usual ? (room - reach) / r->stride[axis] + 1 : most;
-    return size < most ? size : most;
+    size = size < most ? size : most;
+    return size > 1 && draw_chance(m->d, 8) ? size - 1 : size; /* leaves something out */
 }
 
 static shape window_shape(maker *m, const record *r, uint32_t channels) {
@@ -166,7 +167,8 @@ static void draw_groups(maker *m, record *r, uint32_t *outputs) {
 static shape make_conv(maker *m, record *r) {
     uint32_t outputs = draw_size(m->d);
     draw_groups(m, r, &outputs);
-    if (draw_chance(m->d, 3)) { /* more taps than any convolution may have */
+    if (input_of(m, r).channels > 258 &&
+        draw_chance(m->d, 100)) { /* more taps than any convolution may have */
         r->kernel[0] = r->kernel[1] = 255;
         r->dilate[0] = r->dilate[1] = 1;
         r->pad[0] = r->pad[1] = 127;
@@ -396,7 +398,7 @@ static uint32_t join(maker *m, uint32_t left, uint32_t right) {
     }
     m->shapes[whole] = (shape){a->height, a->width, a->channels + b->channels};
     m->slices[left].whole = m->slices[right].whole = whole;
-    m->slices[right].first = a->channels - (draw_chance(m->d, 10) ? 1 : 0);
+    m->slices[right].first = a->channels - (draw_chance(m->d, 30) ? 1 : 0);
     return whole;
 }
 
