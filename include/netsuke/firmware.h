@@ -117,9 +117,9 @@ typedef struct nsk_firmware {
     nsk_rule rule;
 } nsk_firmware;
 
-/* What the loop takes of memory beside the workspace: a word before it and one behind it, that
- * nothing ever writes. */
-enum nsk_guards { NSK_GUARD_BYTES = 8 };
+/* What the loop takes of memory around the workspace: a word before it and one behind it, that
+ * nothing ever writes, and what the rule remembers. */
+enum nsk_loop_memory { NSK_LOOP_BYTES = 8 + (sizeof(nsk_decider) + 3) / 4 * 4 };
 
 /* Runs frames until the camera ends. A frame that cannot be trusted becomes a trouble, not an
  * answer, and clears what the rule remembers but for a hold-off; the next one is a new beginning,

@@ -720,7 +720,7 @@ typedef struct nsk_budget {
     int streamed, band;       /* layers; rows of the frame */
     double ram_lower_bound;   /* of the workspace */
     double ram_camera;        /* what scaling and looking at the camera's pictures hold, and the
-                               * guards beside the workspace */
+                               * loop around the workspace */
     double cycles, seconds, joules; /* a frame; joules negative where the board gives no power */
     /* Where counts on the emulator lie in 19 of 20 cases, as far as the misfits of the cost table
      * tell. */

@@ -250,7 +250,7 @@ static size_t camera_bytes_besides(const sim *s) {
     double looked = p->looks ? (double)nsk_sight_bytes((unsigned)s->width, (unsigned)s->height,
                                                        s->model.channels)
                              : 0.0;
-    return scaled ? (size_t)fmax(held - looked - (double)NSK_GUARD_BYTES, 0.0) : 0;
+    return scaled ? (size_t)fmax(held - looked - (double)NSK_LOOP_BYTES, 0.0) : 0;
 }
 
 static void run_firmware(void *context) {

@@ -384,6 +384,10 @@ static void spoil_guard_behind(bench *b, const nsk_model *m) {
     workspace_of(b, m)[4 + (m->workspace_bytes + 3) / 4 * 4 + 3] ^= 0x80;
 }
 
+static void spoil_decider(bench *b, const nsk_model *m) {
+    workspace_of(b, m)[8 + (m->workspace_bytes + 3) / 4 * 4 + 2] ^= 1;
+}
+
 static void spoil_model(bench *b, const nsk_model *m) {
     (void)b;
     ((nsk_model *)m)->workspace_bytes ^= 0x400;
@@ -412,6 +416,7 @@ static void spoilt_memory_gives_no_answer(void) {
         {spoil_frame, true, NSK_OK, 5, 1, 0},
         {spoil_guard_before, false, NSK_DAMAGED, 2, 0, 1},
         {spoil_guard_behind, false, NSK_DAMAGED, 2, 0, 1},
+        {spoil_decider, false, NSK_OK, 5, 0, 1},
         {spoil_model, false, NSK_DAMAGED, 2, 0, 1},
         {spoil_rule, false, NSK_DAMAGED, 2, 0, 1},
     };

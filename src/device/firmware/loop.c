@@ -12,6 +12,7 @@ typedef struct settled {
     uint8_t *camera; /* a row of the picture */
     uint8_t *frame;  /* what is held of the frame: a row where the model is streamed, else all */
     uint32_t *workspace;
+    nsk_decider *decider;   /* behind the workspace and its guard */
     uint16_t width, height; /* of the picture */
     size_t row_bytes;       /* of the picture's row */
     bool scales;
@@ -22,7 +23,6 @@ typedef struct loop {
     settled is;
     nsk_scaler scaler;
     nsk_sight sight;
-    nsk_decider decider;
     nsk_observer observer;
     uint16_t frames;                   /* since the model was checked */
     bool checks;                       /* on this frame */
@@ -57,38 +57,37 @@ static uint32_t sum_settled(const loop *l) {
     return f->rule.line_of != NULL ? sum ^ sum_of(f->rule.line_of, l->is.model.classes) : sum;
 }
 
-static uint32_t *guard_behind(const loop *l) {
-    return l->is.workspace + (l->is.model.workspace_bytes + 3U) / 4U;
-}
-
 static bool is_settled(const loop *l) {
     if (l->is.firmware->check_every == 0) {
         return true;
     }
     return sum_settled(l) == l->sum_settled && l->is.workspace[-1] == GUARD &&
-           *guard_behind(l) == GUARD;
+           l->is.workspace[(l->is.model.workspace_bytes + 3U) / 4U] == GUARD;
 }
 
 /* Whether it is as it was left. */
 static bool is_remembered(const loop *l) {
     return l->is.firmware->check_every == 0 ||
-           sum_of(&l->decider, sizeof l->decider) == l->sum_decider;
+           sum_of(l->is.decider, sizeof *l->is.decider) == l->sum_decider;
 }
 
 static void leave(loop *l) {
-    l->sum_decider = sum_of(&l->decider, sizeof l->decider);
+    l->sum_decider = sum_of(l->is.decider, sizeof *l->is.decider);
 }
 
 /* ---- the beginning ---- */
 
-/* Guards around it. Memory that is not there shows here, not in some layer's scratch. */
+/* A guard, the workspace, a guard, what the rule remembers. Memory that is not there shows here,
+ * not in some layer's scratch. */
 static void take_workspace(loop *l, bool *good) {
-    const uint32_t bytes = l->is.model.workspace_bytes;
-    l->is.workspace = (uint32_t *)take(l, (bytes + 3U) / 4U * 4U + NSK_GUARD_BYTES, good);
-    if (l->is.workspace != NULL) {
-        *l->is.workspace++ = GUARD;
-        memset(l->is.workspace, 0, bytes);
-        *guard_behind(l) = GUARD;
+    const uint32_t words = (l->is.model.workspace_bytes + 3U) / 4U;
+    const size_t bytes = 4U * (size_t)words + NSK_LOOP_BYTES;
+    uint32_t *memory = (uint32_t *)take(l, bytes, good);
+    if (memory != NULL) {
+        memset(memory, 0, bytes);
+        l->is.workspace = memory + 1;
+        l->is.workspace[-1] = l->is.workspace[words] = GUARD;
+        l->is.decider = (nsk_decider *)(l->is.workspace + words + 1);
     }
 }
 
@@ -231,7 +230,7 @@ static bool agrees(const loop *l, const int8_t *scores) {
 static nsk_trouble answer(loop *l) {
     const nsk_port *port = l->is.port;
     const nsk_firmware *f = l->is.firmware;
-    nsk_decider next = l->decider;
+    nsk_decider next = *l->is.decider;
     nsk_answered a;
     a.model = &l->is.model;
     a.scores = nsk_scores(&l->is.model, l->is.workspace);
@@ -249,7 +248,7 @@ static nsk_trouble answer(loop *l) {
     if (!is_settled(l) || !is_remembered(l)) {
         return NSK_MEMORY_DAMAGED;
     }
-    l->decider = next;
+    *l->is.decider = next;
     leave(l);
     port->answer(port->context, &a);
     return NSK_NO_TROUBLE;
@@ -274,10 +273,10 @@ static nsk_trouble run_frame(loop *l) {
  * may be moving. */
 static void forget(loop *l) {
     if (is_remembered(l)) {
-        nsk_decider_forget(&l->decider);
+        nsk_decider_forget(l->is.decider);
     } else {
-        memset(&l->decider, 0, sizeof l->decider);
-        l->decider.holding = l->is.firmware->rule.hold_off;
+        memset(l->is.decider, 0, sizeof *l->is.decider);
+        l->is.decider->holding = l->is.firmware->rule.hold_off;
     }
     leave(l);
 }

@@ -71,7 +71,7 @@ static double camera_bytes(const nsk_product *p, const nsk_model *model) {
     unsigned width = p->camera_width > 0 ? (unsigned)p->camera_width : model->width;
     unsigned height = p->camera_height > 0 ? (unsigned)p->camera_height : model->height;
     double scaling = (double)width * model->channels + (double)nsk_scaler_bytes(model);
-    return (double)NSK_GUARD_BYTES + (scales(p, model) ? scaling : 0.0) +
+    return (double)NSK_LOOP_BYTES + (scales(p, model) ? scaling : 0.0) +
            (p->looks ? (double)nsk_sight_bytes(width, height, model->channels) : 0.0);
 }
 
