@@ -200,9 +200,9 @@ static bool is_made(const nsk_model *m, unsigned end, uint32_t tensor) {
     const span wanted = span_of(m, tensor);
     const bool made = has_maker(m, tensor);
     uint32_t left = wanted.to - wanted.from;
-    for (unsigned k = end; k-- > m->streamed;) {
+    for (unsigned behind = end; behind > m->streamed; behind--) {
         touched t;
-        look_at(m, k, &t);
+        look_at(m, behind - 1U, &t);
         if (!apart(t.scratch, wanted)) {
             return false;
         }
@@ -216,7 +216,7 @@ static bool is_made(const nsk_model *m, unsigned end, uint32_t tensor) {
             return left == wanted.to - wanted.from || fills(&t.layer);
         }
         uint32_t part = written_by(&t);
-        if (part > left || !writes_alone(m, &t, k + 1, end)) {
+        if (part > left || !writes_alone(m, &t, behind, end)) {
             return false;
         }
         left -= part;

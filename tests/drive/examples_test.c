@@ -86,10 +86,38 @@ static void it_needs_no_heap(void) {
     outcome_clear(&o);
 }
 
+/* The campaign of flipped bits, shortened: a row for each place under each protection, every flip
+ * is in one, and where the model is checked none of its flips makes a wrong action. */
+static void flipped_bits_come_to_a_table(void) {
+    outcome o =
+        drive_for(0, "'%s/nsk-flips' demo/kiln.ini demo/scenes/plain.csv 640", NSK_BINARY_DIR);
+    char **lines = g_strsplit(o.out, "\n", -1);
+    int rows = 0;
+    int flips = 0;
+    for (char **line = lines; *line != NULL; line++) {
+        char **cell = g_strsplit(*line, " | ", -1);
+        bool row = g_strv_length(cell) == 8 && g_ascii_isdigit(cell[2][0]);
+        bool checked =
+            row && strstr(cell[0], "every = 1`") != NULL && strcmp(cell[1], "model") == 0;
+        rows += row;
+        flips += row && strcmp(cell[1], "all") != 0 ? (int)g_ascii_strtoll(cell[2], NULL, 10) : 0;
+        CU_ASSERT(!checked || g_str_has_prefix(cell[7], "0.000 %"));
+        g_strfreev(cell);
+    }
+    CU_ASSERT_EQUAL(rows, 20);
+    CU_ASSERT_EQUAL(flips, 640);
+    g_strfreev(lines);
+    outcome_clear(&o);
+    o = drive_for(2, "'%s/nsk-flips' demo/kiln.ini nowhere.csv 640", NSK_BINARY_DIR);
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.err, "nowhere.csv: No such file"));
+    outcome_clear(&o);
+}
+
 CU_TestInfo example_tests[] = {
     {"quantising in process", quantising_in_process},
     {"both build against an installed copy", against_an_installed_copy},
     {"one frame, one decision, the same scores", one_frame_one_decision},
     {"no heap", it_needs_no_heap},
+    {"flipped bits come to a table", flipped_bits_come_to_a_table},
     CU_TEST_INFO_NULL,
 };

@@ -184,9 +184,10 @@ static void flip(camera *c) {
 static nsk_row give_row(void *context, uint8_t *to, size_t bytes, unsigned y) {
     camera *c = context;
     uint8_t way = draw_byte(c->d);
-    if (y == 0 && c->pictures-- == 0) {
+    if (y == 0 && c->pictures == 0) {
         return NSK_ROW_END;
     }
+    c->pictures -= y == 0;
     if (way < 2) {
         return way == 0 ? NSK_ROW_LATE : NSK_ROW_CUT;
     }

@@ -195,12 +195,21 @@ static void add_row(const nsk_scaler *s, const uint8_t *row, uint32_t *const sum
     }
 }
 
+/* Rows from `origin` on; those above it wrap on purpose, to ones far below. */
+#if defined(__clang__)
+__attribute__((no_sanitize("unsigned-integer-overflow")))
+#endif
+static inline uint32_t
+rows_from(uint32_t origin, uint32_t row) {
+    return row - origin;
+}
+
 void nsk_scaler_put(nsk_scaler *s, const uint8_t *row) {
     const axis down = axis_of(s, DOWN);
     uint32_t *sums[2] = {NULL, NULL};
     uint32_t times[2] = {0, 0};
     unsigned found = 0;
-    const uint32_t y = (uint32_t)s->put++ - s->top;
+    const uint32_t y = rows_from(s->top, s->put++);
     const uint32_t next = s->taken > s->to_top ? (uint32_t)s->taken - s->to_top : 0U;
     for (uint32_t i = next; i < next + 2U && i < down.to; i++) {
         const taps t = taps_of(&down, i);
@@ -230,7 +239,7 @@ static void finish(const nsk_scaler *s, uint32_t i, uint32_t total, uint8_t *to)
 
 bool nsk_scaler_take(nsk_scaler *s, uint8_t *row) {
     const nsk_model *m = s->model;
-    const uint32_t i = (uint32_t)s->taken - s->to_top;
+    const uint32_t i = rows_from(s->to_top, s->taken);
     const bool inside = s->taken >= s->to_top && i < s->to[DOWN];
     const axis down = axis_of(s, DOWN);
     taps t = {0, 0, 1};
