@@ -113,7 +113,7 @@ static void print_parts(const cli_job *job, const nsk_budget *u) {
            cli_bytes(u->flash_model, text[0]), cli_bytes(u->flash_code, text[1]),
            cli_bytes(u->flash_loop, text[2]));
     if (u->ram_camera > 0.0) {
-        printf("ram      %s for the camera's pictures, and\n         ",
+        printf("ram      %s for the camera's pictures and the loop,\n         ",
                cli_bytes(u->ram_camera, text[0]));
     } else {
         printf("ram      ");
