@@ -12,7 +12,6 @@
 /* Sums over all images, of one layer's output by channel. */
 typedef struct sums {
     double signal, built_up, alone;
-    double low, high; /* outputs at the ends of the levels that they may take */
     double count;
     int64_t levels[256];
     double *channel_signal, *channel_error;
@@ -26,6 +25,7 @@ typedef struct drifter {
     nsk_pass *pass;
     uint8_t *frame;
     int8_t *workspace, *trial; /* of the run; of one layer by itself */
+    int8_t *levels;            /* of one tensor, in the float network's order */
     sums *sums;                /* one a layer */
 } drifter;
 
@@ -46,23 +46,41 @@ static const float *values_of(const drifter *d, int tensor, const nsk_value **va
     return fits ? nsk_pass_value(d->pass, t->value) : NULL;
 }
 
-static double number_of(const nsk_tensor *t, int level) {
-    float scale;
-    memcpy(&scale, &t->scale_bits, sizeof scale);
-    return (double)scale * (level - t->zero);
+static nsk_scale scale_of(const nsk_tensor *t) {
+    nsk_scale s = {.zero = t->zero};
+    memcpy(&s.scale, &t->scale_bits, sizeof s.scale);
+    return s;
+}
+
+/* Where an element stands from the tensor's place on, and its channel. */
+static inline size_t place_in(const nsk_tensor *t, const nsk_planes *p, size_t plane, size_t at,
+                              size_t *channel) {
+    if (p->planes == t->channels) {
+        *channel = plane;
+        return at * t->step + plane;
+    }
+    size_t place = at * p->planes + plane;
+    *channel = place % t->channels;
+    return nsk_element_place(t, (uint32_t)place);
 }
 
 /* Writes a tensor's float values, rounded to its levels, at its place. */
 static bool put_values(const drifter *d, int tensor, const nsk_tensor *at, int8_t *workspace) {
     const nsk_value *value;
     const float *x = values_of(d, tensor, &value);
-    float scale;
-    memcpy(&scale, &at->scale_bits, sizeof scale);
-    for (size_t i = 0; x != NULL && i < nsk_value_count(value); i++) {
-        workspace[at->place + (uint32_t)nsk_plain_place(value, i)] =
-            (int8_t)nsk_level_of((double)x[i], (nsk_scale){scale, at->zero});
+    if (x == NULL) {
+        return false;
     }
-    return x != NULL;
+    const nsk_planes p = nsk_plain_planes(value);
+    nsk_levels_of(x, p.planes * p.each, scale_of(at), d->levels);
+    const int8_t *from = d->levels;
+    for (size_t plane = 0; plane < p.planes; plane++) {
+        int8_t *to = workspace + at->place + plane;
+        for (size_t i = 0; i < p.each; i++) {
+            to[i * p.planes] = *from++;
+        }
+    }
+    return true;
 }
 
 /* Adds what a layer's output, standing in `workspace`, differs by from the float network's. */
@@ -70,20 +88,22 @@ static void add_built_up(const drifter *d, int layer, const nsk_layer *l, const 
     sums *s = &d->sums[layer];
     const nsk_value *value;
     const float *x = values_of(d, nsk_low_layer_at(d->lowered, layer)->out, &value);
-    for (size_t i = 0; x != NULL && i < nsk_value_count(value); i++) {
-        uint32_t place = (uint32_t)nsk_plain_place(value, i);
-        int level = workspace[l->out.place + nsk_element_place(&l->out, place)];
-        double error = number_of(&l->out, level) - (double)x[i];
-        double signal = (double)x[i] * (double)x[i];
-        s->signal += signal;
-        s->built_up += error * error;
-        s->channel_signal[place % l->out.channels] += signal;
-        s->channel_error[place % l->out.channels] += error * error;
-        s->low += level == l->low;
-        s->high += level == l->high;
-        s->levels[level + 128]++;
-        s->count++;
+    const nsk_planes p = x != NULL ? nsk_plain_planes(value) : (nsk_planes){0, 0};
+    const nsk_scale scale = scale_of(&l->out);
+    for (size_t plane = 0; plane < p.planes; plane++) {
+        for (size_t i = 0; i < p.each; i++, x++) {
+            size_t channel;
+            int level = workspace[l->out.place + place_in(&l->out, &p, plane, i, &channel)];
+            double error = (double)scale.scale * (level - scale.zero) - (double)*x;
+            double signal = (double)*x * (double)*x;
+            s->signal += signal;
+            s->built_up += error * error;
+            s->channel_signal[channel] += signal;
+            s->channel_error[channel] += error * error;
+            s->levels[level + 128]++;
+        }
     }
+    s->count += (double)(p.planes * p.each);
 }
 
 static void add_alone(const drifter *d, int layer) {
@@ -98,11 +118,15 @@ static void add_alone(const drifter *d, int layer) {
         return;
     }
     nsk_layer_run(d->model, (unsigned)layer, &l, d->trial, NULL);
-    for (size_t i = 0; i < nsk_value_count(value); i++) {
-        uint32_t place = nsk_element_place(&l.out, (uint32_t)nsk_plain_place(value, i));
-        int level = d->trial[l.out.place + place];
-        double error = number_of(&l.out, level) - (double)x[i];
-        d->sums[layer].alone += error * error;
+    const nsk_planes p = nsk_plain_planes(value);
+    const nsk_scale scale = scale_of(&l.out);
+    for (size_t plane = 0; plane < p.planes; plane++) {
+        for (size_t i = 0; i < p.each; i++, x++) {
+            size_t channel;
+            int level = d->trial[l.out.place + place_in(&l.out, &p, plane, i, &channel)];
+            double error = (double)scale.scale * (level - scale.zero) - (double)*x;
+            d->sums[layer].alone += error * error;
+        }
     }
 }
 
@@ -154,8 +178,8 @@ static void conclude(const drifter *d, int layer, nsk_drift_layer *to) {
     to->measured = s->count > 0.0;
     to->sqnr_db = decibels(s->signal, s->built_up);
     to->alone_db = isnan(s->alone) ? NAN : decibels(s->signal, s->alone);
-    to->at_low = s->low / fmax(s->count, 1.0);
-    to->at_high = s->high / fmax(s->count, 1.0);
+    to->at_low = (double)s->levels[l.low + 128] / fmax(s->count, 1.0);
+    to->at_high = (double)s->levels[l.high + 128] / fmax(s->count, 1.0);
     to->levels = most_of_levels(s);
     to->worst_channel = 0;
     to->worst_channel_db = INFINITY;
@@ -191,27 +215,88 @@ static void free_sums(sums *all, int layers) {
     g_free(all);
 }
 
-static bool run_images(drifter *d, int count, nsk_progress progress, void *context,
-                       nsk_error *error) {
-    d->pass = nsk_pass_new(d->network->graph, error);
-    if (d->pass == NULL) {
-        return false;
+/* Adds one picture's sums to those of all, and clears them. */
+static void add_sums(const nsk_model *model, sums *all, sums *one) {
+    for (unsigned i = 0; i < model->layers; i++) {
+        nsk_layer l;
+        nsk_layer_decode(model, i, &l);
+        all[i].signal += one[i].signal;
+        all[i].built_up += one[i].built_up;
+        all[i].alone += one[i].alone;
+        all[i].count += one[i].count;
+        one[i].signal = one[i].built_up = one[i].alone = one[i].count = 0.0;
+        for (int k = 0; k < 256; k++) {
+            all[i].levels[k] += one[i].levels[k];
+            one[i].levels[k] = 0;
+        }
+        for (int c = 0; c < l.out.channels; c++) {
+            all[i].channel_signal[c] += one[i].channel_signal[c];
+            all[i].channel_error[c] += one[i].channel_error[c];
+            one[i].channel_signal[c] = one[i].channel_error[c] = 0.0;
+        }
     }
-    bool good = true;
+}
+
+static size_t largest_value(const nsk_graph *graph) {
+    size_t most = 1;
+    for (int i = 0; i < (int)graph->values->len; i++) {
+        const nsk_value *v = nsk_graph_value(graph, i);
+        most = v->shaped ? MAX(most, nsk_value_count(v)) : most;
+    }
+    return most;
+}
+
+/* One thread's means; false and an error where they cannot be had. */
+static bool begin(drifter *d, const drifter *like, nsk_error *error) {
+    *d = *like;
+    d->pass = nsk_pass_new(d->network->graph, error);
     d->frame = g_malloc(nsk_images_frame_bytes(d->images));
     d->workspace = g_malloc0(d->model->workspace_bytes);
     d->trial = g_malloc0(d->model->workspace_bytes);
+    d->levels = g_malloc(largest_value(d->network->graph));
     d->sums = new_sums(d->model);
-    for (int i = 0; i < count && good; i++) {
-        good = run_image(d, i, error);
-        if (progress != NULL) {
-            progress(context, i + 1, count);
-        }
+    return d->pass != NULL;
+}
+
+static void end(drifter *d) {
+    if (d->pass != NULL) {
+        nsk_pass_free(d->pass);
     }
-    nsk_pass_free(d->pass);
     g_free(d->frame);
     g_free(d->workspace);
     g_free(d->trial);
+    g_free(d->levels);
+    free_sums(d->sums, d->model->layers);
+}
+
+/* Pictures by all threads; their sums are added in the pictures' order, so that they are the same
+ * each time. */
+static bool run_images(const drifter *all, int count, nsk_progress progress, void *context,
+                       nsk_error *error) {
+    bool good = true;
+    int done = 0;
+#pragma omp parallel
+    {
+        drifter d;
+        nsk_error trouble = {.text = ""};
+        bool mine = begin(&d, all, &trouble);
+#pragma omp for ordered schedule(static, 1)
+        for (int i = 0; i < count; i++) {
+            mine = mine && run_image(&d, i, &trouble);
+#pragma omp ordered
+            {
+                if (!mine && good) {
+                    *error = trouble;
+                }
+                good = good && mine;
+                add_sums(d.model, all->sums, d.sums);
+                if (good && progress != NULL) {
+                    progress(context, ++done, count);
+                }
+            }
+        }
+        end(&d);
+    }
     return good;
 }
 
@@ -231,7 +316,11 @@ nsk_drift *nsk_drift_measure(const nsk_network *network, const nsk_model_file *f
         return NULL;
     }
     nsk_drift *result = NULL;
-    drifter d = {.network = network, .model = &model, .lowered = lowered, .images = images};
+    drifter d = {.network = network,
+                 .model = &model,
+                 .lowered = lowered,
+                 .images = images,
+                 .sums = new_sums(&model)};
     if (lowered->layers->len != model.layers) {
         nsk_fail(error, "the model was not made from this network");
     } else if (run_images(&d, nsk_images_count(images), progress, context, error)) {
@@ -243,9 +332,7 @@ nsk_drift *nsk_drift_measure(const nsk_network *network, const nsk_model_file *f
             conclude(&d, i, &result->layer[i]);
         }
     }
-    if (d.sums != NULL) {
-        free_sums(d.sums, model.layers);
-    }
+    free_sums(d.sums, model.layers);
     nsk_lowered_free(lowered);
     return result;
 }

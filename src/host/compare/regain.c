@@ -21,8 +21,8 @@ static void round_value(const void *context, int value, float *numbers, size_t c
     const way *w = context;
     const nsk_value *v = nsk_graph_value(w->network->graph, value);
     const nsk_scale s = {v->pinned_scale, v->pinned_zero};
-    for (size_t i = 0; v->pinned && value != w->whole && i < count; i++) {
-        numbers[i] = s.scale * (float)(nsk_level_of((double)numbers[i], s) - s.zero);
+    if (v->pinned && value != w->whole) {
+        nsk_round_to_levels(numbers, count, s);
     }
 }
 

@@ -16,9 +16,7 @@ typedef struct splitter {
 static void round_input(const splitter *s, const nsk_runner *r) {
     float *x = nsk_pass_input(r->pass);
     const nsk_value *value = nsk_graph_value(r->network->graph, r->network->graph->input);
-    for (size_t i = 0; i < nsk_value_count(value); i++) {
-        x[i] = s->input.scale * (float)(nsk_level_of((double)x[i], s->input) - s->input.zero);
-    }
+    nsk_round_to_levels(x, nsk_value_count(value), s->input);
 }
 
 static bool is_right(const nsk_runner *r, int image) {

@@ -39,6 +39,10 @@ typedef struct nsk_integer_layer {
 nsk_scale nsk_scale_of(nsk_range range);
 /* The level of a value; what is no number gets that of zero. */
 int nsk_level_of(double value, nsk_scale scale);
+/* The same for many: levels.c. */
+void nsk_levels_of(const float *numbers, size_t count, nsk_scale scale, int8_t *levels);
+/* Each to its level and back. */
+void nsk_round_to_levels(float *numbers, size_t count, nsk_scale scale);
 /* The multiplier of one output channel: the least at which the largest weight is within 127 and
  * sums and bias within what the device holds. It makes the scale of the weights, multiplier x out /
  * in; and the level of a weight at that. */

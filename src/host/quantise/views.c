@@ -43,6 +43,13 @@ int32_t nsk_plain_place(const nsk_value *v, size_t element) {
     return (int32_t)(element % plane * (size_t)v->dims[1] + element / plane);
 }
 
+nsk_planes nsk_plain_planes(const nsk_value *v) {
+    bool picture = is_picture(v);
+    nsk_planes p = {picture ? (size_t)v->dims[1] : 1,
+                    picture ? (size_t)(v->dims[2] * v->dims[3]) : nsk_value_count(v)};
+    return p;
+}
+
 /* ---- tensors and layers ---- */
 
 int nsk_low_tensor_add(nsk_lowering *l, const nsk_node *node, int value, int64_t height,

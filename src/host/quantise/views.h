@@ -25,6 +25,11 @@ typedef struct nsk_lowering {
 bool nsk_plain_layout(const nsk_value *value, nsk_low_tensor *layout);
 /* Where an element of the value stands in it. */
 int32_t nsk_plain_place(const nsk_value *value, size_t element);
+/* The same without a division: element plane * each + at stands at place at * planes + plane. */
+typedef struct nsk_planes {
+    size_t planes, each;
+} nsk_planes;
+nsk_planes nsk_plain_planes(const nsk_value *value);
 
 /* A new tensor of the value's plain layout, and the value's view of it; NSK_NONE and an error that
  * names the node where there can be none. */
