@@ -70,7 +70,7 @@ typedef struct run {
     uint8_t *memory[MOST_MEMORIES];
     size_t memory_bytes[MOST_MEMORIES];
     int memories;
-    uint8_t *stack_top; /* what lies below is the loop's */
+    uintptr_t stack_top; /* what lies below is the loop's */
     action actions[2 * PICTURES];
     int action_count;
     bool told;
@@ -86,6 +86,9 @@ static void flip_memory(run *r) {
     size_t all = 0;
     for (int i = 0; i < r->memories; i++) {
         all += r->memory_bytes[i];
+    }
+    if (all == 0) {
+        return;
     }
     size_t at = (size_t)random_below(&r->random, (int)all);
     int which = 0;
@@ -118,7 +121,7 @@ static void flip(run *r) {
             flip_memory(r);
             break;
         case ON_STACK:
-            flip_bit(r, low, (size_t)(r->stack_top - low));
+            flip_bit(r, low, (size_t)(r->stack_top - (uintptr_t)low));
             break;
         default:
             flip_tables(r);
@@ -188,7 +191,9 @@ static void run_loop(run *r) {
                            .layer_done = is_done,
                            .answer = hear_answer,
                            .trouble = hear_trouble};
-    r->stack_top = &here;
+    /* only how far the stack reaches is taken of it, while this function runs */
+    // cppcheck-suppress autoVariables
+    r->stack_top = (uintptr_t)&here;
     nsk_status status;
     do {
         r->memories = 0;

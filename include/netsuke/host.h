@@ -73,8 +73,8 @@ typedef struct nsk_product {
     int camera_width, camera_height; /* pixels of the camera's picture; 0: the model's */
     int check_every;                 /* frames, as in nsk_firmware */
     bool looks, twice;               /* as there */
-    double battery; /* joules; 0: none */
-    double awake;   /* share of the time in which frames are taken, 0..1 */
+    double battery;                  /* joules; 0: none */
+    double awake;                    /* share of the time in which frames are taken, 0..1 */
 } nsk_product;
 
 /* Whether the first layers run while the frame's rows come in, and hold only the rows that are

@@ -66,8 +66,9 @@ GString *nsk_firmware_source(const nsk_handed_network *n, const nsk_model *model
         "    },\n"
         "};\n",
         n->name, n->name, n->name, f.camera_width, f.camera_height, f.check_every,
-        f.looks ? "true" : "false", f.twice ? "true" : "false", f.rule.threshold, f.rule.margin, f.rule.frames, f.rule.window,
-        f.rule.hold_off, f.rule.line_count, f.rule.resting, UINT16_MAX, lines);
+        f.looks ? "true" : "false", f.twice ? "true" : "false", f.rule.threshold, f.rule.margin,
+        f.rule.frames, f.rule.window, f.rule.hold_off, f.rule.line_count, f.rule.resting,
+        UINT16_MAX, lines);
     g_free(lines);
     return text;
 }

@@ -134,8 +134,8 @@ static bool read_header(const uint8_t *bytes, size_t size, nsk_array *array, siz
 }
 
 bool nsk_array_of(const uint8_t *bytes, size_t size, nsk_array *array, nsk_error *error) {
-    size_t start;
-    size_t whole;
+    size_t start = 0;
+    size_t whole = 0;
     if (!read_header(bytes, size, array, &start, &whole, error)) {
         return false;
     }
@@ -199,7 +199,7 @@ static bool unpack_to(int file, gzFile packed, nsk_error *error) {
     enum { CHUNK = 1 << 17 }; /* more than any header */
     uint8_t *chunk = g_malloc(CHUNK);
     nsk_array array;
-    size_t start;
+    size_t start = 0;
     size_t whole = 0;
     size_t total = 0;
     int count = gzread(packed, chunk, CHUNK);
