@@ -80,7 +80,7 @@ demo-train-variants: all demo-data
 	    --check $(IMAGES)/held-out-64 demo/training-64 demo/variants/$$name.onnx || exit 1; done; done
 
 check: unit sanitise
-	@$(MAKE) --no-print-directory fuzz FUZZ_SECONDS=3
+	@$(MAKE) --no-print-directory fuzz FUZZ_SECONDS=2
 	@$(MAKE) --no-print-directory fuzz-coverage
 	@$(MAKE) --no-print-directory lint
 
@@ -106,7 +106,7 @@ sanitise: demo-data
 	@cmake --build $(BUILD)-sanitise -j $(JOBS) --target nsk-tests -- --no-print-directory -s
 	@cd $(BUILD)-sanitise && OMP_WAIT_POLICY=passive ctest -j $(JOBS) --output-on-failure
 
-# Each fuzz target for FUZZ_SECONDS; `make check` gives each three.
+# Each fuzz target for FUZZ_SECONDS; `make check` gives each two.
 FUZZ_SECONDS := 60
 fuzz: demo-data
 	@scripts/dependencies check
