@@ -93,6 +93,7 @@ static void losses_are_judged(void) {
         {24, 24, 0, 0, INFINITY, NSK_HOLDS, "0.00 points lost"},
         {1000, 510, 3, 3, INFINITY, NSK_HOLDS, "float 51.00 %"}, /* a bad one, but not hopeless */
         {1000, 400, 3, 3, 1.0, NSK_BROKEN, "no better than always to say 'a'"},
+        {1000, 500, 3, 3, 1.0, NSK_BROKEN, "no better than always to say 'a'"},
         {1000, 0, 0, 0, 1.0, NSK_BROKEN, "right on 0.00 %"},
     };
     for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
