@@ -75,6 +75,12 @@ static double camera_bytes(const nsk_product *p, const nsk_model *model) {
            (p->looks ? (double)nsk_sight_bytes(width, height, model->channels) : 0.0);
 }
 
+/* Looks at the model: before a frame is taken, before its answer is given, and once more where it
+ * is run a second time. */
+static double checks_of(const nsk_product *p) {
+    return p->twice ? 3.0 : 2.0;
+}
+
 /* The camera's picture and the model's bytes. */
 static bool add_around(nsk_budget *b, const nsk_model *model, const nsk_product *p, tally *t,
                        nsk_error *error) {
@@ -88,8 +94,8 @@ static bool add_around(nsk_budget *b, const nsk_model *model, const nsk_product 
         (p->check_every > 0 && !add_cost(t, "check", &check, &b->check, error))) {
         return false;
     }
-    if (p->check_every > 0) { /* before a frame is taken, and before its answer is given */
-        double share = 2.0 / p->check_every;
+    if (p->check_every > 0) {
+        double share = checks_of(p) / p->check_every;
         t->cycles += b->check.cycles * (share - 1.0);
         b->check.instructions *= share;
         b->check.cycles *= share;
@@ -107,12 +113,16 @@ static bool add_around(nsk_budget *b, const nsk_model *model, const nsk_product 
 }
 
 /* Between two calls that can feed a watchdog lies a layer, or the preparation of a frame with what
- * is done to the camera's rows, or what comes behind the last layer. A streamed layer is counted
- * whole, though it is done in pieces. */
+ * is done to the camera's rows, or what comes behind the last layer: a look at the model, and, for
+ * the second run, preparation and the first layer. A streamed layer is counted whole, though it is
+ * done in pieces. */
 static double longest_apart(const nsk_budget *b, const nsk_product *product) {
-    const int every = product != NULL ? product->check_every : 0;
-    double once = every > 0 ? b->check.cycles * every / 2.0 : 0.0;
+    double once =
+        product != NULL ? b->check.cycles * product->check_every / checks_of(product) : 0.0;
     double most = b->preparation.cycles + b->scaling.cycles + b->sight.cycles + once;
+    if (product != NULL && product->twice) {
+        most = fmax(most, once + b->preparation.cycles + b->layer[0].cycles);
+    }
     for (int i = 0; i < b->layers; i++) {
         most = fmax(most, b->layer[i].cycles + once);
     }
