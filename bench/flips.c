@@ -5,7 +5,6 @@
  * [firmware] protects. The same seed, the same flips. */
 #define _GNU_SOURCE /* for mprotect and anonymous memory */
 #include <glib.h>
-#include <math.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -297,17 +296,6 @@ static void run_all(const campaign *c, int flips, counts *sum) {
     munmap(shared, sizeof *shared * (size_t)workers);
 }
 
-/* Wilson's interval at 95 %: E. B. Wilson, Probable inference, the law of succession, and
- * statistical inference, JASA 22 (1927). */
-static void wilson(int k, int n, double *low, double *high) {
-    const double z = 1.96;
-    double share = (double)k / n;
-    double middle = (share + z * z / (2.0 * n)) / (1.0 + z * z / n);
-    double half = z * sqrt(share * (1.0 - share) / n + z * z / (4.0 * n * n)) / (1.0 + z * z / n);
-    *low = fmax(middle - half, 0.0);
-    *high = middle + half;
-}
-
 static void print_row(const char *protection_name, const char *place, const int *of) {
     int all = 0;
     for (int o = 0; o < OUTCOMES; o++) {
@@ -315,7 +303,7 @@ static void print_row(const char *protection_name, const char *place, const int 
     }
     double low;
     double high;
-    wilson(of[WRONG], all, &low, &high);
+    nsk_share_interval(of[WRONG], all, &low, &high);
     printf("| %s | %s | %d | %.2f %% | %.2f %% | %.2f %% | %.2f %% | %.3f %% (%.3f to %.3f) |\n",
            protection_name, place, all, 100.0 * of[HARMLESS] / all, 100.0 * of[TOLD] / all,
            100.0 * of[STOPPED] / all, 100.0 * of[MISSED] / all, 100.0 * of[WRONG] / all,
