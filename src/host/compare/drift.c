@@ -2,12 +2,12 @@
 #include <math.h>
 #include <string.h>
 
+#include "compare/runner.h"
 #include "device/layer.h"
 #include "float/forward.h"
 #include "quantise/check.h"
 #include "quantise/integer.h"
 #include "quantise/lowering.h"
-#include "quantise/observe.h"
 
 /* Sums over all images, of one layer's output by channel. */
 typedef struct sums {
@@ -17,33 +17,41 @@ typedef struct sums {
     double *channel_signal, *channel_error;
 } sums;
 
-typedef struct drifter {
+/* What all threads share. */
+typedef struct drift_run {
     const nsk_network *network;
     const nsk_model *model;
     const nsk_lowered *lowered;
-    const nsk_images *images;
-    nsk_pass *pass;
-    uint8_t *frame;
-    int8_t *workspace, *trial; /* of the run; of one layer by itself */
-    int8_t *levels;            /* of one tensor, in the float network's order */
-    sums *sums;                /* one a layer */
+    size_t largest; /* elements of a value */
+    sums *all;      /* one a layer */
+    sums **waiting; /* of each picture that is done and whose turn has not come */
+    int next;       /* picture whose turn it is */
+} drift_run;
+
+/* One picture. */
+typedef struct drifter {
+    const drift_run *run;
+    const nsk_runner *runner;
+    int8_t *trial;  /* workspace of one layer by itself */
+    int8_t *levels; /* of one tensor, in the float network's order */
+    sums *sums;     /* one a layer */
 } drifter;
 
 /* A tensor's values in the float network, element by element in the device's order; NULL where it
  * holds them in an order of its own. */
 static const float *values_of(const drifter *d, int tensor, const nsk_value **value) {
-    const nsk_low_tensor *t = nsk_low_tensor_at(d->lowered, tensor);
+    const nsk_low_tensor *t = nsk_low_tensor_at(d->run->lowered, tensor);
     if (t->value == NSK_NONE) {
         return NULL;
     }
-    *value = nsk_graph_value(d->network->graph, t->value);
+    *value = nsk_graph_value(d->run->network->graph, t->value);
     nsk_low_tensor plain;
     bool fits =
         nsk_plain_layout(*value, &plain) &&
         ((plain.height == t->height && plain.width == t->width) ||
          (t->height == 1 && t->width == 1)) &&
         nsk_value_count(*value) == (size_t)t->height * (size_t)t->width * (size_t)t->channels;
-    return fits ? nsk_pass_value(d->pass, t->value) : NULL;
+    return fits ? nsk_pass_value(d->runner->pass, t->value) : NULL;
 }
 
 static nsk_scale scale_of(const nsk_tensor *t) {
@@ -87,7 +95,7 @@ static bool put_values(const drifter *d, int tensor, const nsk_tensor *at, int8_
 static void add_built_up(const drifter *d, int layer, const nsk_layer *l, const int8_t *workspace) {
     sums *s = &d->sums[layer];
     const nsk_value *value;
-    const float *x = values_of(d, nsk_low_layer_at(d->lowered, layer)->out, &value);
+    const float *x = values_of(d, nsk_low_layer_at(d->run->lowered, layer)->out, &value);
     const nsk_planes p = x != NULL ? nsk_plain_planes(value) : (nsk_planes){0, 0};
     const nsk_scale scale = scale_of(&l->out);
     for (size_t plane = 0; plane < p.planes; plane++) {
@@ -107,17 +115,17 @@ static void add_built_up(const drifter *d, int layer, const nsk_layer *l, const 
 }
 
 static void add_alone(const drifter *d, int layer) {
-    const nsk_low_layer *low = nsk_low_layer_at(d->lowered, layer);
+    const nsk_low_layer *low = nsk_low_layer_at(d->run->lowered, layer);
     const nsk_value *value;
     nsk_layer l;
-    nsk_layer_decode(d->model, (unsigned)layer, &l);
+    nsk_layer_decode(d->run->model, (unsigned)layer, &l);
     const float *x = values_of(d, low->out, &value);
     if (x == NULL || !put_values(d, low->in, &l.in, d->trial) ||
         (l.has_second && !put_values(d, low->second, &l.second, d->trial))) {
         d->sums[layer].alone = NAN;
         return;
     }
-    nsk_layer_run(d->model, (unsigned)layer, &l, d->trial, NULL);
+    nsk_layer_run(d->run->model, (unsigned)layer, &l, d->trial, NULL);
     const nsk_planes p = nsk_plain_planes(value);
     const nsk_scale scale = scale_of(&l.out);
     for (size_t plane = 0; plane < p.planes; plane++) {
@@ -134,18 +142,8 @@ static void after_layer(void *context, const nsk_model *model, unsigned layer) {
     const drifter *d = context;
     nsk_layer l;
     nsk_layer_decode(model, layer, &l);
-    add_built_up(d, (int)layer, &l, d->workspace);
+    add_built_up(d, (int)layer, &l, d->runner->workspace);
     add_alone(d, (int)layer);
-}
-
-static bool run_image(drifter *d, int image, nsk_error *error) {
-    const nsk_observer observer = {NULL, after_layer, d};
-    if (!nsk_observe_image(d->network->graph, d->pass, d->images, image, d->frame, error)) {
-        return false;
-    }
-    nsk_prepare(d->model, d->frame, (size_t)d->model->width * d->model->channels, d->workspace);
-    nsk_run(d->model, d->workspace, &observer);
-    return true;
 }
 
 /* ---- what comes of it ---- */
@@ -170,8 +168,8 @@ static int most_of_levels(const sums *s) {
     return least;
 }
 
-static void conclude(const drifter *d, int layer, nsk_drift_layer *to) {
-    const sums *s = &d->sums[layer];
+static void conclude(const drift_run *d, int layer, nsk_drift_layer *to) {
+    const sums *s = &d->all[layer];
     nsk_layer l;
     nsk_layer_decode(d->model, (unsigned)layer, &l);
     to->name = g_strdup(nsk_layer_name(d->model, (unsigned)layer));
@@ -215,8 +213,7 @@ static void free_sums(sums *all, int layers) {
     g_free(all);
 }
 
-/* Adds one picture's sums to those of all, and clears them. */
-static void add_sums(const nsk_model *model, sums *all, sums *one) {
+static void add_sums(const nsk_model *model, sums *all, const sums *one) {
     for (unsigned i = 0; i < model->layers; i++) {
         nsk_layer l;
         nsk_layer_decode(model, i, &l);
@@ -224,15 +221,12 @@ static void add_sums(const nsk_model *model, sums *all, sums *one) {
         all[i].built_up += one[i].built_up;
         all[i].alone += one[i].alone;
         all[i].count += one[i].count;
-        one[i].signal = one[i].built_up = one[i].alone = one[i].count = 0.0;
         for (int k = 0; k < 256; k++) {
             all[i].levels[k] += one[i].levels[k];
-            one[i].levels[k] = 0;
         }
         for (int c = 0; c < l.out.channels; c++) {
             all[i].channel_signal[c] += one[i].channel_signal[c];
             all[i].channel_error[c] += one[i].channel_error[c];
-            one[i].channel_signal[c] = one[i].channel_error[c] = 0.0;
         }
     }
 }
@@ -246,57 +240,47 @@ static size_t largest_value(const nsk_graph *graph) {
     return most;
 }
 
-/* One thread's means; false and an error where they cannot be had. */
-static bool begin(drifter *d, const drifter *like, nsk_error *error) {
-    *d = *like;
-    d->pass = nsk_pass_new(d->network->graph, error);
-    d->frame = g_malloc(nsk_images_frame_bytes(d->images));
-    d->workspace = g_malloc0(d->model->workspace_bytes);
-    d->trial = g_malloc0(d->model->workspace_bytes);
-    d->levels = g_malloc(largest_value(d->network->graph));
-    d->sums = new_sums(d->model);
-    return d->pass != NULL;
-}
-
-static void end(drifter *d) {
-    if (d->pass != NULL) {
-        nsk_pass_free(d->pass);
-    }
-    g_free(d->frame);
-    g_free(d->workspace);
-    g_free(d->trial);
-    g_free(d->levels);
-    free_sums(d->sums, d->model->layers);
-}
-
-/* Pictures by all threads; their sums are added in the pictures' order, so that they are the same
- * each time. */
-static bool run_images(const drifter *all, int count, nsk_progress progress, void *context,
-                       nsk_error *error) {
-    bool good = true;
-    int done = 0;
-#pragma omp parallel
+/* Sums are added in the pictures' order, whichever is done first, so that they are the same each
+ * time. */
+static void take_turn(drift_run *d, int image, sums *sums_of_image, int count) {
+#pragma omp critical(nsk_drift_turn)
     {
-        drifter d;
-        nsk_error trouble = {.text = ""};
-        bool mine = begin(&d, all, &trouble);
-#pragma omp for ordered schedule(static, 1)
-        for (int i = 0; i < count; i++) {
-            mine = mine && run_image(&d, i, &trouble);
-#pragma omp ordered
-            {
-                if (!mine && good) {
-                    *error = trouble;
-                }
-                good = good && mine;
-                add_sums(d.model, all->sums, d.sums);
-                if (good && progress != NULL) {
-                    progress(context, ++done, count);
-                }
-            }
+        d->waiting[image] = sums_of_image;
+        for (; d->next < count && d->waiting[d->next] != NULL; d->next++) {
+            add_sums(d->model, d->all, d->waiting[d->next]);
+            free_sums(d->waiting[d->next], d->model->layers);
+            d->waiting[d->next] = NULL;
         }
-        end(&d);
     }
+}
+
+static bool run_image(const nsk_runner *r, int image, void *context, nsk_error *error) {
+    drift_run *run = context;
+    const nsk_model *m = run->model;
+    drifter d = {run, r, g_malloc0(m->workspace_bytes), g_malloc(run->largest), new_sums(m)};
+    const nsk_observer observer = {NULL, after_layer, &d};
+    (void)error;
+    nsk_runner_float(r);
+    nsk_prepare(m, r->frame, (size_t)m->width * m->channels, r->workspace);
+    nsk_run(m, r->workspace, &observer);
+    g_free(d.trial);
+    g_free(d.levels);
+    take_turn(run, image, d.sums, nsk_images_count(r->images));
+    return true;
+}
+
+static bool run_images(drift_run *d, const nsk_images *images, nsk_progress progress, void *context,
+                       nsk_error *error) {
+    int count = nsk_images_count(images);
+    d->waiting = g_new0(sums *, count);
+    bool good =
+        nsk_run_images(d->network, d->model, images, run_image, d, progress, context, error);
+    for (int i = d->next; i < count; i++) { /* behind one that failed */
+        if (d->waiting[i] != NULL) {
+            free_sums(d->waiting[i], d->model->layers);
+        }
+    }
+    g_free(d->waiting);
     return good;
 }
 
@@ -316,14 +300,14 @@ nsk_drift *nsk_drift_measure(const nsk_network *network, const nsk_model_file *f
         return NULL;
     }
     nsk_drift *result = NULL;
-    drifter d = {.network = network,
-                 .model = &model,
-                 .lowered = lowered,
-                 .images = images,
-                 .sums = new_sums(&model)};
+    drift_run d = {.network = network,
+                   .model = &model,
+                   .lowered = lowered,
+                   .largest = largest_value(network->graph),
+                   .all = new_sums(&model)};
     if (lowered->layers->len != model.layers) {
         nsk_fail(error, "the model was not made from this network");
-    } else if (run_images(&d, nsk_images_count(images), progress, context, error)) {
+    } else if (run_images(&d, images, progress, context, error)) {
         result = g_new0(nsk_drift, 1);
         result->images = nsk_images_count(images);
         result->layers = model.layers;
@@ -332,7 +316,7 @@ nsk_drift *nsk_drift_measure(const nsk_network *network, const nsk_model_file *f
             conclude(&d, i, &result->layer[i]);
         }
     }
-    free_sums(d.sums, model.layers);
+    free_sums(d.all, model.layers);
     nsk_lowered_free(lowered);
     return result;
 }
