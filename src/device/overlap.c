@@ -143,24 +143,47 @@ static bool writes(const touched *t, uint32_t at) {
                                : channel >= first && channel < first + l->out.channels;
 }
 
-static uint32_t written_by(const touched *t) {
+/* Bytes are looked at one by one where layers make a tensor in parts. So many of them are enough
+ * for any network that fits a device; a model made to keep its reader busy is refused. */
+enum { MOST_LOOKS = 1 << 27 };
+
+/* The model, and how many bytes may still be looked at. */
+typedef struct plan {
+    const nsk_model *model;
+    uint32_t looks;
+} plan;
+
+static bool may_look(plan *p, uint32_t bytes) {
+    bool may = bytes <= p->looks;
+    p->looks -= may ? bytes : p->looks;
+    return may;
+}
+
+static uint32_t written_by(plan *p, const touched *t) {
     uint32_t count = 0;
-    for (uint32_t at = 0; at < t->out.to - t->out.from; at++) {
+    uint32_t bytes = may_look(p, t->out.to - t->out.from) ? t->out.to - t->out.from : 0U;
+    for (uint32_t at = 0; at < bytes; at++) {
         count += writes(t, at);
     }
     return count;
 }
 
+/* Whether two layers that write to a tensor write different bytes of it. */
+static bool write_apart(plan *p, const touched *a, const touched *b) {
+    bool good = may_look(p, a->out.to - a->out.from);
+    for (uint32_t at = 0; at < a->out.to - a->out.from && good; at++) {
+        good = !writes(a, at) || !writes(b, at);
+    }
+    return good;
+}
+
 /* Whether none of the layers (first, end) that write to the tensor writes where `first` does. */
-static bool writes_alone(const nsk_model *m, const touched *first, unsigned behind, unsigned end) {
+static bool writes_alone(plan *p, const touched *first, unsigned behind, unsigned end) {
     bool alone = true;
     for (unsigned k = behind; k < end && alone; k++) {
         touched other;
-        look_at(m, k, &other);
-        for (uint32_t at = 0;
-             same(other.out, first->out) && at < first->out.to - first->out.from && alone; at++) {
-            alone = !writes(first, at) || !writes(&other, at);
-        }
+        look_at(p->model, k, &other);
+        alone = !same(other.out, first->out) || write_apart(p, first, &other);
     }
     return alone;
 }
@@ -196,7 +219,8 @@ static bool comes_in(const nsk_model *m, uint32_t tensor, span wanted) {
 
 /* Whether what layer `end` reads is what layers before it have made for it: by one, or by several
  * in parts. Nothing else has been written there since. */
-static bool is_made(const nsk_model *m, unsigned end, uint32_t tensor) {
+static bool is_made(plan *p, unsigned end, uint32_t tensor) {
+    const nsk_model *m = p->model;
     const span wanted = span_of(m, tensor);
     const bool made = has_maker(m, tensor);
     uint32_t left = wanted.to - wanted.from;
@@ -215,8 +239,8 @@ static bool is_made(const nsk_model *m, unsigned end, uint32_t tensor) {
         if (fills(&t.layer) || writes_all(&t)) {
             return left == wanted.to - wanted.from || fills(&t.layer);
         }
-        uint32_t part = written_by(&t);
-        if (part > left || !writes_alone(m, &t, behind, end)) {
+        uint32_t part = written_by(p, &t);
+        if (part == 0 || part > left || !writes_alone(p, &t, behind, end)) {
             return false;
         }
         left -= part;
@@ -246,14 +270,15 @@ static bool streams_stand_apart(const nsk_model *m) {
 }
 
 bool nsk_overlaps_are_good(const nsk_model *m) {
+    plan p = {m, MOST_LOOKS};
     bool good = streams_stand_apart(m);
     for (unsigned i = m->streamed; i < m->layers && good; i++) {
         touched t;
         look_at(m, i, &t);
-        good = stands_apart(&t) && (t.in.to == 0 || is_made(m, i, t.read[0])) &&
-               (t.second.to == 0 || is_made(m, i, t.read[1]));
+        good = stands_apart(&t) && (t.in.to == 0 || is_made(&p, i, t.read[0])) &&
+               (t.second.to == 0 || is_made(&p, i, t.read[1]));
     }
-    return good && is_made(m, m->layers, whole_of(m, m->output));
+    return good && is_made(&p, m->layers, whole_of(m, m->output));
 }
 
 #endif
