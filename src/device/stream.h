@@ -38,7 +38,8 @@ static inline int32_t nsk_link_wants(const nsk_link *k, int32_t row) {
  * gives more than that at once, it takes several turns, so that no tensor needs room for all of it.
  */
 static inline int32_t nsk_link_piece(const nsk_link *k, int32_t band, int32_t frame_height) {
-    return (int32_t)(((int64_t)band * k->out_height + frame_height - 1) / frame_height);
+    int64_t rows = ((int64_t)band * k->out_height + frame_height - 1) / frame_height;
+    return rows < k->out_height ? (int32_t)rows : k->out_height;
 }
 
 /* Whether layers of this kind can run row by row. */

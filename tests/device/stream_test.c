@@ -569,6 +569,16 @@ static void impossible_streams_are_refused(void) {
     }
 }
 
+/* However large a band the file says: a layer that would make less than nothing never ends. */
+static void a_piece_is_no_more_than_the_output(void) {
+    static const nsk_link halved = {.in_height = 24, .out_height = 12};
+    static const nsk_link tall = {.in_height = 1, .out_height = 64771};
+    CU_ASSERT_EQUAL(nsk_link_piece(&halved, 4, 24), 2);
+    CU_ASSERT_EQUAL(nsk_link_piece(&halved, 5, 24), 3);
+    CU_ASSERT_EQUAL(nsk_link_piece(&halved, 65535, 24), 12);
+    CU_ASSERT_EQUAL(nsk_link_piece(&tall, 65535, 1), 64771);
+}
+
 CU_TestInfo stream_tests[] = {
     {"random networks compute the same", random_networks_compute_the_same},
     {"feeds count their rows", feeds_count_rows},
@@ -576,5 +586,6 @@ CU_TestInfo stream_tests[] = {
     {"a larger network takes half the RAM", a_larger_network_takes_half_the_ram},
     {"plans pass the replay", plans_pass_the_replay},
     {"impossible streams are refused", impossible_streams_are_refused},
+    {"a piece is no more than the output", a_piece_is_no_more_than_the_output},
     CU_TEST_INFO_NULL,
 };
