@@ -45,7 +45,7 @@ int nsk_answer_of(const nsk_rule *rule, const nsk_model *model, const int8_t *sc
 static void remember(nsk_decider *d, int answer) {
     bool same = d->filled > 0 && d->last == answer;
     d->run = !same ? 1U : d->run < 255U ? (uint8_t)(d->run + 1U) : d->run;
-    d->recent[d->next] = (int16_t)answer;
+    d->recent[d->next % NSK_MOST_WINDOW] = (int16_t)answer; /* whatever became of `next` in RAM */
     d->next = (uint8_t)((d->next + 1U) % NSK_MOST_WINDOW);
     d->filled = d->filled < NSK_MOST_WINDOW ? (uint8_t)(d->filled + 1U) : d->filled;
     d->last = (int16_t)answer;
