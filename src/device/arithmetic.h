@@ -108,11 +108,10 @@ static inline int32_t nsk_blend_round(int32_t value) {
     return (value + (INT32_C(1) << (2 * NSK_BLEND_BITS - 1))) >> (2 * NSK_BLEND_BITS);
 }
 
-/* Share of `part` in `sum` as a score: floor((256 part + floor(sum / 2)) / sum) - 128, at most 127.
- */
+/* Share of `part` in `sum` as a score: floor((256 part + floor(sum / 2)) / sum) - 128, at most 127,
+ * which the whole has. */
 static inline int8_t nsk_share(uint32_t part, uint32_t sum) {
-    /* NOLINTNEXTLINE(clang-analyzer-core.DivideZero): the top class's part is never nothing */
-    uint32_t share = (part * 256U + sum / 2U) / sum;
+    uint32_t share = part < sum ? (part * 256U + sum / 2U) / sum : 255U;
     return (int8_t)((int32_t)(share > 255U ? 255U : share) - 128);
 }
 
