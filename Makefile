@@ -5,6 +5,7 @@
 #: make check-fast         those that take little time: CONTRIBUTING.md says what is left out
 #: make bench              images a second here, instructions a multiply-accumulate on emulated cores
 #: make flips              what becomes of flipped bits: the table in docs/porting.md, FLIPS=120000 of them
+#: make proof              what Frama-C shows of the device half for all inputs: docs/proof.txt; an hour or two
 #: make emulate            the hand-over of the kiln line's networks on every emulated core
 #: make install            into PREFIX (/usr/local), below DESTDIR where that is given
 #: make uninstall          takes away what the last install put there
@@ -25,7 +26,7 @@ IMAGES := demo/images
 CHECKED := -DCMAKE_C_COMPILER=clang "-DCMAKE_C_FLAGS_RELWITHDEBINFO=-O2 -gline-tables-only" \
   -DNSK_SANITISE=ON -DNSK_TESTS=ON -DNSK_FUZZ=ON -DNSK_REPLAYS=$(CURDIR)/$(BUILD)/bare-metal
 
-.PHONY: all flips demo demo-data demo-train demo-train-gated demo-train-third demo-train-variants study check onnx-table unit sanitise fuzz fuzz-night fuzz-coverage lint check-fast bench costs emulate install uninstall package help screenshots clean
+.PHONY: all flips proof demo demo-data demo-train demo-train-gated demo-train-third demo-train-variants study check onnx-table unit sanitise fuzz fuzz-night fuzz-coverage lint check-fast bench costs emulate install uninstall package help screenshots clean
 
 all: $(BUILD)/Makefile
 	@test -e $(NETSUKE) || echo "Building: a minute or so"
@@ -149,6 +150,11 @@ bench: all demo-data
 FLIPS := 120000
 flips: all demo-data
 	@scripts/flips $(BUILD)/nsk-flips docs/porting.md $(FLIPS)
+
+# Shows of the device half what no test can: that it holds for all inputs.
+proof: all demo-data
+	@scripts/dependencies check
+	@scripts/proofs $(NETSUKE) docs/proof.txt
 
 # Counts every kernel on each emulated core and writes its cost table: about five minutes.
 costs: all

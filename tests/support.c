@@ -356,3 +356,19 @@ nsk_images *kiln_fresh(const kiln *k, const char *folder, uint64_t seed, int cou
     g_free(labels_path);
     return images;
 }
+
+bool runs(const char *folder, const char *line) {
+    char *whole = g_strdup_printf("cd '%s' && %s", folder, line);
+    char *arguments[] = {(char *)"sh", (char *)"-c", whole, NULL};
+    char *said = NULL;
+    int status = -1;
+    bool good = g_spawn_sync(NULL, arguments, NULL, G_SPAWN_SEARCH_PATH, NULL, NULL, NULL, &said,
+                             &status, NULL) &&
+                status == 0;
+    if (!good) {
+        fprintf(stderr, "\n    %s: %s\n", line, said);
+    }
+    g_free(said);
+    g_free(whole);
+    return good;
+}

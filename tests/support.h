@@ -22,6 +22,9 @@ void scratch_npy_header(GByteArray *file, const int *dims, int rank);
 
 /* CU_ASSERT that an error's text holds a part ("": that there is none), and show both where it
  * does not. */
+/* Whether a line of the shell ends with status 0 in a folder; prints what it says where not. */
+bool runs(const char *folder, const char *line);
+
 void assert_error(const nsk_error *error, const char *part);
 
 /* ---- a small ONNX model, node by node ---- */

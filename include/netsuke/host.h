@@ -369,6 +369,10 @@ char *nsk_handed_name(const char *text);
  * hand-over, and nothing else. Returns the files' names, NULL behind the last; g_strfreev. */
 char **nsk_emit(const nsk_handed_network *networks, int count, const char *folder,
                 nsk_error *error);
+/* Runs the hand-over's proof/prove.sh, which needs Frama-C and minutes: on any frame there can be,
+ * the plain runtime stays in its memory and its numbers in their range. Returns what it says, a
+ * line a network; `alarms`: whether some are left. NULL where nothing was shown. g_free. */
+char *nsk_handed_prove(const char *folder, bool *alarms, nsk_error *error);
 /* Does an open model take such pictures and carry these labels in this order? */
 bool nsk_model_is_for(const nsk_model *model, const nsk_labels *labels, const nsk_input *input,
                       nsk_error *error);

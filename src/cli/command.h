@@ -21,7 +21,7 @@ typedef struct cli_job {
         *scene, *signals, *capture;
     char *tick;
     char **faults, **logs;
-    gboolean all, split, gains, refine, neighbours, list, scenes, sweep, compile;
+    gboolean all, split, gains, refine, neighbours, list, scenes, sweep, compile, prove;
     gint frames, seed, sample, jobs;
     int variant;      /* of the brief, from 0 */
     char **arguments; /* BRIEF and what follows it */

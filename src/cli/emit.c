@@ -34,7 +34,9 @@ static bool load(cli_job *call, int index, handed *h) {
     return good;
 }
 
-static void print_text(const cli_job *call, char *const *files, const handed *all, int count) {
+/* `proof`: what was shown, or NULL. */
+static void print_text(const cli_job *call, char *const *files, const handed *all, int count,
+                       const char *proof) {
     char text[3][CLI_TEXT];
     cli_table *table = cli_table_new("ll");
     cli_table_row(table, "wrote\t%u files into %s", g_strv_length((char **)files), call->output);
@@ -46,12 +48,18 @@ static void print_text(const cli_job *call, char *const *files, const handed *al
                       all[i].name, cli_bytes((double)all[i].job.model->size, text[0]),
                       cli_bytes(model.workspace_bytes, text[1]));
     }
+    char **lines = g_strsplit(proof != NULL ? proof : "", "\n", -1);
+    for (char **line = lines; *line != NULL && **line != '\0'; line++) {
+        cli_table_row(table, "proof\t%s; see %s/proof", *line, call->output);
+    }
+    g_strfreev(lines);
     cli_table_row(table, "try it\tmake -C %s, or on an emulated core: make -C %s emulate",
                   call->output, call->output);
     cli_table_print(table);
 }
 
-static void print_json(const cli_job *call, char *const *files, const handed *first) {
+static void print_json(const cli_job *call, char *const *files, const handed *first,
+                       const char *proof) {
     JsonBuilder *b = cli_json_start(&first->job);
     cli_json_text(b, "folder", call->output);
     json_builder_set_member_name(b, "files");
@@ -60,6 +68,9 @@ static void print_json(const cli_job *call, char *const *files, const handed *fi
         json_builder_add_string_value(b, *files);
     }
     json_builder_end_array(b);
+    if (proof != NULL) {
+        cli_json_text(b, "proof", proof);
+    }
     json_builder_end_object(b);
     cli_print_json(b);
 }
@@ -77,17 +88,24 @@ static int emit(cli_job *call, handed *all, int count) {
                                            .decision = &all[i].job.brief->decision};
     }
     char **files = nsk_emit(networks, count, call->output, &call->error);
-    if (files == NULL) {
+    bool alarms = false;
+    char *proof = NULL;
+    if (files != NULL && call->prove) {
+        proof = nsk_handed_prove(call->output, &alarms, &call->error);
+    }
+    if (files == NULL || (call->prove && proof == NULL)) {
+        g_strfreev(files);
         return cli_fail(call);
     }
     if (call->json) {
-        print_json(call, files, &all[0]);
+        print_json(call, files, &all[0], proof);
     } else {
         cli_print_facts(&all[0].job);
-        print_text(call, files, all, count);
+        print_text(call, files, all, count, proof);
     }
+    g_free(proof);
     g_strfreev(files);
-    return CLI_DONE;
+    return alarms ? CLI_LIMIT_BROKEN : CLI_DONE;
 }
 
 static int run(cli_job *call) {
@@ -114,10 +132,13 @@ const cli_command cli_emit = {
     "  netsuke emit demo/kiln.ini -o kiln\n"
     "writes the model, the runtime that it needs, a self-test on held-out frames, build files and "
     "a\n"
-    "README into the folder. Several briefs become several networks on one runtime.",
+    "README into the folder. Several briefs become several networks on one runtime. --prove shows, "
+    "for\n"
+    "every frame that there can be, that the runtime stays in its memory (status 1 where it cannot "
+    "be shown).",
     1,
     MOST_NETWORKS,
-    "model calibration held-out tolerant output frames",
+    "model calibration held-out tolerant output frames prove",
     "frames: 4",
     run,
 };

@@ -44,6 +44,8 @@ const cli_option cli_options[] = {
     {"jobs", 'j', CLI_COUNT, MEMBER(jobs), "N", "Measure so many variants at a time", 1, 1024},
     {"compile", 0, CLI_NO_VALUE, MEMBER(compile), NULL,
      "Measure the code with the core's cross compiler instead of taking it from the table", 0, 0},
+    {"prove", 0, CLI_NO_VALUE, MEMBER(prove), NULL,
+     "Show that no frame can break the runtime, with Frama-C; takes minutes", 0, 0},
     {"log", 0, CLI_FILES, MEMBER(logs), "RUN.txt",
      "What the self-test printed on the board; one a brief", 0, 0},
     {"tick", 0, CLI_WORD, MEMBER(tick), "HZ", "Rate of the timer that the log counts by", 0, 0},

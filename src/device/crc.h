@@ -6,6 +6,8 @@
 #include <stdint.h>
 
 /* Continues `crc` (0 to start) over `size` more bytes. */
+/*@ requires \valid_read(bytes + (0 .. size - 1));
+    assigns \result \from crc, bytes[0 .. size - 1]; */
 uint32_t nsk_crc32(uint32_t crc, const uint8_t *bytes, size_t size);
 
 #endif

@@ -100,6 +100,17 @@ static void a_full_disk_leaves_what_was_there(void) {
     outcome_clear(&o);
 }
 
+/* The hand-over is written all the same; what it says of itself is that nothing was shown. */
+static void a_proof_wants_its_tool(void) {
+    drive_fails("--prove: frama-c: not here; install frama-c-base",
+                "mkdir \"$T/few\" && ln -s $(command -v sh) $(command -v dirname) \"$T/few\" && "
+                "n=$(command -v netsuke) && PATH=\"$T/few\" \"$n\" emit demo/kiln-third.ini -o "
+                "\"$T/unproven\" --prove");
+    outcome o = drive_for(0, "cat \"$T/unproven/proof/kiln_third.txt\"");
+    CU_ASSERT_STRING_EQUAL(o.out, "kiln_third: nothing was shown yet; sh proof/prove.sh\n");
+    outcome_clear(&o);
+}
+
 /* A model that is streamed: here, in C++, and on two emulated cores. */
 static void streamed_models_are_handed_over(void) {
     outcome o = drive_for(
@@ -245,6 +256,7 @@ CU_TestInfo emit_tests[] = {
     {"networks share a runtime", networks_share_a_runtime},
     {"only its own files", only_its_own_files},
     {"a full disk leaves what was there", a_full_disk_leaves_what_was_there},
+    {"a proof wants its tool", a_proof_wants_its_tool},
     {"streamed models are handed over", streamed_models_are_handed_over},
     {"other kinds of layer are refused", other_kinds_are_refused},
     {"labels become names", labels_become_names},

@@ -48,22 +48,6 @@ static nsk_model_file relabelled(const nsk_model_file *file, unsigned classes, s
     return made;
 }
 
-static bool runs(const char *folder, const char *line) {
-    char *whole = g_strdup_printf("cd '%s' && %s", folder, line);
-    char *arguments[] = {(char *)"sh", (char *)"-c", whole, NULL};
-    char *said = NULL;
-    int status = -1;
-    bool good = g_spawn_sync(NULL, arguments, NULL, G_SPAWN_SEARCH_PATH, NULL, NULL, NULL, &said,
-                             &status, NULL) &&
-                status == 0;
-    if (!good) {
-        fprintf(stderr, "\n    %s: %s\n", line, said);
-    }
-    g_free(said);
-    g_free(whole);
-    return good;
-}
-
 /* Its header behind those of the C library, where constants could be the same; all of it where
  * files could be. */
 static void hand_over(const nsk_model_file *file, const char *word, bool all) {

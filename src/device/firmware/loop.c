@@ -295,6 +295,7 @@ nsk_status nsk_firmware_run(const nsk_port *port, const nsk_firmware *firmware) 
     }
     leave(&l);
     l.sum_settled = sum_settled(&l);
+    /*@ loop unroll 0; */
     for (;;) {
         nsk_row came = take_picture(&l);
         if (came == NSK_ROW_END) {

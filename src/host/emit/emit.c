@@ -289,13 +289,14 @@ static char *example_of(const char *name, bool streamed) {
 
 /* What the templates ask for. */
 typedef struct wording {
-    GString *networks, *models, *firmware, *headers, *header_list, *filter, *title;
+    GString *networks, *names, *models, *firmware, *headers, *header_list, *filter, *title;
     char *example, *frames, *version, *description, *upper, *pack;
 } wording;
 
 static void add_wording(wording *w, const nsk_handed_network *n, const nsk_model *model) {
     bool first = w->models->len == 0;
     append_network(w->networks, n, model);
+    g_string_append_printf(w->names, "%s%s", first ? "" : " ", n->name);
     g_string_append_printf(w->models, "%s%s_model.c", first ? "" : " ", n->name);
     g_string_append_printf(w->firmware, "%s%s_firmware.c", first ? "" : " ", n->name);
     g_string_append_printf(w->headers, "%s%s.h", first ? "" : " ", n->name);
@@ -316,6 +317,8 @@ static void add_templates(nsk_bundle *bundle, const wording *w, const char *name
                                   w->upper,
                                   "PACK",
                                   w->pack,
+                                  "NAMES",
+                                  w->names->str,
                                   "MODEL_SOURCES",
                                   w->models->str,
                                   "FIRMWARE_SOURCES",
@@ -344,7 +347,8 @@ static void add_templates(nsk_bundle *bundle, const wording *w, const char *name
                                             {"library.properties", "library.properties"},
                                             {"idf_component.yml", "idf_component.yml"},
                                             {"zephyr/module.yml", "module.yml"},
-                                            {"zephyr/Kconfig", "Kconfig"}};
+                                            {"zephyr/Kconfig", "Kconfig"},
+                                            {"proof/prove.sh", "prove.sh"}};
     for (size_t i = 0; i < G_N_ELEMENTS(as_they_are); i++) {
         nsk_bundle_add_template(bundle, as_they_are[i], as_they_are[i], NULL);
     }
@@ -365,8 +369,8 @@ static char *package_version(const nsk_model *model) {
 static void fill_wording(wording *w, const nsk_handed_network *networks, int count) {
     nsk_model model = {0};
     int frames = 0;
-    GString **texts[] = {&w->networks,    &w->models, &w->firmware, &w->headers,
-                         &w->header_list, &w->filter, &w->title};
+    GString **texts[] = {&w->networks, &w->names,       &w->models, &w->firmware,
+                         &w->headers,  &w->header_list, &w->filter, &w->title};
     for (size_t i = 0; i < G_N_ELEMENTS(texts); i++) {
         *texts[i] = g_string_new(NULL);
     }
@@ -385,8 +389,8 @@ static void fill_wording(wording *w, const nsk_handed_network *networks, int cou
 }
 
 static void clear_wording(wording *w) {
-    GString *const texts[] = {w->networks,    w->models, w->firmware, w->headers,
-                              w->header_list, w->filter, w->title};
+    GString *const texts[] = {w->networks, w->names,       w->models, w->firmware,
+                              w->headers,  w->header_list, w->filter, w->title};
     char *const words[] = {w->example, w->frames, w->version, w->description, w->upper, w->pack};
     for (size_t i = 0; i < G_N_ELEMENTS(texts); i++) {
         g_string_free(texts[i], TRUE);
@@ -439,6 +443,21 @@ char *nsk_handed_name(const char *text) {
     return free_name;
 }
 
+/* What is to be shown of a network, and its result, which a model that has changed loses. */
+static void add_proof(nsk_bundle *bundle, const char *name) {
+    char *upper = c_name(name, true);
+    char *source = g_strdup_printf("proof/%s.c", name);
+    char *result = g_strdup_printf("proof/%s.txt", name);
+    const char *const values[] = {"NAME", name, "UPPER", upper, NULL};
+    GString *none = g_string_new(NULL);
+    g_string_append_printf(none, "%s: nothing was shown yet; sh proof/prove.sh\n", name);
+    nsk_bundle_add_template(bundle, source, "proof.c.in", values);
+    nsk_bundle_add(bundle, result, none);
+    g_free(result);
+    g_free(source);
+    g_free(upper);
+}
+
 static void add_network(nsk_bundle *bundle, const nsk_handed_network *n, const char *mark) {
     nsk_model model;
     nsk_open(&model, n->model->bytes, n->model->size);
@@ -453,6 +472,7 @@ static void add_network(nsk_bundle *bundle, const nsk_handed_network *n, const c
         nsk_bundle_add(bundle, name, sources[i].text);
         g_free(name);
     }
+    add_proof(bundle, n->name);
 }
 
 static void add_packages(nsk_bundle *bundle, const nsk_handed_network *networks, int count,

@@ -1,0 +1,33 @@
+/* Looks at any pictures of these sizes, any number of them, of too many or too few rows, too. */
+#include "__fc_builtin.h"
+#include "netsuke/firmware.h"
+
+static const struct {
+    unsigned width, height, channels;
+} sizes[] = {{1, 1, 1}, {1, 1, 3}, {1, 5, 3}, {7, 1, 1}, {5, 3, 1}, {6, 4, 3}, {24, 16, 3}};
+
+static uint8_t row[24 * 3];
+static uint32_t memory[16 + (24 * 4 + 3) / 4];
+
+static void look(unsigned width, unsigned height, unsigned channels) {
+    nsk_sight sight;
+    nsk_sight_set(&sight, width, height, channels, memory);
+    /*@ loop unroll 0; */
+    while (Frama_C_nondet(0, 1)) {
+        nsk_sight_start(&sight);
+        /*@ loop unroll 0; */
+        while (Frama_C_nondet(0, 1)) {
+            Frama_C_make_unknown((char *)row, sizeof row);
+            nsk_sight_row(&sight, row);
+        }
+        nsk_sight_end(&sight);
+    }
+}
+
+int main(void) {
+    for (unsigned i = 0; i < sizeof sizes / sizeof *sizes; i++) {
+        look(sizes[i].width, sizes[i].height, sizes[i].channels);
+    }
+    Frama_C_show_each_end();
+    return 0;
+}
