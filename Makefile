@@ -5,7 +5,7 @@
 #: make check-fast         those that take little time: CONTRIBUTING.md says what is left out
 #: make bench              images a second here, instructions a multiply-accumulate on emulated cores
 #: make flips              what becomes of flipped bits: the table in docs/porting.md, FLIPS=120000 of them
-#: make proof              what Frama-C shows of the device half for all inputs: docs/proof.txt; an hour or two
+#: make proof              what Frama-C shows of the device half for all inputs: docs/proof.md; hours
 #: make emulate            the hand-over of the kiln line's networks on every emulated core
 #: make install            into PREFIX (/usr/local), below DESTDIR where that is given
 #: make uninstall          takes away what the last install put there
@@ -154,7 +154,7 @@ flips: all demo-data
 # Shows of the device half what no test can: that it holds for all inputs.
 proof: all demo-data
 	@scripts/dependencies check
-	@scripts/proofs $(NETSUKE) docs/proof.txt
+	@scripts/proofs $(NETSUKE) $(BUILD)/proof.txt
 
 # Counts every kernel on each emulated core and writes its cost table: about five minutes.
 costs: all

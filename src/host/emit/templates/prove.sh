@@ -1,7 +1,8 @@
 #!/bin/sh
 # Proves that no frame can make the runtime leave its memory or its numbers leave their range: Eva,
 # the value analysis of Frama-C (https://frama-c.com, Debian: frama-c-base), runs each network on
-# unknown pixels. Writes proof/NETWORK.txt. Takes minutes: a million multiplications, two to five.
+# unknown pixels. Writes proof/NETWORK.txt. Takes minutes: five or so for a million multiplications, and
+# hours where element-wise layers have tens of thousands of elements.
 # Usage: proof/prove.sh [NETWORK...]
 # Status: 0 without an alarm, 1 with some (behind what is sure to fail it looks no further), 2 where
 # nothing could be shown.
