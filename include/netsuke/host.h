@@ -592,6 +592,9 @@ void nsk_stress_free(nsk_stress *stress);
  * Bonferroni's correction of 5 % over all changes and strengths. */
 bool nsk_stress_breaks(const nsk_stress *stress, const nsk_stress_count *count);
 
+/* Whether both models lose more than ten points there: a matter of training, not of quantising. */
+bool nsk_stress_both_fail(const nsk_stress *stress, const nsk_stress_count *count);
+
 /* Draws accuracy over strength, a panel a change, as a .png or .svg file. */
 bool nsk_stress_draw(const nsk_stress *stress, const char *name, const char *path,
                      nsk_error *error);
@@ -636,6 +639,13 @@ void nsk_atlas_free(nsk_atlas *atlas);
 /* Whether most of an image's neighbours, in both models, have one other label: it may be labelled
  * wrongly, or look like that class. */
 bool nsk_atlas_is_astray(const nsk_atlas_image *image);
+
+/* The images of one class. */
+typedef struct nsk_atlas_class {
+    int images, astray;
+    double float_own, integer_own; /* neighbours of its own that an image has, on the average */
+} nsk_atlas_class;
+nsk_atlas_class nsk_atlas_class_of(const nsk_atlas *atlas, int label);
 
 /* Draws both planes beside each other, as a .png or .svg file. */
 bool nsk_atlas_draw(const nsk_atlas *atlas, const nsk_labels *labels, const char *name,

@@ -78,21 +78,10 @@ static void print_classes(const cli_job *job, const nsk_atlas *a) {
     cli_table *table = cli_table_new("lrrrr");
     cli_table_row(table, "class\timages\tfloat\tinteger\tamong another");
     for (int c = 0; c < job->brief->labels.count; c++) {
-        int images = 0;
-        int astray = 0;
-        double own[2] = {0.0, 0.0};
-        for (int i = 0; i < a->images; i++) {
-            const nsk_atlas_image *image = &a->image[i];
-            if (image->label == c) {
-                images++;
-                own[0] += image->in_float.of_its_own;
-                own[1] += image->in_integer.of_its_own;
-                astray += nsk_atlas_is_astray(image);
-            }
-        }
-        if (images > 0) {
-            cli_table_row(table, "%s\t%d\t%.1f\t%.1f\t%d", label_of(job, c), images,
-                          own[0] / images, own[1] / images, astray);
+        nsk_atlas_class of = nsk_atlas_class_of(a, c);
+        if (of.images > 0) {
+            cli_table_row(table, "%s\t%d\t%.1f\t%.1f\t%d", label_of(job, c), of.images,
+                          of.float_own, of.integer_own, of.astray);
         }
     }
     cli_table_print(table);

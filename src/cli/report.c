@@ -4,7 +4,7 @@
 
 #include "report.h"
 
-enum { VET_SAMPLE = 600, DRIFT_SAMPLE = 200 };
+enum { VET_SAMPLE = 600, DRIFT_SAMPLE = 200, STRESS_SAMPLE = 120, ATLAS_SAMPLE = 300, SEED = 1 };
 
 static double share(int part, int whole) {
     return whole > 0 ? (double)part / whole : 0.0;
@@ -30,21 +30,60 @@ static bool vet(story *s) {
     return s->vetting != NULL;
 }
 
-static bool find_drift(story *s) {
-    nsk_images *some;
-    nsk_model model;
+/* A model whose layers all stand whole: a streamed one is made once more without. */
+static const nsk_model_file *whole_model(story *s) {
     cli_job *job = s->job;
+    nsk_model model;
+    nsk_recipe recipe;
     nsk_open(&model, job->model->bytes, job->model->size);
-    if (model.streamed > 0) {
-        return true; /* its layers never stand whole */
+    if (model.streamed == 0) {
+        return job->model;
     }
-    if (!cli_load_evened(job) || !sample_of(job, DRIFT_SAMPLE, &some)) {
-        return false;
+    if (s->whole == NULL && cli_make_recipe(job, &recipe)) {
+        recipe.streaming = NSK_STREAM_NEVER;
+        s->whole = nsk_quantise(job->network, job->calibration, &recipe, &job->error);
     }
-    s->drift = nsk_drift_measure(job->evened != NULL ? job->evened : job->network, job->model, some,
-                                 cli_progress, NULL, &job->error);
+    return s->whole;
+}
+
+static const nsk_network *network_of_model(const cli_job *job) {
+    return job->evened != NULL ? job->evened : job->network;
+}
+
+static bool find_drift(story *s) {
+    cli_job *job = s->job;
+    nsk_images *some = NULL;
+    const nsk_model_file *model = whole_model(s);
+    if (model != NULL && cli_load_evened(job) && sample_of(job, DRIFT_SAMPLE, &some)) {
+        s->drift =
+            nsk_drift_measure(network_of_model(job), model, some, cli_progress, NULL, &job->error);
+    }
     nsk_images_free(some);
     return s->drift != NULL;
+}
+
+static bool find_stress(story *s) {
+    cli_job *job = s->job;
+    nsk_images *some;
+    if (!sample_of(job, STRESS_SAMPLE, &some)) {
+        return false;
+    }
+    s->stress = nsk_stress_measure(job->network, job->model, some, stress_resting_class(job), SEED,
+                                   cli_progress, NULL, &job->error);
+    nsk_images_free(some);
+    return s->stress != NULL;
+}
+
+/* Where a network has none, the page says why. */
+static bool find_atlas(story *s) {
+    cli_job *job = s->job;
+    const nsk_model_file *model = whole_model(s);
+    if (model == NULL || !cli_load_evened(job) || !sample_of(job, ATLAS_SAMPLE, &s->on_plane)) {
+        return false;
+    }
+    s->atlas = nsk_atlas_make(network_of_model(job), model, s->on_plane, false, cli_progress, NULL,
+                              &s->no_atlas);
+    return true;
 }
 
 /* Of the whole calibration set, though its limit leaves some of it unused. */
@@ -111,7 +150,8 @@ static bool find_out(story *s) {
                       ? nsk_headroom_make(job->model, NULL, job->board, &brief->product,
                                           &brief->limits, &job->error)
                       : NULL;
-    if (s->headroom == NULL || !vet(s) || !find_drift(s) || !find_variants(s) || !rehearse(s)) {
+    if (s->headroom == NULL || !vet(s) || !find_drift(s) || !find_stress(s) || !find_atlas(s) ||
+        !find_variants(s) || !rehearse(s)) {
         return false;
     }
     judge(s);
@@ -124,6 +164,10 @@ static void clear(story *s) {
     nsk_outline_free(s->outline);
     nsk_comparison_free(s->comparison);
     nsk_drift_free(s->drift);
+    nsk_stress_free(s->stress);
+    nsk_atlas_free(s->atlas);
+    nsk_images_free(s->on_plane);
+    nsk_model_file_free(s->whole);
     nsk_budget_free(s->budget);
     nsk_headroom_free(s->headroom);
     nsk_verdict_free(s->verdict);
@@ -199,9 +243,9 @@ const cli_command cli_report = {
     "the whole story on one page",
     "BRIEF",
     "  netsuke report demo/kiln.ini -o kiln.html\n"
-    "writes one page that needs nothing else: data, model, accuracy, drift, budget, the variants "
-    "and\n"
-    "scenes that the brief names.",
+    "writes one page that needs nothing else: data, model, accuracy, drift, stress, atlas, "
+    "budget,\n"
+    "the variants and scenes that the brief names.",
     1,
     1,
     "model board calibration held-out tolerant output keep strict",

@@ -4,6 +4,7 @@
 
 #include "rehearse.h"
 #include "report/page.h"
+#include "stress.h"
 #include "weigh.h"
 
 typedef struct story {
@@ -14,7 +15,12 @@ typedef struct story {
     nsk_vetting *vetting;
     nsk_outline *outline;
     nsk_comparison *comparison;
+    nsk_model_file *whole; /* of a streamed model: the same with every layer whole; or NULL */
     nsk_drift *drift;
+    nsk_stress *stress;
+    nsk_images *on_plane; /* the atlas's images */
+    nsk_atlas *atlas;     /* or why there is none */
+    nsk_error no_atlas;
     nsk_budget *budget;
     nsk_headroom *headroom;
     GArray *variants; /* of entry; NULL: the brief has none */
@@ -26,5 +32,17 @@ typedef struct story {
 
 /* Writes the page: a section for each part of the story, drawings by way of its folder. */
 bool report_tell(story *s);
+
+/* Sections about pictures. */
+bool report_data(story *s);
+bool report_stress(story *s);
+bool report_atlas(story *s);
+
+/* "" for no class. */
+const char *report_label(const story *s, int class_index);
+/* Where a drawing of that name goes. g_free, or report_take. */
+char *report_drawing(const story *s, const char *name);
+/* Takes the drawing into the page, where it was drawn, and frees the path. */
+bool report_take(story *s, bool drawn, char *path, const char *caption);
 
 #endif

@@ -10,24 +10,19 @@ static double share(int part, int whole) {
     return whole > 0 ? (double)part / whole : 0.0;
 }
 
-static const char *label_of(const story *s, int class_index) {
-    return s->job->brief->labels.names[class_index];
+const char *report_label(const story *s, int class_index) {
+    return class_index >= 0 ? s->job->brief->labels.names[class_index] : "";
 }
 
-/* ---- drawings ---- */
-
-static char *scratch(const story *s, const char *name) {
+char *report_drawing(const story *s, const char *name) {
     return g_build_filename(s->folder, name, NULL);
 }
 
-/* Takes a drawing in, where it was drawn. */
-static bool take(story *s, bool drawn, char *path, const char *caption) {
+bool report_take(story *s, bool drawn, char *path, const char *caption) {
     bool good = drawn && nsk_page_figure(s->page, path, caption, &s->job->error);
     g_free(path);
     return good;
 }
-
-/* ---- sections ---- */
 
 static void tell_limits(const story *s) {
     char text[3][CLI_TEXT];
@@ -48,68 +43,6 @@ static void tell_summary(const story *s) {
         const nsk_finding *f = &s->verdict->finding[i];
         nsk_page_verdict(s->page, f->standing, f->step, "%s", f->text);
     }
-}
-
-static void append_triple(GString *to, const double *numbers, int channels) {
-    for (int c = 0; c < 3; c++) {
-        g_string_append(to, "\t");
-        if (c < channels) {
-            g_string_append_printf(to, "%.3f", numbers[c]);
-        }
-    }
-}
-
-/* Sizes, brightness, and what stands there twice. */
-static void tell_pictures(const story *s) {
-    static const char *const places[NSK_TWIN_PLACES] = {"held-out in calibration",
-                                                        "in two classes of a set", "in one class"};
-    const nsk_input *input = &s->job->brief->input;
-    int channels = input->colour == NSK_GREY ? 1 : 3;
-    nsk_page_table(s->page, "Pictures, channel by channel beside the brief",
-                   "<set\t>images\t>unreadable\t>width\t>height\t>mean\t>\t>\t>deviation\t>\t>");
-    for (int k = 0; k < 2; k++) {
-        const nsk_survey_set *set = &s->survey->sets[k];
-        GString *row = g_string_new(NULL);
-        g_string_printf(row, "%s\t%d\t%d\t%d to %d\t%d to %d", set->name, set->images,
-                        set->unreadable, set->least_width, set->most_width, set->least_height,
-                        set->most_height);
-        append_triple(row, set->mean, channels);
-        append_triple(row, set->deviation, channels);
-        nsk_page_row(s->page, "%s", row->str);
-        g_string_free(row, TRUE);
-    }
-    GString *brief = g_string_new("the brief\t\t");
-    g_string_append_printf(brief, "\t%d\t%d", input->width, input->height);
-    append_triple(brief, input->mean, channels);
-    append_triple(brief, input->deviation, channels);
-    nsk_page_row(s->page, "%s", brief->str);
-    g_string_free(brief, TRUE);
-    nsk_page_table_end(s->page);
-    nsk_page_table(s->page, "Pictures that repeat another", "<where\t>every pixel\t>nearly");
-    for (int i = 0; i < NSK_TWIN_PLACES; i++) {
-        nsk_page_row(s->page, "%s\t%d\t%d", places[i], s->survey->exact[i], s->survey->near[i]);
-    }
-    nsk_page_table_end(s->page);
-}
-
-static bool tell_data(story *s) {
-    nsk_page *page = s->page;
-    const nsk_images *sets[2] = {s->job->calibration, s->job->held_out};
-    nsk_page_section(page, "Data");
-    nsk_page_table(page, "Images of each class", "<class\t>calibration\t>held-out\t<");
-    int most = 1;
-    for (int c = 0; c < s->job->brief->labels.count; c++) {
-        most = MAX(most, s->survey->sets[1].in_class[c]);
-    }
-    for (int c = 0; c < s->job->brief->labels.count; c++) {
-        nsk_page_row(page, "%s\t%d\t%d\t=%.3f", label_of(s, c), s->survey->sets[0].in_class[c],
-                     s->survey->sets[1].in_class[c], (double)s->survey->sets[1].in_class[c] / most);
-    }
-    nsk_page_table_end(page);
-    tell_pictures(s);
-    char *sheet = scratch(s, "sheet.png");
-    return take(s, nsk_survey_sheet(sets, 6, sheet, &s->job->error), sheet,
-                "Some pictures of each class, as the network sees them");
 }
 
 static bool tell_model(story *s) {
@@ -201,14 +134,14 @@ static void tell_confusion(const story *s, bool integer) {
     }
     GString *heads = g_string_new("<is");
     for (int k = 0; k < c->classes; k++) {
-        g_string_append_printf(heads, "\t>%s", label_of(s, k));
+        g_string_append_printf(heads, "\t>%s", report_label(s, k));
     }
     nsk_page_table(s->page,
                    integer ? "Integer model: what each class is taken for"
                            : "Float network: what each class is taken for",
                    heads->str);
     for (int k = 0; k < c->classes; k++) {
-        GString *row = g_string_new(label_of(s, k));
+        GString *row = g_string_new(report_label(s, k));
         for (int a = 0; a < c->classes; a++) {
             int count = counts[k * c->classes + a];
             double ground = share(count, rows[k]); /* what is wrong shows at a tenth already */
@@ -232,7 +165,7 @@ static void tell_classes(const story *s) {
     for (int k = 0; k < s->comparison->classes; k++) {
         const nsk_class_score *a = &f->classes[k];
         const nsk_class_score *b = &q->classes[k];
-        nsk_page_row(s->page, "%s\t%d\t%.1f\t%.1f\t%.1f\t%.1f\t%.1f\t%.1f", label_of(s, k),
+        nsk_page_row(s->page, "%s\t%d\t%.1f\t%.1f\t%.1f\t%.1f\t%.1f\t%.1f", report_label(s, k),
                      a->images, 100.0 * a->precision, 100.0 * a->recall, 100.0 * a->f1,
                      100.0 * b->precision, 100.0 * b->recall, 100.0 * b->f1);
     }
@@ -260,25 +193,25 @@ static bool tell_accuracy(story *s) {
     tell_confusion(s, false);
     tell_confusion(s, true);
     tell_classes(s);
-    char *plot = scratch(s, "reliability.svg");
-    if (!take(s, nsk_reliability_draw(c, s->job->brief->name, plot, &s->job->error), plot,
-              "How often answers are right, over the probability that they are given with")) {
+    char *plot = report_drawing(s, "reliability.svg");
+    if (!report_take(
+            s, nsk_reliability_draw(c, s->job->brief->name, plot, &s->job->error), plot,
+            "How often answers are right, over the probability that they are given with")) {
         return false;
     }
     if (c->agree == c->images) {
         return true;
     }
-    char *flips = scratch(s, "flips.png");
-    return take(s, nsk_flips_sheet(c, s->job->held_out, flips, &s->job->error), flips,
-                "Pictures that both models answer differently, with both answers");
+    char *flips = report_drawing(s, "flips.png");
+    return report_take(s, nsk_flips_sheet(c, s->job->held_out, flips, &s->job->error), flips,
+                       "Pictures that both models answer differently, with both answers");
 }
 
 static bool tell_drift(story *s) {
     nsk_page_section(s->page, "Drift");
-    if (s->drift == NULL) {
-        nsk_page_text(s->page, "The model is streamed: its first layers never stand whole, so that "
-                               "they cannot be compared.");
-        return true;
+    if (s->whole != NULL) {
+        nsk_page_text(s->page,
+                      "Of the same model, but not streamed: there every layer stands whole.");
     }
     nsk_page_text(s->page,
                   "What rounding has done to each layer's output on %d images: signal over "
@@ -302,9 +235,9 @@ static bool tell_drift(story *s) {
                      l->worst_channel_db, l->worst_channel);
     }
     nsk_page_table_end(s->page);
-    char *plot = scratch(s, "drift.svg");
-    return take(s, nsk_drift_draw(s->drift, NULL, s->job->brief->name, plot, &s->job->error), plot,
-                "Signal over error, layer by layer");
+    char *plot = report_drawing(s, "drift.svg");
+    return report_take(s, nsk_drift_draw(s->drift, NULL, s->job->brief->name, plot, &s->job->error),
+                       plot, "Signal over error, layer by layer");
 }
 
 static void tell_layer_times(const story *s) {
@@ -391,9 +324,9 @@ static bool tell_budget(story *s) {
                       100.0 * s->job->brief->product.awake);
     }
     tell_layer_times(s);
-    char *plan = scratch(s, "plan.svg");
-    bool good = take(s, nsk_plan_draw(s->job->model, plan, &s->job->error), plan,
-                     "What stands where in the workspace, and when");
+    char *plan = report_drawing(s, "plan.svg");
+    bool good = report_take(s, nsk_plan_draw(s->job->model, plan, &s->job->error), plan,
+                            "What stands where in the workspace, and when");
     if (good) {
         tell_headroom(s);
     }
@@ -432,19 +365,19 @@ static bool tell_variants(story *s) {
                                                       : "fits");
     }
     nsk_page_table_end(s->page);
-    char *plot = scratch(s, "variants.svg");
-    return take(s, nsk_weigh_draw(s->weighed, count, plot, &s->job->error), plot,
-                "Time, accuracy and RAM of the variants");
+    char *plot = report_drawing(s, "variants.svg");
+    return report_take(s, nsk_weigh_draw(s->weighed, count, plot, &s->job->error), plot,
+                       "Time, accuracy and RAM of the variants");
 }
 
 static bool tell_scene(story *s, const play *p) {
     char *name = g_strdup_printf("%s.svg", p->name);
-    char *path = scratch(s, name);
+    char *path = report_drawing(s, name);
     char *title = g_strdup_printf("%s, %s", s->job->brief->name, p->name);
-    bool good = take(s,
-                     nsk_rehearsal_draw(p->rehearsal, &p->stage, &s->job->brief->labels, title,
-                                        path, &s->job->error),
-                     path, p->name);
+    bool good = report_take(s,
+                            nsk_rehearsal_draw(p->rehearsal, &p->stage, &s->job->brief->labels,
+                                               title, path, &s->job->error),
+                            path, p->name);
     g_free(title);
     g_free(name);
     return good;
@@ -512,8 +445,9 @@ bool report_tell(story *s) {
     s->page = nsk_page_new(nsk_network_fact(s->job->network, NSK_FACT_NAME), below);
     g_free(below);
     tell_summary(s);
-    bool good = tell_data(s) && tell_model(s) && tell_accuracy(s) && tell_drift(s) &&
-                tell_budget(s) && tell_variants(s) && tell_rehearsal(s);
+    bool good = report_data(s) && tell_model(s) && tell_accuracy(s) && tell_drift(s) &&
+                report_stress(s) && report_atlas(s) && tell_budget(s) && tell_variants(s) &&
+                tell_rehearsal(s);
     if (!good) {
         nsk_page_free(s->page);
         return false;

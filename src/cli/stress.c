@@ -2,22 +2,10 @@
 #include <stdio.h>
 #include <string.h>
 
-#include "command.h"
+#include "stress.h"
 #include "table.h"
 
 enum { SAMPLE = 240 };
-
-/* Both models fail where each is right on so many points fewer than on the unchanged pictures. */
-static const double FAILURE = 10.0;
-
-static double points(const nsk_stress *s, int correct) {
-    return 100.0 * correct / s->images;
-}
-
-static bool both_fail(const nsk_stress *s, const nsk_stress_count *c) {
-    return points(s, s->unchanged.float_correct - c->float_correct) > FAILURE &&
-           points(s, s->unchanged.integer_correct - c->integer_correct) > FAILURE;
-}
 
 static void json_count(JsonBuilder *b, const nsk_stress_count *c) {
     cli_json_int(b, "float_correct", c->float_correct);
@@ -48,7 +36,7 @@ static void print_json(const cli_job *job, const nsk_stress *s) {
             json_builder_set_member_name(b, "worse_than_chance");
             json_builder_add_boolean_value(b, nsk_stress_breaks(s, count));
             json_builder_set_member_name(b, "both_fail");
-            json_builder_add_boolean_value(b, both_fail(s, count));
+            json_builder_add_boolean_value(b, nsk_stress_both_fail(s, count));
             json_builder_end_object(b);
         }
     }
@@ -81,50 +69,49 @@ static void print_change(cli_table *table, const nsk_stress *s, const nsk_stress
     print_five(table, "  loss", figures[3]);
 }
 
-/* The first strength at which both fail, or NSK_STRENGTHS. */
-static int fails_from(const nsk_stress *s, const nsk_stress_change *c) {
+typedef bool fails(const nsk_stress *s, const nsk_stress_count *count);
+
+/* The first strength at which a change does so, or NSK_STRENGTHS. */
+static int fails_from(const nsk_stress *s, const nsk_stress_change *c, fails *does) {
     int k = 0;
-    while (k < NSK_STRENGTHS && !both_fail(s, &c->count[k])) {
+    while (k < NSK_STRENGTHS && !does(s, &c->count[k])) {
         k++;
     }
     return k;
 }
 
 /* Those that fail at the weakest strength come first. */
-static char *failures(const nsk_stress *s) {
+char *stress_both_fail(const nsk_stress *s) {
     GString *text = g_string_new("");
     for (int k = 0; k < NSK_STRENGTHS; k++) {
         for (int i = 0; i < s->changes; i++) {
             const nsk_stress_change *c = &s->change[i];
-            if (fails_from(s, c) == k) {
-                g_string_append_printf(text, "%s%s from %g %s on (float %.1f\xc2\xa0%%)",
+            if (fails_from(s, c, nsk_stress_both_fail) == k) {
+                g_string_append_printf(text, "%s%s from %g\xc2\xa0%s on (float %.1f\xc2\xa0%%)",
                                        text->len > 0 ? "; " : "", c->name, c->amount[k], c->unit,
-                                       points(s, c->count[k].float_correct));
+                                       100.0 * c->count[k].float_correct / s->images);
             }
         }
     }
     return g_string_free(text, FALSE);
 }
 
-/* Changes under which the integer model breaks earlier, and from which strength. */
-static char *integer_failures(const nsk_stress *s) {
+char *stress_integer_alone(const nsk_stress *s) {
     GString *text = g_string_new("");
     for (int i = 0; i < s->changes; i++) {
-        int k = 0;
-        while (k < NSK_STRENGTHS && !nsk_stress_breaks(s, &s->change[i].count[k])) {
-            k++;
-        }
+        const nsk_stress_change *c = &s->change[i];
+        int k = fails_from(s, c, nsk_stress_breaks);
         if (k < NSK_STRENGTHS) {
-            g_string_append_printf(text, "%s%s from %g %s on", text->len > 0 ? "; " : "",
-                                   s->change[i].name, s->change[i].amount[k], s->change[i].unit);
+            g_string_append_printf(text, "%s%s from %g\xc2\xa0%s on", text->len > 0 ? "; " : "",
+                                   c->name, c->amount[k], c->unit);
         }
     }
     return g_string_free(text, FALSE);
 }
 
 static void print_verdict(const nsk_stress *s) {
-    char *both = failures(s);
-    char *alone = integer_failures(s);
+    char *both = stress_both_fail(s);
+    char *alone = stress_integer_alone(s);
     if (both[0] != '\0') {
         cli_paragraph("both fail      ", both);
         cli_paragraph("               ",
@@ -164,8 +151,7 @@ static void print_text(const cli_job *job, const nsk_stress *s) {
     print_verdict(s);
 }
 
-/* The class for 'nothing there', if the brief names one. */
-static int resting_class(const cli_job *job) {
+int stress_resting_class(const cli_job *job) {
     const nsk_labels *labels = &job->brief->labels;
     for (int i = 0; job->brief->decision.resting != NULL && i < labels->count; i++) {
         if (strcmp(labels->names[i], job->brief->decision.resting) == 0) {
@@ -181,8 +167,9 @@ static int run(cli_job *job) {
         !cli_load_held_out(job)) {
         return cli_fail(job);
     }
-    nsk_stress *s = nsk_stress_measure(job->network, job->model, job->held_out, resting_class(job),
-                                       (uint64_t)job->seed, cli_progress, NULL, &job->error);
+    nsk_stress *s =
+        nsk_stress_measure(job->network, job->model, job->held_out, stress_resting_class(job),
+                           (uint64_t)job->seed, cli_progress, NULL, &job->error);
     if (s == NULL) {
         return cli_fail(job);
     }

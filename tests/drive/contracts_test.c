@@ -384,7 +384,7 @@ static void check_page(const char *path) {
         "\"%s\" "
         "| wc -l",
         path, path, path, path);
-    CU_ASSERT_STRING_EQUAL(o.out, "9\n5\n0\n0\n"); /* sections, drawings, names twice, places */
+    CU_ASSERT_STRING_EQUAL(o.out, "11\n7\n0\n0\n"); /* sections, drawings, names twice, places */
     outcome_clear(&o);
     /* its date, version, the model's checksum, and the brief as it stands */
     o = drive_for(
@@ -396,6 +396,28 @@ static void check_page(const char *path) {
         "\"%s\"",
         path, path, path, path, path);
     CU_ASSERT_STRING_EQUAL(o.out, "1\n1\n1\n1\n1\n");
+    outcome_clear(&o);
+    /* the lines of stress and atlas as their own commands have them, in the same folder */
+    o = drive_for(0,
+                  "page=$(sed 's/<[^>]*>/ /g; s/\xc2\xa0/ /g; s/  */ /g' \"%s\"); cd "
+                  "\"$T/assay/out\"; grep -h -E '^(  (float|integer|loss)|belt|sound|crack|chip|"
+                  "pinhole|drip) ' 07-stress.txt 08-atlas.txt | sed 's/\xc2\xa0/ /g; s/  */ /g' "
+                  "| while read -r line; do echo \"$page\" | grep -q -F \"$line\" || echo "
+                  "\"$line\"; done; grep -c '^  loss' 07-stress.txt",
+                  path);
+    CU_ASSERT_STRING_EQUAL(o.out, "12\n");
+    outcome_clear(&o);
+}
+
+/* Of a streamed model, too: what looks at whole layers takes the same model whole. */
+static void reports_tell_of_streamed_models(void) {
+    outcome o = drive_for(0, "sed '/^scenes/d; /^variants/d' \"$T/assay/k.ini\" > "
+                             "\"$T/assay/streamed.ini\" && printf '[schedule]\nstreamed = "
+                             "always\n' >> \"$T/assay/streamed.ini\" && netsuke report "
+                             "\"$T/assay/streamed.ini\" -o \"$T/r.html\" >/dev/null; grep -c 'but "
+                             "not streamed' \"$T/r.html\"; grep -c '<h2' \"$T/r.html\"; grep -o "
+                             "'>rows kept<' \"$T/r.html\"");
+    CU_ASSERT_STRING_EQUAL(o.out, "1\n9\n>rows kept<\n");
     outcome_clear(&o);
 }
 
@@ -435,6 +457,7 @@ static void assay_goes_on(void) {
     }
     CU_ASSERT_EQUAL(broken, 1);
     json_node_unref(root);
+    reports_tell_of_streamed_models();
 }
 
 /* Board, comparison and classify give the same integer probability for the same picture. */

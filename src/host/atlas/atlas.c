@@ -331,6 +331,22 @@ bool nsk_atlas_is_astray(const nsk_atlas_image *image) {
            image->in_float.other == image->in_integer.other;
 }
 
+nsk_atlas_class nsk_atlas_class_of(const nsk_atlas *atlas, int label) {
+    nsk_atlas_class of = {0};
+    for (int i = 0; i < atlas->images; i++) {
+        const nsk_atlas_image *image = &atlas->image[i];
+        if (image->label == label) {
+            of.images++;
+            of.astray += nsk_atlas_is_astray(image);
+            of.float_own += image->in_float.of_its_own;
+            of.integer_own += image->in_integer.of_its_own;
+        }
+    }
+    of.float_own /= MAX(of.images, 1);
+    of.integer_own /= MAX(of.images, 1);
+    return of;
+}
+
 void nsk_atlas_free(nsk_atlas *atlas) {
     if (atlas != NULL) {
         g_free(atlas->image);

@@ -146,6 +146,11 @@ bool nsk_stress_breaks(const nsk_stress *s, const nsk_stress_count *count) {
     return count->lost > count->won && count->chance < 0.05 / (s->changes * NSK_STRENGTHS);
 }
 
+bool nsk_stress_both_fail(const nsk_stress *s, const nsk_stress_count *count) {
+    return 10 * (s->unchanged.float_correct - count->float_correct) > s->images &&
+           10 * (s->unchanged.integer_correct - count->integer_correct) > s->images;
+}
+
 void nsk_stress_free(nsk_stress *s) {
     if (s != NULL) {
         g_free(s->change);
