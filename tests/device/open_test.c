@@ -287,6 +287,66 @@ static void plans_that_alias_are_refused(void) {
     noisy_free(&n);
 }
 
+static void put16(uint8_t *at, uint32_t value) {
+    at[0] = (uint8_t)value;
+    at[1] = (uint8_t)(value >> 8);
+}
+
+/* The frame, copied so many times below each other; whatever is as high as the copies, or the
+ * frame, becomes `times` as high, each behind the one before, and each copy with it. */
+enum { COPIES = 16, ROWS = 9, ROW_BYTES = 27 };
+static void grow(uint8_t *bytes, const nsk_model *m, uint32_t times) {
+    uint32_t place = 0;
+    for (uint32_t i = 0; i < m->tensors; i++) {
+        nsk_tensor t = nsk_tensor_at(m, i);
+        uint32_t rows = t.height == ROWS || t.height == COPIES * ROWS ? t.height * times : t.height;
+        uint8_t *at = bytes + get32(bytes + NSK_H_TENSORS_AT) + NSK_TENSOR_BYTES * i;
+        put16(at + NSK_T_HEIGHT, rows);
+        put32(at + NSK_T_PLACE, place);
+        place += (rows * t.width * t.channels + 3U) & ~3U;
+    }
+    for (uint32_t i = 0; i < COPIES; i++) {
+        uint8_t *layer = bytes + get32(bytes + NSK_H_LAYERS_AT) + NSK_LAYER_BYTES * i;
+        uint8_t *numbers = bytes + get32(layer + NSK_L_MULTIPLIERS_AT);
+        put32(numbers + 4 * NSK_M_OUT_ORIGIN, i * ROWS * ROW_BYTES * times);
+        put32(numbers + 4 * NSK_M_LOOPS, ROWS * ROW_BYTES * times);
+    }
+    put16(bytes + NSK_H_HEIGHT, ROWS * times);
+    put32(bytes + NSK_H_WORKSPACE, place);
+}
+
+/* Bytes that layers make in parts are looked at one by one: so many that a reader would be busy for
+ * hours are refused, in a plan that is sound. */
+static void plans_that_keep_busy_are_refused(void) {
+    noisy n;
+    nsk_model model;
+    GString *text = g_string_new("Concat");
+    for (int i = 0; i < COPIES; i++) {
+        g_string_append(text, " x");
+    }
+    g_string_append(text,
+                    " > c axis=i2; Slice c i_0 i_1 i_2 > s; Flatten s > f; Gemm f h_5_27 c_5 > "
+                    "z transB=i1");
+    noisy_load(&n, text->str, 5);
+    g_string_free(text, TRUE);
+    const uint8_t *bytes = n.file->bytes;
+    CU_ASSERT_EQUAL_FATAL(nsk_open(&model, bytes, n.file->size), NSK_OK);
+    CU_ASSERT_FATAL(model.layers > COPIES && nsk_layer_kind(&model, COPIES - 1) == NSK_MOVE);
+    static const struct {
+        uint32_t times;
+        nsk_status status;
+    } cases[] = {{200, NSK_OK}, {300, NSK_INCONSISTENT}};
+    for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
+        uint8_t *grown = g_memdup2(bytes, n.file->size);
+        nsk_model large;
+        grow(grown, &model, cases[i].times);
+        reseal(grown, n.file->size);
+        CU_ASSERT_EQUAL(nsk_open(&large, grown, n.file->size), cases[i].status);
+        g_free(grown);
+    }
+    noisy_free(&n);
+}
+
 /* A sum stands where the frame stood; whoever reads the frame then reads something else. */
 static void frames_that_are_gone_are_refused(void) {
     noisy n;
@@ -512,6 +572,7 @@ CU_TestInfo open_tests[] = {
     {"impossible facts are refused", impossible_facts_are_refused},
     {"impossible slices are refused", impossible_slices_are_refused},
     {"plans that alias are refused", plans_that_alias_are_refused},
+    {"plans that keep busy are refused", plans_that_keep_busy_are_refused},
     {"frames that are gone are refused", frames_that_are_gone_are_refused},
     {"weights that fill are zero", weights_that_fill_are_zero},
     {"impossible numbers of layers are refused", impossible_numbers_are_refused},

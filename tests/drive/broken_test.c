@@ -140,6 +140,9 @@ static const struct {
     {"mkfifo p.npy", "netsuke classify k 'p.npy[0]'", "p.npy: this is no file"},
     {"sed -i 's/^flash = .*/flash =/' k", "netsuke budget k", "'flash' has no value; give it one"},
     {"sed -i 's/^mean = .*/mean = # as it was/' k", "netsuke vet k", "'mean' has no value"},
+    {"seq -f '[g%.0f]' 100000 >> k", "ulimit -t 9 && netsuke survey k", "unknown group [g1]"},
+    {"{ echo '[ranges]'; seq -f 'l%.0f=extremes' 60000; } >> k",
+     "ulimit -t 9 && netsuke quantise k -o k.nsk", "[ranges] l1: no layer has this name"},
     {"printf '[model]\\nfi\\033[2Jle = x\\n' > k", "netsuke survey k", "unknown key 'fi?[2Jle'"},
     {"true", "netsuke outline \"$(printf 'a\\033]0;b')\"", "a?]0;b: No such file"},
     {"true", "netsuke quantise k -o k", "--output k: this is read by the same command"},
@@ -204,6 +207,16 @@ static void overlap_is_found(void) {
     json_node_unref(root);
 }
 
+/* A spreadsheet takes a cell that begins like that for a formula. */
+static void cells_are_no_formulas(void) {
+    fresh_copy();
+    outcome o = drive_for(0, "cd \"$T/d\" && mv images/held-out '=1+1' && netsuke compare kiln.ini "
+                             "--held-out '=1+1' --predictions p.csv >/dev/null && grep -c "
+                             "\"^\\\"'=1+1/\" p.csv");
+    CU_ASSERT_STRING_EQUAL(o.out, "24\n");
+    outcome_clear(&o);
+}
+
 /* Pictures of other sizes, and JPEG, in a folder whose name needs quoting in CSV. */
 static void mixed_pictures_are_compared(void) {
     fresh_copy();
@@ -241,6 +254,7 @@ CU_TestInfo broken_tests[] = {
     {"nothing is half-written", nothing_is_half_written},
     {"--tolerant goes on", tolerance_goes_on},
     {"overlap is found", overlap_is_found},
+    {"cells are no formulas", cells_are_no_formulas},
     {"mixed pictures are compared", mixed_pictures_are_compared},
     {"a wrong order of labels shows", wrong_label_order_shows},
     CU_TEST_INFO_NULL,
