@@ -57,13 +57,17 @@ static void elementwise(const nsk_layer *l, int8_t *workspace, combine *both) {
     const int8_t *a = workspace + l->in.place;
     const int8_t *b = workspace + l->second.place;
     int8_t *out = workspace + l->out.place;
-    uint32_t count = nsk_tensor_bytes(&l->out);
+    uint32_t row = (uint32_t)l->out.width * l->out.channels;
     uint32_t period = nsk_tensor_bytes(&l->second);
     uint32_t k = 0;
-    for (uint32_t i = 0; i < count; i++) {
-        int32_t value = both(l, a[i] - l->in.zero, b[k] - l->second.zero);
-        out[i] = nsk_clamp(value + l->out.zero, l->low, l->high);
-        k = k + 1U == period ? 0U : k + 1U;
+    for (uint32_t y = 0; y < l->out.height; y++) {
+        for (uint32_t i = 0; i < row; i++) {
+            int32_t value = both(l, a[i] - l->in.zero, b[k] - l->second.zero);
+            out[i] = nsk_clamp(value + l->out.zero, l->low, l->high);
+            k = k + 1U == period ? 0U : k + 1U;
+        }
+        a += row;
+        out += row;
     }
 }
 

@@ -8,9 +8,13 @@ static bool check(const nsk_model *m, const nsk_layer *l) {
 static void run(const nsk_layer *l, int8_t *workspace) {
     const int8_t *in = workspace + l->in.place;
     int8_t *out = workspace + l->out.place;
-    uint32_t count = nsk_tensor_bytes(&l->out);
-    for (uint32_t i = 0; i < count; i++) {
-        out[i] = (int8_t)l->weights[in[i] + 128];
+    uint32_t row = (uint32_t)l->out.width * l->out.channels;
+    for (uint32_t y = 0; y < l->out.height; y++) {
+        for (uint32_t i = 0; i < row; i++) {
+            out[i] = (int8_t)l->weights[in[i] + 128];
+        }
+        in += row;
+        out += row;
     }
 }
 
