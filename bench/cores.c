@@ -7,7 +7,7 @@
 
 #include "emulator.h"
 #include "grid.h"
-#include "netsuke/host.h"
+#include "netsuke/quantise.h"
 
 typedef struct bench {
     const char *folders[2]; /* kernels, plain */

@@ -17,7 +17,7 @@
 #include "brief/rule.h"
 #include "device/layer.h"
 #include "netsuke/firmware.h"
-#include "netsuke/host.h"
+#include "netsuke/weigh.h"
 #include "sim/film.h"
 
 enum { PICTURES = 12, MOST_FRAMES = 600, MOST_MEMORIES = 8, TIME_LIMIT = 2 };

@@ -6,7 +6,7 @@
 #include <stdlib.h>
 
 #include "float/forward.h"
-#include "netsuke/host.h"
+#include "netsuke/quantise.h"
 
 extern void openblas_set_num_threads(int threads);
 

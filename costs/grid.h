@@ -3,6 +3,7 @@
 #define COST_GRID_H
 
 #include "base/random.h"
+#include "netsuke/quantise.h"
 #include "quantise/schedule.h"
 
 typedef struct grid_shape {

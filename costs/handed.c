@@ -4,6 +4,7 @@
 
 #include "budget/link_map.h"
 #include "grid.h"
+#include "netsuke/emit.h"
 
 enum { MOST_NETWORKS = NSK_KINDS + 1 };
 

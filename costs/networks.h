@@ -3,6 +3,7 @@
 #define COST_NETWORKS_H
 
 #include "base/base.h"
+#include "netsuke/quantise.h"
 
 /* A network in words, parted by blanks: first its input, SIZExCHANNELS, then its layers:
  *

@@ -15,6 +15,7 @@
 
 #include "base/base.h"
 #include "brief/labels.h"
+#include "netsuke/images.h"
 #include "train/export.h"
 #include "train/fit.h"
 

@@ -1,7 +1,7 @@
 /* quantise_in_process BRIEF: the host half from C: read, calibrate, quantise, compare, print. */
 #include <stdio.h>
 
-#include "netsuke/host.h"
+#include "netsuke/compare.h"
 
 static int report(const nsk_error *error) {
     fprintf(stderr, "%s\n", error->text);

@@ -3,6 +3,7 @@
 #include <string.h>
 
 #include "brief/settings.h"
+#include "netsuke/version.h"
 
 /* ---- roff ---- */
 

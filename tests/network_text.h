@@ -2,6 +2,7 @@
 #ifndef TESTS_NETWORK_TEXT_H
 #define TESTS_NETWORK_TEXT_H
 
+#include "netsuke/compare.h"
 #include "support.h"
 
 /* A network as text: nodes parted by ';', each "Op input... > output... attribute...". An input

@@ -7,7 +7,7 @@
 #include <glib.h>
 
 #include "base/random.h"
-#include "netsuke/host.h"
+#include "netsuke/quantise.h"
 
 /* A fresh folder; scratch_remove takes it and everything in it away and frees the name. */
 char *scratch_new(void);

@@ -16,8 +16,8 @@ extern "C" {
 
 /* Brings pictures of one size, as large as the model's frames or larger, to that of the frames, a
  * row at a time, by the model's own nsk_fit and nsk_resample. Every byte is the exact weighted
- * mean, halves rounded up: what host.h makes of the same picture. The caller's to keep, nobody's to
- * look into. */
+ * mean, halves rounded up: what the host half makes of the same picture. The caller's to keep,
+ * nobody's to look into. */
 typedef struct nsk_scaler {
     const nsk_model *model;
     uint32_t *sums;           /* of two rows of the frame */

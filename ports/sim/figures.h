@@ -2,6 +2,7 @@
 #ifndef NSK_SIM_FIGURES_H
 #define NSK_SIM_FIGURES_H
 
+#include "netsuke/brief.h"
 #include "sim/rehearse.h"
 
 /* Finds the events of the film and fills the rehearsal's figures by its own decisions. */

@@ -3,6 +3,8 @@
 #define NSK_SIM_FILM_H
 
 #include "base/base.h"
+#include "netsuke/brief.h"
+#include "netsuke/images.h"
 
 enum { NSK_NOBODY_KNOWS = -1 };
 

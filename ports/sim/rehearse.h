@@ -4,8 +4,8 @@
 #define NSK_REHEARSE_H
 
 #include "brief/rule.h"
+#include "netsuke/budget.h"
 #include "netsuke/firmware.h"
-#include "netsuke/host.h"
 #include "sim/faults.h"
 #include "sim/film.h"
 

@@ -9,6 +9,7 @@
 #include <sys/wait.h>
 
 #include "command.h"
+#include "netsuke/weigh.h"
 
 /* A step: its words, '@' standing for the folder. It is taken where what it needs is there. */
 typedef enum need { ALWAYS, VARIANTS, SCENES, NO_SCENES, TESTED } need;

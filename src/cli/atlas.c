@@ -3,6 +3,7 @@
 
 #include "command.h"
 #include "csv.h"
+#include "netsuke/atlas.h"
 #include "table.h"
 
 enum { SAMPLE = 600, SHORT_LIST = 20 };

@@ -3,6 +3,7 @@
 #include <stdio.h>
 
 #include "command.h"
+#include "netsuke/clock.h"
 #include "table.h"
 
 /* A brief's model, and the log of it. */

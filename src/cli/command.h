@@ -5,7 +5,7 @@
 #include <glib.h>
 #include <json-glib/json-glib.h>
 
-#include "netsuke/host.h"
+#include "netsuke/verdict.h"
 
 /* Exit status, as the contract has it. */
 enum { CLI_DONE = 0, CLI_LIMIT_BROKEN = 1, CLI_ERROR = 2 };

@@ -4,7 +4,7 @@
 
 #include <stdbool.h>
 
-#include "netsuke/host.h"
+#include "netsuke/error.h"
 
 typedef struct cli_csv cli_csv;
 

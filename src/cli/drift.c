@@ -3,6 +3,7 @@
 #include <stdio.h>
 
 #include "command.h"
+#include "netsuke/drift.h"
 #include "table.h"
 
 enum { BAR = 12, SAMPLE = 300 };

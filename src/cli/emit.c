@@ -1,5 +1,6 @@
 /* netsuke emit: hands over C. */
 
+#include "netsuke/emit.h"
 #include "command.h"
 #include "table.h"
 

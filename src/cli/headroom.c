@@ -2,6 +2,7 @@
 #include <stdio.h>
 
 #include "command.h"
+#include "netsuke/headroom.h"
 #include "table.h"
 
 static const char *const names[NSK_BUDGET_LIMITS] = {"flash", "ram", "latency"};

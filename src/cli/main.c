@@ -6,6 +6,7 @@
 
 #include "base/nearest.h"
 #include "limits.h"
+#include "netsuke/version.h"
 #include "outputs.h"
 
 /* OpenBLAS's own call: images are the parallel part, so each product runs on one thread. */

@@ -2,6 +2,7 @@
 #include <stdio.h>
 
 #include "command.h"
+#include "netsuke/drift.h"
 #include "table.h"
 
 /* In the order of nsk_range_method. */

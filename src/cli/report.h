@@ -2,6 +2,11 @@
 #ifndef CLI_REPORT_H
 #define CLI_REPORT_H
 
+#include "netsuke/atlas.h"
+#include "netsuke/drift.h"
+#include "netsuke/headroom.h"
+#include "netsuke/stress.h"
+#include "netsuke/weigh.h"
 #include "rehearse.h"
 #include "report/page.h"
 #include "stress.h"

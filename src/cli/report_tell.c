@@ -3,6 +3,7 @@
 #include <stdio.h>
 #include <string.h>
 
+#include "netsuke/version.h"
 #include "report.h"
 #include "table.h"
 

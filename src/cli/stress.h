@@ -3,6 +3,7 @@
 #define CLI_STRESS_H
 
 #include "command.h"
+#include "netsuke/stress.h"
 
 /* The changes under which both models fail, or the integer model alone, each with the strength from
  * which on; empty where there is none. g_free. */

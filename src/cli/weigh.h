@@ -4,6 +4,7 @@
 #define CLI_WEIGH_H
 
 #include "command.h"
+#include "netsuke/weigh.h"
 
 /* What may tell variants apart, in words. */
 enum { MODEL, INPUT, BOARD, RANGES, STREAMED, REFINED, TRAITS };

@@ -14,6 +14,8 @@
 #include "device/layer.h"
 #include "emulator.h"
 #include "grid.h"
+#include "netsuke/budget.h"
+#include "netsuke/emit.h"
 #include "networks.h"
 #include "reference/reference.h"
 

@@ -1,7 +1,7 @@
 /* frame-bytes PICTURE: a 48 x 48 picture as the camera's raw RGB bytes on standard output. */
 #include <stdio.h>
 
-#include "netsuke/host.h"
+#include "netsuke/images.h"
 
 int main(int argc, char **argv) {
     const nsk_input input = {.width = 48, .height = 48, .deviation = {1, 1, 1}, .top = 1};

@@ -10,7 +10,9 @@
 #include "budget/costs.h"
 #include "budget/least_squares.h"
 #include "emulator.h"
+#include "netsuke/clock.h"
 #include "netsuke/firmware.h"
+#include "netsuke/headroom.h"
 #include "networks.h"
 
 static void costs_by_hand(void) {

@@ -5,6 +5,7 @@
 
 #include "../suites.h"
 #include "../support.h"
+#include "netsuke/verdict.h"
 
 /* Worked by hand: 12 lost, 5 won of 100. p = 13/102 and 6/102, d = 7/102, variance
  * (19/102 - (7/102)^2) / 102, times 1.959964. */

@@ -6,6 +6,7 @@
 #include "../suites.h"
 #include "device/crc.h"
 #include "device/format.h"
+#include "netsuke/emit.h"
 
 /* Alone, as the headers of the C library, as what stdint.h makes of a type, as files of the runtime
  * and of the self-test. */

@@ -7,6 +7,7 @@
 #include "../suites.h"
 #include "device/format.h"
 #include "device/layer.h"
+#include "netsuke/emit.h"
 #include "quantise/build.h"
 
 #define FIRST "Conv x w_8_3_3_3 b_8 > a pads=l1,1,1,1; "

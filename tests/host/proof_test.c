@@ -4,6 +4,7 @@
 
 #include "../network_text.h"
 #include "../suites.h"
+#include "netsuke/emit.h"
 
 static void units_have_no_alarm_without_its_reason(void) {
     static const char *const units[] = {"crc", "decide", "sight", "open"};

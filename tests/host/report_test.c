@@ -4,6 +4,8 @@
 
 #include "../network_text.h"
 #include "../suites.h"
+#include "netsuke/budget.h"
+#include "netsuke/drift.h"
 #include "report/scale.h"
 #include "report/sheet.h"
 

@@ -8,6 +8,7 @@
 #include "../suites.h"
 #include "../support.h"
 #include "images/picture.h"
+#include "netsuke/survey.h"
 
 static char *names[] = {(char *)"belt", (char *)"sound", (char *)"crack", NULL};
 static const nsk_labels labels = {3, names};

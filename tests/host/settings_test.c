@@ -5,6 +5,7 @@
 
 #include "../suites.h"
 #include "../support.h"
+#include "netsuke/budget.h"
 
 static const char GOOD[] = "[model]\nfile = m.onnx\nlabels = labels.txt\n";
 

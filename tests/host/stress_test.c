@@ -4,6 +4,7 @@
 
 #include "../suites.h"
 #include "../support.h"
+#include "netsuke/compare.h"
 #include "stress/changes.h"
 
 enum { SIDE = 24, BYTES = 3 * SIDE * SIDE };

@@ -4,6 +4,7 @@
 
 #include "../suites.h"
 #include "../support.h"
+#include "netsuke/verdict.h"
 
 static void intervals_decide(void) {
     CU_ASSERT_EQUAL(nsk_interval_standing(-1.0, 0.5, 1.0), NSK_HOLDS);

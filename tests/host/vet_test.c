@@ -4,6 +4,8 @@
 
 #include "../suites.h"
 #include "../support.h"
+#include "netsuke/compare.h"
+#include "netsuke/vet.h"
 #include "vet/assign.h"
 
 static int gain_of(int n, const int *gain, const int *column) {

@@ -4,6 +4,7 @@
 
 #include "../suites.h"
 #include "../support.h"
+#include "netsuke/compare.h"
 #include "scene.h"
 #include "sim/ram.h"
 #include "sim/rehearse.h"

@@ -8,6 +8,7 @@
 #include "atlas/neighbours.h"
 #include "compare/runner.h"
 #include "device/layer.h"
+#include "netsuke/atlas.h"
 #include "quantise/check.h"
 #include "quantise/lowering.h"
 #include "quantise/views.h"

@@ -1,5 +1,7 @@
 #include "base/base.h"
 
+#include "netsuke/version.h"
+
 #include <errno.h>
 #include <stdarg.h>
 #include <stdio.h>

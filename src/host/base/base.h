@@ -7,7 +7,7 @@
 #include <stddef.h>
 #include <stdint.h>
 
-#include "netsuke/host.h"
+#include "netsuke/error.h"
 
 /* Writes one line into `error` (newlines in it become spaces) and returns false, so that a function
  * can end with `return nsk_fail(...)`. */

@@ -6,6 +6,7 @@
 #include "brief/labels.h"
 #include "brief/settings.h"
 #include "images/set.h"
+#include "netsuke/budget.h"
 
 const nsk_setting_name nsk_brief_settings[] = {
     {"model", "file", "The network as ONNX"},

@@ -3,6 +3,7 @@
 #define NSK_LABELS_H
 
 #include "base/base.h"
+#include "netsuke/brief.h"
 
 enum { NSK_MOST_LABELS = 1000 };
 

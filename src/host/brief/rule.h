@@ -3,6 +3,7 @@
 #define NSK_RULE_H
 
 #include "base/base.h"
+#include "netsuke/brief.h"
 #include "netsuke/firmware.h"
 
 /* The rule of a brief for a model; `line_of` is the memory for its groups, one a class. */

@@ -5,6 +5,7 @@
 #define NSK_SETTINGS_H
 
 #include "base/base.h"
+#include "netsuke/brief.h"
 
 typedef struct nsk_settings nsk_settings;
 

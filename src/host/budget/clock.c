@@ -8,6 +8,7 @@
 
 #include "budget/cost_kind.h"
 #include "budget/least_squares.h"
+#include "netsuke/clock.h"
 
 /* ---- logs ---- */
 

@@ -3,6 +3,7 @@
 #define NSK_CLOCK_H
 
 #include "budget/costs.h"
+#include "netsuke/device.h"
 
 /* One network's part of a log: ticks of each layer, of preparation. Negative: the log has none. */
 typedef struct nsk_clocked {

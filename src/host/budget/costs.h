@@ -3,6 +3,7 @@
 #define NSK_COSTS_H
 
 #include "base/base.h"
+#include "netsuke/budget.h"
 
 /* What instructions are counted by: numbers of nsk_work. */
 enum { NSK_COST_TERMS = 15 };

@@ -7,6 +7,7 @@
 #include "budget/costs.h"
 #include "device/format.h"
 #include "device/layer.h"
+#include "netsuke/headroom.h"
 
 /* A network of other shapes. */
 typedef struct reshaped {

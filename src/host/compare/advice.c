@@ -4,6 +4,8 @@
 #include <string.h>
 
 #include "base/base.h"
+#include "netsuke/compare.h"
+#include "netsuke/drift.h"
 
 enum { FEW_LEVELS = 32, MOST_TRIED = 6 };
 static const double OFTEN_AT_END = 0.01;

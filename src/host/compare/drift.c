@@ -5,6 +5,7 @@
 #include "compare/runner.h"
 #include "device/layer.h"
 #include "float/forward.h"
+#include "netsuke/drift.h"
 #include "quantise/check.h"
 #include "quantise/integer.h"
 #include "quantise/lowering.h"

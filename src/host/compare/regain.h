@@ -3,6 +3,7 @@
 #define NSK_REGAIN_H
 
 #include "graph/graph.h"
+#include "netsuke/drift.h"
 
 /* The integer model imitated in float: `rounded` (compare/rounded) with every tensor rounded to its
  * levels; then, layer by layer, with that layer's weights and output as in `network`. */

@@ -1,5 +1,7 @@
 #include "compare/rounded.h"
 
+#include "netsuke/quantise.h"
+
 #include <glib/gstdio.h>
 
 nsk_network *nsk_network_rounded(const nsk_network *network, const nsk_images *calibration,

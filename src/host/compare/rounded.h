@@ -4,6 +4,8 @@
 #define NSK_ROUNDED_H
 
 #include "graph/graph.h"
+#include "netsuke/images.h"
+#include "netsuke/network.h"
 
 nsk_network *nsk_network_rounded(const nsk_network *network, const nsk_images *calibration,
                                  const nsk_recipe *recipe, nsk_error *error);

@@ -3,6 +3,7 @@
 #define NSK_RUNNER_H
 
 #include "float/forward.h"
+#include "netsuke/compare.h"
 
 typedef struct nsk_runner {
     const nsk_network *network;

@@ -2,6 +2,7 @@
 #include <math.h>
 
 #include "base/base.h"
+#include "netsuke/compare.h"
 
 static double ratio(double part, double whole) {
     return whole > 0.0 ? part / whole : 0.0;

@@ -9,6 +9,7 @@
 #include "budget/cost_kind.h"
 #include "budget/costs.h"
 #include "emit/handover.h"
+#include "netsuke/version.h"
 
 typedef struct bundled {
     char *name;

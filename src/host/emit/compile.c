@@ -3,6 +3,8 @@
 #include <string.h>
 
 #include "budget/link_map.h"
+#include "netsuke/budget.h"
+#include "netsuke/emit.h"
 
 static bool build(const char *folder, const char *core, nsk_error *error) {
     char *target = g_strdup_printf("build/%s.elf", core);

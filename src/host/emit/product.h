@@ -4,6 +4,7 @@
 #define NSK_EMIT_PRODUCT_H
 
 #include "base/base.h"
+#include "netsuke/emit.h"
 
 /* "NAME_firmware.c". */
 GString *nsk_firmware_source(const nsk_handed_network *network, const nsk_model *model);

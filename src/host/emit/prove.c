@@ -3,6 +3,7 @@
 #include <sys/wait.h>
 
 #include "base/base.h"
+#include "netsuke/emit.h"
 
 /* As proof/prove.sh has them. */
 enum { NO_ALARM = 0, ALARMS = 1, NOTHING_SHOWN = 2 };

@@ -3,6 +3,7 @@
 #define NSK_FORWARD_H
 
 #include "graph/graph.h"
+#include "netsuke/brief.h"
 
 /* The working memory of one pass; each thread has its own. */
 typedef struct nsk_pass nsk_pass;

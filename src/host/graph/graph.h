@@ -11,6 +11,7 @@
 
 #include "base/base.h"
 #include "graph/function.h"
+#include "netsuke/network.h"
 
 typedef enum nsk_op {
     NSK_OP_ADD,
@@ -249,7 +250,7 @@ const char *nsk_node_kind(const nsk_node *node);
 uint64_t nsk_node_macs(const nsk_graph *graph, const nsk_node *node);
 uint64_t nsk_node_parameters(const nsk_graph *graph, const nsk_node *node);
 
-/* The network behind netsuke/host.h's handle. */
+/* The network behind netsuke/network.h's handle. */
 struct nsk_network {
     nsk_graph *graph;
     char *path;

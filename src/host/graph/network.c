@@ -1,4 +1,4 @@
-/* The handle of netsuke/host.h: a graph that has been read, checked and folded. */
+/* The handle of netsuke/network.h: a graph that has been read, checked and folded. */
 #include <math.h>
 #include <string.h>
 

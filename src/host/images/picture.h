@@ -4,6 +4,7 @@
 #define NSK_PICTURE_H
 
 #include "base/base.h"
+#include "netsuke/brief.h"
 
 typedef struct nsk_picture {
     int width, height;

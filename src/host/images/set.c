@@ -1,6 +1,8 @@
 /* A labelled set: entries and what is common to all forms. */
 #include "images/set.h"
 
+#include "netsuke/images.h"
+
 #include <string.h>
 
 void nsk_images_add(nsk_images *images, char *path, int label, int index) {

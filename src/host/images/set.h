@@ -1,10 +1,11 @@
-/* images/set: labelled sets of pictures (the calls stand in netsuke/host.h). A set is filled by a
+/* images/set: labelled sets of pictures (the calls stand in netsuke/images.h). A set is filled by a
  * scanner, one for each form that a set may have, and decodes on demand. */
 #ifndef NSK_IMAGES_SET_H
 #define NSK_IMAGES_SET_H
 
 #include "images/array.h"
 #include "images/picture.h"
+#include "netsuke/images.h"
 
 typedef struct nsk_entry {
     char *path;

@@ -4,6 +4,7 @@
 
 #include "images/likeness.h"
 #include "images/set.h"
+#include "netsuke/survey.h"
 
 enum { MOST_REASONS = 100, DIGEST = 32 };
 

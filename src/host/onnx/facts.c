@@ -1,5 +1,7 @@
 #include "onnx/facts.h"
 
+#include "netsuke/device.h"
+
 #include <string.h>
 
 /* metadata_props have no fixed keys beyond the few that the standard suggests; these are in use. */

@@ -3,6 +3,7 @@
 #ifndef NSK_BUILD_H
 #define NSK_BUILD_H
 
+#include "netsuke/quantise.h"
 #include "quantise/integer.h"
 #include "quantise/lower.h"
 #include "quantise/ranges.h"

@@ -3,6 +3,7 @@
 #define NSK_CHECK_H
 
 #include "graph/graph.h"
+#include "netsuke/quantise.h"
 
 /* Same picture size and channels, as many labels as outputs. */
 bool nsk_network_takes(const nsk_network *network, const nsk_images *images, nsk_error *error);

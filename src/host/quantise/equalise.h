@@ -3,6 +3,7 @@
 #define NSK_EQUALISE_H
 
 #include "graph/graph.h"
+#include "netsuke/images.h"
 
 /* Between two layers with weights that nothing but pools and flattenings part, each channel may be
  * multiplied in the first and divided again in the second. The factors even out the numbers that

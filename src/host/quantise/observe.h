@@ -3,6 +3,7 @@
 #define NSK_OBSERVE_H
 
 #include "float/forward.h"
+#include "netsuke/images.h"
 
 /* Runs picture `image` through the network; `frame` is room for nsk_images_frame_bytes(images).
  * Any number of threads may do so, each with a pass and a frame of its own. */

@@ -4,6 +4,7 @@
 #include <string.h>
 
 #include "float/forward.h"
+#include "netsuke/images.h"
 #include "quantise/integer.h"
 #include "quantise/observe.h"
 

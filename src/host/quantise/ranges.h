@@ -3,6 +3,7 @@
 #define NSK_RANGES_H
 
 #include "graph/graph.h"
+#include "netsuke/images.h"
 #include "quantise/histogram.h"
 
 /* Runs every image through the float network; returns a histogram of each of `values`. g_free. */

@@ -4,6 +4,7 @@
 #include <math.h>
 #include <string.h>
 
+#include "netsuke/images.h"
 #include "quantise/lowering.h"
 #include "quantise/observe.h"
 

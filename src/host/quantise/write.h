@@ -2,6 +2,7 @@
 #ifndef NSK_WRITE_H
 #define NSK_WRITE_H
 
+#include "netsuke/quantise.h"
 #include "quantise/integer.h"
 #include "quantise/schedule.h"
 

@@ -13,7 +13,7 @@ typedef struct nsk_refining {
 } nsk_refining;
 
 /* Changes the levels of the weights, and the biases, so that the integer network answers the
- * training images better: see nsk_refinement in netsuke/host.h. Scales stay as they are. */
+ * training images better: see nsk_refinement in netsuke/brief.h. Scales stay as they are. */
 bool nsk_refine(const nsk_refining *refining, const nsk_refinement *how, nsk_error *error);
 
 #endif

@@ -2,6 +2,7 @@
 #include <math.h>
 #include <stdio.h>
 
+#include "netsuke/atlas.h"
 #include "report/canvas.h"
 
 enum { WIDTH = 1280, HEIGHT = 800, TOP = 104, BOTTOM = 30, SIDE = 40, MOST_NAMED = 20 };

@@ -3,6 +3,7 @@
 #include <stdio.h>
 #include <string.h>
 
+#include "netsuke/drift.h"
 #include "report/canvas.h"
 
 enum { LEFT = 84, TOP = 96, BOTTOM = 36, NAMES = 150, PANEL = 540, MOST_LAYERS = 60 };

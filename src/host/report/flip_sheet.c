@@ -1,5 +1,6 @@
 /* The pictures that float and integer answer differently, both answers under each. */
 #include "images/set.h"
+#include "netsuke/compare.h"
 #include "report/sheet.h"
 
 enum { COLUMNS = 8, MOST = 48 };

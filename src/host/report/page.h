@@ -4,6 +4,7 @@
 #define NSK_PAGE_H
 
 #include "base/base.h"
+#include "netsuke/verdict.h"
 
 typedef struct nsk_page nsk_page;
 

@@ -5,6 +5,7 @@
 
 #include "device/format.h"
 #include "device/layer.h"
+#include "netsuke/budget.h"
 #include "report/canvas.h"
 
 enum { WIDTH = 1280, HEIGHT = 800, LEFT = 84, RIGHT = 24, TOP = 78, BOTTOM = 118, TICKS = 5 };

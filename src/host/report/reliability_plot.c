@@ -2,6 +2,7 @@
 #include <math.h>
 #include <stdio.h>
 
+#include "netsuke/compare.h"
 #include "report/canvas.h"
 
 enum { HEIGHT = NSK_PAGE_HEIGHT, TOP = 110, SIDE = 500, GAP = 120, LEFT = 90, BARS = 100 };

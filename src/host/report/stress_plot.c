@@ -3,6 +3,7 @@
 #include <stdio.h>
 #include <string.h>
 
+#include "netsuke/stress.h"
 #include "report/canvas.h"
 
 enum {

@@ -2,6 +2,7 @@
 #include <string.h>
 
 #include "images/set.h"
+#include "netsuke/survey.h"
 #include "report/sheet.h"
 
 /* Some of a class's pictures, evenly spaced over it. */

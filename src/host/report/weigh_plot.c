@@ -3,6 +3,7 @@
 #include <stdio.h>
 #include <string.h>
 
+#include "netsuke/weigh.h"
 #include "report/canvas.h"
 
 enum { LEFT = 90, RIGHT = 60, TOP = 96, BOTTOM = 64, TICKS = 5, MOST_RADIUS = 26 };

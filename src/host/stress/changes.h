@@ -5,6 +5,7 @@
 
 #include "base/base.h"
 #include "base/random.h"
+#include "netsuke/stress.h"
 
 /* Frames of the class for 'nothing there': what may stand behind things. */
 typedef struct nsk_backdrop {

@@ -3,6 +3,8 @@
 #include <stdarg.h>
 
 #include "base/base.h"
+#include "netsuke/verdict.h"
+#include "netsuke/weigh.h"
 
 /* From this share of the held-out pictures on, pictures that should not be there speak for the
  * whole figure; fewer are worth a line. */

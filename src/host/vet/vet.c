@@ -5,6 +5,7 @@
 #include "float/forward.h"
 #include "graph/graph.h"
 #include "images/set.h"
+#include "netsuke/vet.h"
 #include "quantise/check.h"
 #include "vet/assign.h"
 

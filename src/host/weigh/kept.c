@@ -1,5 +1,6 @@
 /* Measurements of variants, kept in a folder until next time. */
 #include "brief/settings.h"
+#include "netsuke/weigh.h"
 
 static const nsk_setting_name known[] = {
     {"measured", "images", NULL},

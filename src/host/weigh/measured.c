@@ -4,6 +4,8 @@
 #include "base/base.h"
 #include "graph/graph.h"
 #include "images/set.h"
+#include "netsuke/compare.h"
+#include "netsuke/weigh.h"
 
 bool nsk_measure(const nsk_network *network, const nsk_images *calibration,
                  const nsk_recipe *recipe, const nsk_images *held_out, nsk_measured *m,

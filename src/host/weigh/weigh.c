@@ -3,6 +3,8 @@
 #include <math.h>
 
 #include "base/base.h"
+#include "netsuke/verdict.h"
+#include "netsuke/weigh.h"
 
 void nsk_share_interval(int part, int whole, double *low, double *high) {
     const double z = 1.959963984540054; /* 95 %, two-sided */

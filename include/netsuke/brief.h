@@ -1,0 +1,171 @@
+/* netsuke/brief.h: one file that describes a job. */
+#ifndef NETSUKE_BRIEF_H
+#define NETSUKE_BRIEF_H
+
+#include "netsuke/device.h"
+#include "netsuke/error.h"
+
+#ifdef __cplusplus
+extern "C" {
+#endif
+
+/* How a picture becomes the network's input, as it was in training: brought to width x height by
+ * `fit`, channels in `colour` order, each byte b to ((b / 255) x top - mean) / deviation. */
+typedef struct nsk_input {
+    int width, height; /* pixels; 0 where the model file fixes them */
+    nsk_colour colour;
+    nsk_fit fit;
+    nsk_resample resample;
+    double mean[3], deviation[3]; /* in channel order; grey uses the first */
+    double top;                   /* what byte 255 becomes: 1 or 255 */
+} nsk_input;
+
+typedef struct nsk_labels {
+    int count;
+    char **names; /* in the order of the network's outputs */
+} nsk_labels;
+
+/* Upper limits; one that is not set is INFINITY of <math.h>. */
+typedef struct nsk_limits {
+    double flash, ram; /* bytes */
+    double latency;    /* seconds a frame */
+    double loss;       /* percentage points of accuracy */
+    /* of a rehearsal, as fractions of 1: of the camera's frames, those that came while the device
+     * was busy (none, where the brief does not say); of events, those without an action; of
+     * actions, those that nothing called for */
+    double dropped, missed, false_actions;
+} nsk_limits;
+
+/* None is set. */
+extern const nsk_limits nsk_no_limits;
+
+/* The decision rule of the brief; nsk_rule of firmware.h is its integer form. */
+typedef struct nsk_decision {
+    double threshold, margin; /* probabilities, 0..1 */
+    int frames, window;       /* so many of the last so many; window 0: in a row */
+    int hold_off;             /* frames */
+    char *resting;            /* name of the class for 'nothing there', or NULL */
+    int lines;                /* that groups of classes move; 0: each class but the resting one, its
+                               * own */
+    char **line_names;
+    int *line_of; /* of each class: its line, or -1; NULL where lines is 0 */
+} nsk_decision;
+
+/* What a product has around the model, and what it runs on. */
+typedef struct nsk_product {
+    int camera_width, camera_height; /* pixels of the camera's picture; 0: the model's */
+    int check_every;                 /* frames, as in nsk_firmware */
+    bool looks, twice;               /* as there */
+    double battery;                  /* joules; 0: none */
+    double awake;                    /* share of the time in which frames are taken, 0..1 */
+} nsk_product;
+
+/* Whether the first layers run while the frame's rows come in, and hold only the rows that are
+ * still wanted: docs/streaming.md. */
+typedef enum nsk_streaming_wish {
+    NSK_STREAM_WHEN_NEEDED, /* where workspace and frame need more than the recipe's RAM otherwise
+                             */
+    NSK_STREAM_NEVER,
+    NSK_STREAM_ALWAYS /* as it takes the least RAM */
+} nsk_streaming_wish;
+
+/* How a tensor's range is made from the numbers that it takes on calibration images. */
+typedef enum nsk_range_method {
+    NSK_RANGES_AUTO, /* of the others, tried one tensor at a time, the one that moves the network's
+                      * scores least; takes a minute where a network has many tensors */
+    NSK_RANGES_EXTREMES,      /* the lowest and the highest */
+    NSK_RANGES_PERCENTILE,    /* all but the outermost 0.005 % at either end */
+    NSK_RANGES_SQUARED_ERROR, /* the least squared error of rounding and cutting */
+    NSK_RANGES_DIVERGENCE     /* the least divergence of what is left of their distribution */
+} nsk_range_method;
+
+/* A layer whose output's range is to be made in a way of its own. */
+typedef struct nsk_range_exception {
+    char *layer;
+    nsk_range_method method;
+} nsk_range_exception;
+
+/* What refining came to: before and after, on the images that were set aside. */
+typedef struct nsk_refined {
+    int learned_from, aside; /* images */
+    int epochs, best_epoch;  /* 0: none was better than before */
+    double loss[2];          /* the mean of what nsk_refinement speaks of */
+    int right[2];            /* of those set aside */
+} nsk_refined;
+
+/* Fine-tuning with the integer network in the loop: its weights' levels and biases are moved by
+ * gradients that go straight through the roundings, so that the cross-entropy of its probabilities
+ * with what is aimed at, half the label and half the float network's probabilities, falls. Every
+ * fifth image of a class is set aside; the epoch that does best on those is taken, or none. The
+ * same images, rate and seed give the same model on any number of threads. */
+typedef struct nsk_refinement {
+    const struct nsk_images *training; /* labelled */
+    int epochs;
+    double rate; /* levels by which a weight moves in a step, at first */
+    unsigned seed;
+    nsk_refined *told;     /* filled, where it is not NULL */
+    nsk_progress progress; /* of epochs; may be NULL */
+    void *context;
+} nsk_refinement;
+
+/* Where nobody says. */
+enum { NSK_REFINE_EPOCHS = 12 };
+#define NSK_REFINE_RATE 0.03
+
+/* How to quantise. */
+typedef struct nsk_recipe {
+    nsk_range_method ranges;
+    nsk_range_exception *exceptions; /* NULL, or as many as `excepted` */
+    int excepted;
+    bool equalise; /* even out channels between layers first; the function stays the same */
+    bool rounding; /* round weights up or down as moves their layer's output least */
+    bool biases;   /* let biases take what rounding adds on the average */
+    const nsk_refinement *refinement; /* last of all; NULL: none */
+    nsk_streaming_wish streaming;
+    double ram;            /* bytes that the workspace and what is held of the frame may take */
+    nsk_progress progress; /* of images whose windows rounding looks at; may be NULL */
+    void *context;
+} nsk_recipe;
+
+typedef struct nsk_brief {
+    char *path, *name;
+    int variants;        /* combinations of the lists under [vary]; 1 where there are none */
+    char *variant;       /* the values of this one's, or the file's name without its ending */
+    char *model, *board; /* files, as paths from here; board may be NULL */
+    char *output;        /* of the model, where it has several; or NULL */
+    /* image sets, and the labels of those that are arrays; all may be NULL */
+    char *calibration, *held_out, *training, *calibration_labels, *held_out_labels,
+        *training_labels;
+    int calibration_limit;  /* pictures; 0: all */
+    char *facts[NSK_FACTS]; /* of the model, that override the file's own; may be NULL */
+    nsk_labels labels;
+    nsk_input input;
+    nsk_recipe recipe; /* its RAM is the brief's limit; its refinement the caller's to set */
+    bool refine;       /* the brief asks for refining, on `training` */
+    int refine_epochs;
+    nsk_limits limits;
+    nsk_decision decision;
+    nsk_product product;
+    char *variants_brief;          /* whose variants a report shows, or NULL */
+    char **scenes;                 /* files for rehearsals, NULL behind the last; or NULL */
+    struct nsk_settings *settings; /* the file's lines, for messages */
+} nsk_brief;
+
+/* Reads a brief and the labels file that it names. An unknown key is an error that names its line.
+ */
+nsk_brief *nsk_brief_read(const char *path, nsk_error *error);
+/* The same with the values that the lists under [vary] give variant `index`, from 0. */
+enum { NSK_NO_VARIANT = -1 };
+nsk_brief *nsk_brief_read_variant(const char *path, int index, nsk_error *error);
+void nsk_brief_free(nsk_brief *brief);
+/* Whether a file that the brief names is there; an error that names the brief's line where not.
+ * `path` may be NULL: not named, which is no error here. */
+bool nsk_brief_has(const nsk_brief *brief, const char *path, const char *group, const char *key,
+                   nsk_error *error);
+/* Whether the camera gives pictures no smaller than the input, once that is known. */
+bool nsk_brief_camera_suits(const nsk_brief *brief, nsk_error *error);
+
+#ifdef __cplusplus
+}
+#endif
+#endif

@@ -1,0 +1,50 @@
+/* netsuke/images.h: sets of labelled pictures, as the network gets them. */
+#ifndef NETSUKE_IMAGES_H
+#define NETSUKE_IMAGES_H
+
+#include "netsuke/brief.h"
+
+#ifdef __cplusplus
+extern "C" {
+#endif
+
+typedef struct nsk_images nsk_images;
+
+/* Opens a set: a folder with one folder a class (PNG, JPEG, BMP, PNM; folders in those count as
+ * part of the class), a CSV of path,label with paths as seen from the file, or an IDX or NPY array
+ * of bytes, gzipped or not, whose labels stand in the file of that name with "labels" for "images"
+ * or "-labels" before ".npy". `limit` > 0 keeps that many pictures, spread evenly over the classes.
+ * A folder or line that no label names, a label without pictures and an unreadable picture are
+ * errors; if `tolerant`, they are left out instead, and each is kept as a note.
+ * Pictures are decoded when they are asked for, not before; arrays stay on disk. */
+nsk_images *nsk_images_open(const char *folder, const nsk_labels *labels, const nsk_input *input,
+                            int limit, bool tolerant, nsk_error *error);
+/* The same for an array whose labels stand in a file of any name. */
+nsk_images *nsk_images_open_array(const char *path, const char *labels_path,
+                                  const nsk_labels *labels, const nsk_input *input, int limit,
+                                  bool tolerant, nsk_error *error);
+/* Keeps of each class's pictures every `of`-th, or all but those: two sets opened alike become two
+ * that have nothing in common. */
+void nsk_images_keep(nsk_images *images, int of, bool every);
+void nsk_images_free(nsk_images *images);
+int nsk_images_count(const nsk_images *images);
+int nsk_images_label(const nsk_images *images, int index);
+/* The file, or "ARRAY[17]". */
+const char *nsk_images_path(const nsk_images *images, int index);
+const nsk_labels *nsk_images_labels(const nsk_images *images);
+const nsk_input *nsk_images_input(const nsk_images *images);
+/* How many things were left out by `tolerant`, and each of them in words. */
+int nsk_images_left_out(const nsk_images *images);
+const char *nsk_images_left_out_at(const nsk_images *images, int index);
+/* Bytes of one prepared frame: width x height x channels. */
+size_t nsk_images_frame_bytes(const nsk_images *images);
+/* One picture as the camera would give it: resized, channels in the input's order. */
+bool nsk_images_frame(const nsk_images *images, int index, uint8_t *frame, nsk_error *error);
+
+/* Reads and prepares any one picture, in the same way. */
+bool nsk_picture_frame(const char *path, const nsk_input *input, uint8_t *frame, nsk_error *error);
+
+#ifdef __cplusplus
+}
+#endif
+#endif

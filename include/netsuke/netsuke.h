@@ -1,0 +1,32 @@
+/* netsuke/netsuke.h: the whole library, from a brief to a verdict, a header a topic.
+ *
+ * Functions that can fail return NULL or false and put one line into an nsk_error: what is wrong,
+ * where, and what to do. What a function returns as a pointer without const belongs to the caller,
+ * who frees it with the function of that name. Objects may be read by many threads at once.
+ */
+#ifndef NETSUKE_NETSUKE_H
+#define NETSUKE_NETSUKE_H
+
+#include "netsuke/atlas.h"
+#include "netsuke/brief.h"
+#include "netsuke/budget.h"
+#include "netsuke/clock.h"
+#include "netsuke/compare.h"
+#include "netsuke/device.h"
+#include "netsuke/drift.h"
+#include "netsuke/emit.h"
+#include "netsuke/error.h"
+#include "netsuke/firmware.h"
+#include "netsuke/headroom.h"
+#include "netsuke/images.h"
+#include "netsuke/network.h"
+#include "netsuke/port.h"
+#include "netsuke/quantise.h"
+#include "netsuke/stress.h"
+#include "netsuke/survey.h"
+#include "netsuke/verdict.h"
+#include "netsuke/version.h"
+#include "netsuke/vet.h"
+#include "netsuke/weigh.h"
+
+#endif

@@ -1,0 +1,61 @@
+/* netsuke/network.h: the float network. */
+#ifndef NETSUKE_NETWORK_H
+#define NETSUKE_NETWORK_H
+
+#include "netsuke/brief.h"
+
+#ifdef __cplusplus
+extern "C" {
+#endif
+
+typedef struct nsk_network nsk_network;
+
+/* Reads an ONNX classifier, infers and checks every shape, folds batch normalisation, pads and
+ * constants. A size that the file leaves open is taken from `input`; a size, or a count of
+ * channels, that contradicts it is an error. Takes what is missing in `input` from the file;
+ * `input` may be NULL where the file fixes everything. `output` names the output to take where the
+ * file has several, and may be NULL where it has one. */
+nsk_network *nsk_network_read(const char *path, nsk_input *input, const char *output,
+                              nsk_error *error);
+void nsk_network_free(nsk_network *network);
+int nsk_network_classes(const nsk_network *network);
+/* How many computed tensors the file itself gives the integer levels of (QuantizeLinear): those are
+ * taken rather than calibrated. */
+int nsk_network_carried_levels(const nsk_network *network);
+/* What the file's metadata, or nsk_network_set_fact, says of the model; "" where they say nothing.
+ * The name falls back on the file's. */
+const char *nsk_network_fact(const nsk_network *network, nsk_fact fact);
+void nsk_network_set_fact(nsk_network *network, nsk_fact fact, const char *text);
+/* Scores a prepared frame with training's own float preparation: `classes` probabilities. */
+bool nsk_network_score(const nsk_network *network, const nsk_input *input, const uint8_t *frame,
+                       float *probabilities, nsk_error *error);
+
+typedef struct nsk_outline_layer {
+    const char *name;            /* of the node in the file */
+    const char *kind;            /* ONNX operator name */
+    const char *folded;          /* what was folded into it, or "" */
+    int height, width, channels; /* of the output; 1 x 1 x channels behind a flatten */
+    int kernel[2], stride[2];    /* down, across; 0 where there is no window */
+    int groups;                  /* of a convolution; as many as input channels: depthwise */
+    bool depthwise;
+    uint64_t parameters, macs;
+} nsk_outline_layer;
+
+typedef struct nsk_outline {
+    int height, width, channels; /* of the input */
+    int count;
+    nsk_outline_layer *layers; /* names point into the network */
+    uint64_t parameters, macs;
+} nsk_outline;
+
+nsk_outline *nsk_network_outline(const nsk_network *network);
+void nsk_outline_free(nsk_outline *outline);
+/* "Conv 3x3/2, depthwise": operator, kernel, stride, groups. */
+void nsk_outline_kind(const nsk_outline_layer *layer, char *text, size_t size);
+/* Draws the layers as boxes with the shapes between them; `path` ends in .svg or .png. */
+bool nsk_network_draw(const nsk_network *network, const char *path, nsk_error *error);
+
+#ifdef __cplusplus
+}
+#endif
+#endif
