@@ -1,7 +1,7 @@
 /* cycles: from counts of executed instructions, by address (trace.c), to cycles by the core's
  * published timings (timings.h). */
-#ifndef COST_CYCLES_H
-#define COST_CYCLES_H
+#ifndef NSK_COSTS_CYCLES_H
+#define NSK_COSTS_CYCLES_H
 
 #include "base/base.h"
 #include "timings.h"

@@ -1,6 +1,6 @@
 /* emulator: runs replay.elf in QEMU on a model file and reads what it prints. */
-#ifndef COST_EMULATOR_H
-#define COST_EMULATOR_H
+#ifndef NSK_COSTS_EMULATOR_H
+#define NSK_COSTS_EMULATOR_H
 
 #include "base/base.h"
 

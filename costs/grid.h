@@ -1,6 +1,6 @@
 /* grid: single-layer models over a range of shapes, to count kernels with. */
-#ifndef COST_GRID_H
-#define COST_GRID_H
+#ifndef NSK_COSTS_GRID_H
+#define NSK_COSTS_GRID_H
 
 #include "base/random.h"
 #include "netsuke/quantise.h"

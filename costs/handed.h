@@ -1,7 +1,7 @@
 /* handed: code sizes as a linker places them, of a hand-over with every kind of layer; and by how
  * much the product's loop is deeper than the layers. */
-#ifndef COST_HANDED_H
-#define COST_HANDED_H
+#ifndef NSK_COSTS_HANDED_H
+#define NSK_COSTS_HANDED_H
 
 #include "base/base.h"
 

@@ -1,6 +1,6 @@
 /* networks: whole networks of many forms, none of them in the grid, to try estimates on. */
-#ifndef COST_NETWORKS_H
-#define COST_NETWORKS_H
+#ifndef NSK_COSTS_NETWORKS_H
+#define NSK_COSTS_NETWORKS_H
 
 #include "base/base.h"
 #include "netsuke/quantise.h"

@@ -1,6 +1,6 @@
 /* timings: how many cycles each instruction takes on a core, as far as its maker publishes it. */
-#ifndef COST_TIMINGS_H
-#define COST_TIMINGS_H
+#ifndef NSK_COSTS_TIMINGS_H
+#define NSK_COSTS_TIMINGS_H
 
 #include <stdbool.h>
 

@@ -1,6 +1,6 @@
 /* scene: draws pictures of the kiln line: a belt, mostly with a glazed wall tile on it. */
-#ifndef KILN_SCENE_H
-#define KILN_SCENE_H
+#ifndef NSK_DEMO_SCENE_H
+#define NSK_DEMO_SCENE_H
 
 #include <stdint.h>
 

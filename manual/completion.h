@@ -1,6 +1,6 @@
 /* manual/completion: what the shells offer behind "netsuke", as scripts of theirs. */
-#ifndef MANUAL_COMPLETION_H
-#define MANUAL_COMPLETION_H
+#ifndef NSK_MANUAL_COMPLETION_H
+#define NSK_MANUAL_COMPLETION_H
 
 #include "cli/options.h"
 

@@ -1,6 +1,6 @@
 /* manual/pages: manual pages, in the man macros of roff. */
-#ifndef MANUAL_PAGES_H
-#define MANUAL_PAGES_H
+#ifndef NSK_MANUAL_PAGES_H
+#define NSK_MANUAL_PAGES_H
 
 #include "cli/options.h"
 

@@ -1,6 +1,6 @@
 /* network_text: small networks written as text, and what comes of them. */
-#ifndef TESTS_NETWORK_TEXT_H
-#define TESTS_NETWORK_TEXT_H
+#ifndef NSK_TESTS_NETWORK_TEXT_H
+#define NSK_TESTS_NETWORK_TEXT_H
 
 #include "netsuke/compare.h"
 #include "support.h"

@@ -1,6 +1,6 @@
 /* run: a program's suites, in CUnit's verbose mode. */
-#ifndef TESTS_RUN_H
-#define TESTS_RUN_H
+#ifndef NSK_TESTS_RUN_H
+#define NSK_TESTS_RUN_H
 
 #include <CUnit/Basic.h>
 #include <glib.h>

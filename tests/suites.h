@@ -1,6 +1,6 @@
 /* suites: every suite of the unit tests, one a file. */
-#ifndef TESTS_SUITES_H
-#define TESTS_SUITES_H
+#ifndef NSK_TESTS_SUITES_H
+#define NSK_TESTS_SUITES_H
 
 /* By how much rounds of random cases are fewer where sanitizers slow every access: the plain build
  * runs them all. */

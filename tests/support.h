@@ -1,7 +1,7 @@
 /* support: what several suites need: a scratch folder, small ONNX models, the kiln line's objects.
  */
-#ifndef TESTS_SUPPORT_H
-#define TESTS_SUPPORT_H
+#ifndef NSK_TESTS_SUPPORT_H
+#define NSK_TESTS_SUPPORT_H
 
 #include <CUnit/CUnit.h>
 #include <glib.h>

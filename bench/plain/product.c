@@ -4,22 +4,22 @@
 #include "arithmetic.h"
 #include "format.h"
 
-nsk_product nsk_product_of(const nsk_layer *l, int32_t row, int32_t group) {
+nsk_matmul nsk_matmul_of(const nsk_layer *l, int32_t row, int32_t group) {
     int32_t outputs = l->out.channels / (l->kind == NSK_CONV ? (int32_t)l->count : 1);
     int32_t first = group * outputs;
-    nsk_product p = {.weights = (const int8_t *)l->weights + first * row,
-                     .finish = l->finish + 4 * first,
-                     .row = row,
-                     .outputs = outputs,
-                     .zero = l->out.zero,
-                     .low = l->low,
-                     .high = l->high,
-                     .in_step = row,
-                     .out_step = l->out.step};
+    nsk_matmul p = {.weights = (const int8_t *)l->weights + first * row,
+                    .finish = l->finish + 4 * first,
+                    .row = row,
+                    .outputs = outputs,
+                    .zero = l->out.zero,
+                    .low = l->low,
+                    .high = l->high,
+                    .in_step = row,
+                    .out_step = l->out.step};
     return p;
 }
 
-void nsk_multiply_out(const nsk_product *p, const int8_t *in, int32_t pixels, int8_t *out) {
+void nsk_multiply_out(const nsk_matmul *p, const int8_t *in, int32_t pixels, int8_t *out) {
     for (int32_t i = 0; i < pixels; i++, in += p->in_step, out += p->out_step) {
         for (uint32_t c = 0; c < (uint32_t)p->outputs; c++) {
             const int8_t *w = p->weights + (int32_t)c * p->row;

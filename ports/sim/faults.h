@@ -1,6 +1,6 @@
 /* sim/faults: what goes wrong on the simulated board, and when. */
-#ifndef NSK_SIM_FAULTS_H
-#define NSK_SIM_FAULTS_H
+#ifndef NSK_PORTS_SIM_FAULTS_H
+#define NSK_PORTS_SIM_FAULTS_H
 
 #include "base/base.h"
 

@@ -1,6 +1,6 @@
 /* sim/figures: what a rehearsal comes to: events by the film's truth, and lines beside them. */
-#ifndef NSK_SIM_FIGURES_H
-#define NSK_SIM_FIGURES_H
+#ifndef NSK_PORTS_SIM_FIGURES_H
+#define NSK_PORTS_SIM_FIGURES_H
 
 #include "netsuke/brief.h"
 #include "sim/rehearse.h"

@@ -1,6 +1,6 @@
 /* sim/film: what the simulated camera shows, picture by picture, and what is truly there. */
-#ifndef NSK_SIM_FILM_H
-#define NSK_SIM_FILM_H
+#ifndef NSK_PORTS_SIM_FILM_H
+#define NSK_PORTS_SIM_FILM_H
 
 #include "base/base.h"
 #include "netsuke/brief.h"

@@ -1,6 +1,6 @@
 /* sim/ram: memory of exactly a board's size. Touching a byte behind its end is caught. */
-#ifndef NSK_SIM_RAM_H
-#define NSK_SIM_RAM_H
+#ifndef NSK_PORTS_SIM_RAM_H
+#define NSK_PORTS_SIM_RAM_H
 
 #include "base/base.h"
 

@@ -1,7 +1,7 @@
 /* sim/rehearse: the product on the simulated board: pictures in, decisions out, on a virtual clock.
  */
-#ifndef NSK_REHEARSE_H
-#define NSK_REHEARSE_H
+#ifndef NSK_PORTS_SIM_REHEARSE_H
+#define NSK_PORTS_SIM_REHEARSE_H
 
 #include "brief/rule.h"
 #include "netsuke/budget.h"

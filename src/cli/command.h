@@ -1,6 +1,6 @@
 /* cli/command: what the commands share: their table, arguments, the objects that a brief names. */
-#ifndef CLI_COMMAND_H
-#define CLI_COMMAND_H
+#ifndef NSK_CLI_COMMAND_H
+#define NSK_CLI_COMMAND_H
 
 #include <glib.h>
 #include <json-glib/json-glib.h>

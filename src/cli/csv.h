@@ -1,6 +1,6 @@
 /* cli/csv: comma-separated values as in RFC 4180, written whole or not at all. */
-#ifndef CLI_CSV_H
-#define CLI_CSV_H
+#ifndef NSK_CLI_CSV_H
+#define NSK_CLI_CSV_H
 
 #include <stdbool.h>
 

@@ -1,6 +1,6 @@
 /* limits: whether the system lets a process have what this one needs. */
-#ifndef CLI_LIMITS_H
-#define CLI_LIMITS_H
+#ifndef NSK_CLI_LIMITS_H
+#define NSK_CLI_LIMITS_H
 
 /* Ends the process with one line and status 2 where limits of memory or stack are so low that
  * libraries would wait for ever for memory, or crash. main.c has it called before any library has

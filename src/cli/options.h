@@ -1,7 +1,7 @@
 /* cli/options: every option of every command, in one table: what parses the command line, what
  * --help prints, the manual pages and the shells' completion are made of it. */
-#ifndef CLI_OPTIONS_H
-#define CLI_OPTIONS_H
+#ifndef NSK_CLI_OPTIONS_H
+#define NSK_CLI_OPTIONS_H
 
 #include "command.h"
 

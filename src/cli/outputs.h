@@ -1,6 +1,6 @@
 /* cli/outputs: no output destroys what the job is made of. */
-#ifndef CLI_OUTPUTS_H
-#define CLI_OUTPUTS_H
+#ifndef NSK_CLI_OUTPUTS_H
+#define NSK_CLI_OUTPUTS_H
 
 #include "options.h"
 

@@ -1,6 +1,6 @@
 /* cli/rehearse: films played on the simulated board, for those who show what came of it. */
-#ifndef CLI_REHEARSE_H
-#define CLI_REHEARSE_H
+#ifndef NSK_CLI_REHEARSE_H
+#define NSK_CLI_REHEARSE_H
 
 #include "command.h"
 #include "sim/rehearse.h"

@@ -1,6 +1,6 @@
 /* cli/report: what a report tells, found out before any of it is written. */
-#ifndef CLI_REPORT_H
-#define CLI_REPORT_H
+#ifndef NSK_CLI_REPORT_H
+#define NSK_CLI_REPORT_H
 
 #include "netsuke/atlas.h"
 #include "netsuke/drift.h"

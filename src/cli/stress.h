@@ -1,6 +1,6 @@
 /* cli/stress: what `netsuke stress` says of its figures, for those who tell the same. */
-#ifndef CLI_STRESS_H
-#define CLI_STRESS_H
+#ifndef NSK_CLI_STRESS_H
+#define NSK_CLI_STRESS_H
 
 #include "command.h"
 #include "netsuke/stress.h"

@@ -1,6 +1,6 @@
 /* cli/table: text in aligned columns, and numbers as people read them. */
-#ifndef CLI_TABLE_H
-#define CLI_TABLE_H
+#ifndef NSK_CLI_TABLE_H
+#define NSK_CLI_TABLE_H
 
 #include <glib.h>
 #include <stdbool.h>

@@ -1,7 +1,7 @@
 /* cli/weigh: what `netsuke weigh` keeps of each variant; how it is shown, and how measuring is
  * spread over processes. */
-#ifndef CLI_WEIGH_H
-#define CLI_WEIGH_H
+#ifndef NSK_CLI_WEIGH_H
+#define NSK_CLI_WEIGH_H
 
 #include "command.h"
 #include "netsuke/weigh.h"

@@ -1,7 +1,7 @@
 /* arch: which core the runtime is compiled for, and so which folder's kernels stand in for the
  * portable ones. Every set computes the same bits; docs/arithmetic.md is what they compute. */
-#ifndef NSK_ARCH_H
-#define NSK_ARCH_H
+#ifndef NSK_DEVICE_ARCH_H
+#define NSK_DEVICE_ARCH_H
 
 /* -DNSK_PORTABLE leaves all of them out: the plain C everywhere. A host's own, which is not handed
  * over, is asked for by -DNSK_HOST_VECTORS. */

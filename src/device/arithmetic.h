@@ -3,8 +3,8 @@
  *
  * Right shifts of negative numbers must be arithmetic, which C leaves to the implementation; every
  * compiler that we know does so, and this line refuses one that does not. */
-#ifndef NSK_ARITHMETIC_H
-#define NSK_ARITHMETIC_H
+#ifndef NSK_DEVICE_ARITHMETIC_H
+#define NSK_DEVICE_ARITHMETIC_H
 
 #include <stdint.h>
 

@@ -1,7 +1,7 @@
 /* check: what the checks of several kinds of layer have in common. Each kind's own check stands
  * beside its kernel. */
-#ifndef NSK_CHECK_H
-#define NSK_CHECK_H
+#ifndef NSK_DEVICE_CHECK_H
+#define NSK_DEVICE_CHECK_H
 
 #include "layer.h"
 

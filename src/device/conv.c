@@ -86,7 +86,7 @@ static void gather(const window *w, int8_t *to) {
 }
 
 /* All outputs of a group, `room` windows at a time. */
-static void run_group(const nsk_layer *l, const int8_t *in, const nsk_product *p, int8_t *windows,
+static void run_group(const nsk_layer *l, const int8_t *in, const nsk_matmul *p, int8_t *windows,
                       int32_t room, int8_t *out) {
     int32_t waiting = 0;
     window w;
@@ -123,7 +123,7 @@ static void run(const nsk_layer *l, int8_t *workspace) {
     }
 #endif
     for (int32_t group = 0; group < (int32_t)l->count; group++) {
-        nsk_product p = nsk_product_of(l, row, group);
+        nsk_matmul p = nsk_matmul_of(l, row, group);
         const int8_t *in = workspace + l->in.place + group * (l->in.channels / (int32_t)l->count);
         int8_t *out = workspace + l->out.place + group * p.outputs;
         p.scratch = scratch;

@@ -1,6 +1,6 @@
 /* crc: CRC-32 of IEEE 802.3 (reflected, polynomial 0xedb88320), by nibbles: a 64-byte table. */
-#ifndef NSK_CRC_H
-#define NSK_CRC_H
+#ifndef NSK_DEVICE_CRC_H
+#define NSK_DEVICE_CRC_H
 
 #include <stddef.h>
 #include <stdint.h>

@@ -17,7 +17,7 @@ static bool check(const nsk_model *m, const nsk_layer *l) {
 }
 
 static void run(const nsk_layer *l, int8_t *workspace) {
-    nsk_product p = nsk_product_of(l, nsk_row_bytes(inputs_of(l)), 0);
+    nsk_matmul p = nsk_matmul_of(l, nsk_row_bytes(inputs_of(l)), 0);
     nsk_multiply_out(&p, workspace + l->in.place, 1, workspace + l->out.place);
 }
 

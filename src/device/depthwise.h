@@ -1,6 +1,6 @@
 /* depthwise: depthwise convolution, which cores have their own kernels of. */
-#ifndef NSK_DEPTHWISE_H
-#define NSK_DEPTHWISE_H
+#ifndef NSK_DEVICE_DEPTHWISE_H
+#define NSK_DEVICE_DEPTHWISE_H
 
 #include "layer.h"
 

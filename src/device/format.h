@@ -1,7 +1,7 @@
 /* format: where everything stands in a model file; docs/model-file.md is the text to this. Numbers
  * are little-endian on every machine. */
-#ifndef NSK_FORMAT_H
-#define NSK_FORMAT_H
+#ifndef NSK_DEVICE_FORMAT_H
+#define NSK_DEVICE_FORMAT_H
 
 #include <stdint.h>
 

@@ -1,6 +1,6 @@
 /* layer: one layer's record, decoded, and what each kind of layer can do. */
-#ifndef NSK_LAYER_H
-#define NSK_LAYER_H
+#ifndef NSK_DEVICE_LAYER_H
+#define NSK_DEVICE_LAYER_H
 
 #include "netsuke/device.h"
 
@@ -112,7 +112,7 @@ static inline bool nsk_kind_writes_slices(nsk_kind kind) {
 bool nsk_writes_over_input(const nsk_layer *layer);
 
 /* Which rows of a tensor are there: [first, made), the first of them at its place. */
-static inline void nsk_cut(nsk_tensor *t, const nsk_held *held, int32_t from, int32_t to) {
+static inline void nsk_cut_rows(nsk_tensor *t, const nsk_held *held, int32_t from, int32_t to) {
     t->place += (uint32_t)(from - held->first) * t->width * t->step;
     t->height = (uint16_t)(to - from);
 }
@@ -131,8 +131,8 @@ static inline nsk_layer nsk_window_piece(const nsk_layer *l, const nsk_held *in,
     int32_t first = top < 0 ? 0 : top;
     int32_t end = nsk_window_top(l, to - 1) + (l->kernel_height - 1) * l->dilate_down + 1;
     piece.pad_top = first - top;
-    nsk_cut(&piece.in, in, first, end < in->made ? end : in->made);
-    nsk_cut(&piece.out, out, from, to);
+    nsk_cut_rows(&piece.in, in, first, end < in->made ? end : in->made);
+    nsk_cut_rows(&piece.out, out, from, to);
     return piece;
 }
 

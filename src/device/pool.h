@@ -1,6 +1,6 @@
 /* pool: what a maximum and an average have in common: one byte a window and channel. */
-#ifndef NSK_POOL_H
-#define NSK_POOL_H
+#ifndef NSK_DEVICE_POOL_H
+#define NSK_DEVICE_POOL_H
 
 #include "layer.h"
 

@@ -4,10 +4,10 @@
 #include "arithmetic.h"
 #include "format.h"
 
-nsk_product nsk_product_of(const nsk_layer *l, int32_t row, int32_t group) {
+nsk_matmul nsk_matmul_of(const nsk_layer *l, int32_t row, int32_t group) {
     int32_t outputs = l->out.channels / (l->kind == NSK_CONV ? (int32_t)l->count : 1);
     int32_t first = group * outputs;
-    nsk_product p;
+    nsk_matmul p;
     p.weights = (const int8_t *)l->weights + first * row;
     p.finish = l->finish + 4 * first;
     p.row = row;
@@ -55,7 +55,7 @@ static NSK_APART void dot_pairs(const int8_t *x, const int8_t *y, const int8_t *
 }
 
 /* Where there is one alone, pixel or output, it is done twice. */
-static void two_pixels(const nsk_product *p, const int8_t *in, int32_t other_pixel, int8_t *out) {
+static void two_pixels(const nsk_matmul *p, const int8_t *in, int32_t other_pixel, int8_t *out) {
     const int8_t *second = in + (other_pixel != 0 ? p->in_step : 0);
     const int8_t *weights = p->weights;
     for (uint32_t c = 0; c < (uint32_t)p->outputs; c += 2) {
@@ -74,7 +74,7 @@ static void two_pixels(const nsk_product *p, const int8_t *in, int32_t other_pix
     }
 }
 
-void NSK_PLAIN(nsk_multiply_out)(const nsk_product *p, const int8_t *in, int32_t pixels,
+void NSK_PLAIN(nsk_multiply_out)(const nsk_matmul *p, const int8_t *in, int32_t pixels,
                                  int8_t *out) {
     for (; pixels > 0; pixels -= 2) {
         two_pixels(p, in, pixels > 1 ? p->out_step : 0, out);

@@ -1,12 +1,12 @@
 /* product: the inner part of convolutions and dense layers. For each of some pixels, all outputs:
  * the dot product of the pixel's row of inputs with each output's row of weights, and what makes an
  * output of it. Nearly all of a network's time is spent here, so that cores have their own. */
-#ifndef NSK_PRODUCT_H
-#define NSK_PRODUCT_H
+#ifndef NSK_DEVICE_PRODUCT_H
+#define NSK_DEVICE_PRODUCT_H
 
 #include "layer.h"
 
-typedef struct nsk_product {
+typedef struct nsk_matmul {
     const int8_t *weights;
     const uint8_t *finish; /* a word an output */
     int32_t row;           /* bytes of a row: whole words */
@@ -15,16 +15,16 @@ typedef struct nsk_product {
     int32_t in_step, out_step; /* bytes from a pixel to the next */
     bool plain_finish;         /* the clamp is that of int8 */
     int8_t *scratch;           /* NSK_WIDENED x row bytes, or NULL where there is one pixel */
-} nsk_product;
+} nsk_matmul;
 
 /* Of a layer with weights in rows: all of its outputs, or those of one group. */
-nsk_product nsk_product_of(const nsk_layer *layer, int32_t row, int32_t group);
+nsk_matmul nsk_matmul_of(const nsk_layer *layer, int32_t row, int32_t group);
 
 /* `in`: the first pixel's row; `out`: its first output. */
-void nsk_multiply_out(const nsk_product *product, const int8_t *in, int32_t pixels, int8_t *out);
+void nsk_multiply_out(const nsk_matmul *product, const int8_t *in, int32_t pixels, int8_t *out);
 
 /* The portable one, where a core's own may be chosen when run. */
-void nsk_multiply_out_plain(const nsk_product *product, const int8_t *in, int32_t pixels,
+void nsk_multiply_out_plain(const nsk_matmul *product, const int8_t *in, int32_t pixels,
                             int8_t *out);
 
 #endif

@@ -1,7 +1,7 @@
 /* sixteen: depthwise convolution for cores with vectors, sixteen channels at a time: which bytes
  * the taps of every pixel read. What is done with them is the core's own. */
-#ifndef NSK_SIXTEEN_H
-#define NSK_SIXTEEN_H
+#ifndef NSK_DEVICE_SIXTEEN_H
+#define NSK_DEVICE_SIXTEEN_H
 
 #include "layer.h"
 

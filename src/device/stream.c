@@ -51,11 +51,11 @@ static nsk_layer piece_of(const nsk_feed *f, unsigned index, const nsk_link *k, 
     if (nsk_kind_has_window(l.kind)) {
         return nsk_window_piece(&l, in, out, out->made, to);
     }
-    nsk_cut(&l.in, in, out->made, to);
+    nsk_cut_rows(&l.in, in, out->made, to);
     if (forms[l.kind] == PAIRS) {
-        nsk_cut(&l.second, &f->held[k->second], out->made, to);
+        nsk_cut_rows(&l.second, &f->held[k->second], out->made, to);
     }
-    nsk_cut(&l.out, out, out->made, to);
+    nsk_cut_rows(&l.out, out, out->made, to);
     return l;
 }
 

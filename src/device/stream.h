@@ -5,8 +5,8 @@
  * piece at a time; then what no layer wants any more is dropped, and what remains moves up to the
  * tensor's start.
  * All of this follows from shapes alone, so that nsk_open can go through every step beforehand. */
-#ifndef NSK_STREAM_H
-#define NSK_STREAM_H
+#ifndef NSK_DEVICE_STREAM_H
+#define NSK_DEVICE_STREAM_H
 
 #include "layer.h"
 

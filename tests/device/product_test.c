@@ -18,11 +18,11 @@
 
 enum { MOST_ROW = 6000, MOST_PIXELS = 40, MOST_OUTPUTS = 40, MOST_STEP = MOST_OUTPUTS + 8 };
 
-typedef void multiply(const nsk_product *, const int8_t *, int32_t, int8_t *);
+typedef void multiply(const nsk_matmul *, const int8_t *, int32_t, int8_t *);
 
 typedef struct bed {
     random_state random;
-    nsk_product product;
+    nsk_matmul product;
     int32_t pixels;
     int8_t *in, *weights;
     _Alignas(4) int8_t scratch[NSK_WIDENED * MOST_ROW];
@@ -64,7 +64,7 @@ static int32_t draw_finish(bed *b, int size) {
 
 /* `plain`: the clamp is as nearly all layers have it. */
 static void draw(bed *b, int row, bool plain) {
-    nsk_product *p = &b->product;
+    nsk_matmul *p = &b->product;
     b->pixels = between(b, 1, MOST_PIXELS);
     p->row = row;
     p->outputs = between(b, 1, MOST_OUTPUTS);
@@ -86,7 +86,7 @@ static void draw(bed *b, int row, bool plain) {
 }
 
 static void expect(bed *b) {
-    const nsk_product *p = &b->product;
+    const nsk_matmul *p = &b->product;
     memset(b->expected, 99, sizeof b->expected); /* what nobody may touch */
     for (int i = 0; i < b->pixels; i++) {
         for (int c = 0; c < p->outputs; c++) {

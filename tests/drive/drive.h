@@ -1,6 +1,6 @@
 /* drive: runs the built command as a user would, and reads what comes back. */
-#ifndef TESTS_DRIVE_H
-#define TESTS_DRIVE_H
+#ifndef NSK_TESTS_DRIVE_DRIVE_H
+#define NSK_TESTS_DRIVE_DRIVE_H
 
 #include <CUnit/CUnit.h>
 #include <glib.h>

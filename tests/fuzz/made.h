@@ -1,8 +1,8 @@
 /* made: a model file out of any bytes. What a random file would never get past the first checks, is
  * built field by field here: layers of every kind, streams, slices, groups, schedules that share
  * their places. Most of it is sound; what is not, nsk_open has to tell. */
-#ifndef TESTS_MADE_H
-#define TESTS_MADE_H
+#ifndef NSK_TESTS_FUZZ_MADE_H
+#define NSK_TESTS_FUZZ_MADE_H
 
 #include <stdbool.h>
 #include <stdint.h>

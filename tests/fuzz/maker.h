@@ -1,7 +1,7 @@
 /* maker: a model file that is being made: its bytes, and what its layers and tensors are to be.
  * made_kinds.c has the kinds of layer, made.c the plan and the header. */
-#ifndef TESTS_MAKER_H
-#define TESTS_MAKER_H
+#ifndef NSK_TESTS_FUZZ_MAKER_H
+#define NSK_TESTS_FUZZ_MAKER_H
 
 #include "device/format.h"
 #include "device/layer.h"

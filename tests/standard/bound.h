@@ -1,6 +1,6 @@
 /* bound: how far an integer model may be from the float network, from its scales alone. */
-#ifndef STANDARD_BOUND_H
-#define STANDARD_BOUND_H
+#ifndef NSK_TESTS_STANDARD_BOUND_H
+#define NSK_TESTS_STANDARD_BOUND_H
 
 #include "float/forward.h"
 #include "quantise/integer.h"

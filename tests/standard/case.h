@@ -1,6 +1,6 @@
 /* case: one of the standard's cases: a model, inputs, and the outputs expected. */
-#ifndef STANDARD_CASE_H
-#define STANDARD_CASE_H
+#ifndef NSK_TESTS_STANDARD_CASE_H
+#define NSK_TESTS_STANDARD_CASE_H
 
 #include "base/base.h"
 

@@ -1,6 +1,6 @@
 /* neon: what AArch64's vectors of 128 bits make of the sums of four neighbouring outputs. */
-#ifndef NSK_NEON_H
-#define NSK_NEON_H
+#ifndef NSK_DEVICE_AARCH64_NEON_H
+#define NSK_DEVICE_AARCH64_NEON_H
 
 #include <arm_neon.h>
 

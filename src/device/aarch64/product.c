@@ -72,7 +72,7 @@ static inline void add_up(const rows *in, const rows *weights, int32_t row, int3
 }
 
 /* Four outputs, or fewer at the end, of one pixel. */
-static inline void write_outputs(const nsk_product *p, const nsk_four *f, int32x4_t sums,
+static inline void write_outputs(const nsk_matmul *p, const nsk_four *f, int32x4_t sums,
                                  int32_t first, int8_t *out) {
     int16x4_t four = nsk_four_outputs(f, sums);
     int8x8_t bytes = vqmovn_s16(vcombine_s16(four, four));
@@ -84,7 +84,7 @@ static inline void write_outputs(const nsk_product *p, const nsk_four *f, int32x
     }
 }
 
-void nsk_multiply_out(const nsk_product *p, const int8_t *in, int32_t pixels, int8_t *out) {
+void nsk_multiply_out(const nsk_matmul *p, const int8_t *in, int32_t pixels, int8_t *out) {
     for (int32_t first = 0; first < p->outputs; first += TILE) {
         rows weights = rows_from(p->weights + first * p->row, p->row, p->outputs - first);
         nsk_four f = nsk_four_of(p->finish + 4 * first, p->outputs - first);

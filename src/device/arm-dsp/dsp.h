@@ -1,11 +1,11 @@
 /* dsp: instructions of the Cortex-M DSP extension, one function each. */
-#ifndef NSK_DSP_H
-#define NSK_DSP_H
+#ifndef NSK_DEVICE_ARM_DSP_DSP_H
+#define NSK_DEVICE_ARM_DSP_DSP_H
 
 #include <stdint.h>
 
 /* Four bytes at a multiple of four. */
-static inline uint32_t nsk_four(const int8_t *at) {
+static inline uint32_t nsk_load_four(const int8_t *at) {
     uint32_t word;
     __builtin_memcpy(&word, __builtin_assume_aligned(at, 4), sizeof word);
     return word;

@@ -15,8 +15,8 @@ enum { WIDE = 4 }; /* words a word of inputs */
 
 static void widen(const int8_t *first, const int8_t *second, int32_t row, uint32_t *to) {
     for (const int8_t *end = first + row; first < end; first += 4, second += 4, to += WIDE) {
-        uint32_t a = nsk_four(first);
-        uint32_t b = nsk_four(second);
+        uint32_t a = nsk_load_four(first);
+        uint32_t b = nsk_load_four(second);
         to[0] = nsk_even_bytes(a);
         to[1] = nsk_even_bytes(b);
         to[2] = nsk_odd_bytes(a);
@@ -125,14 +125,14 @@ static NSK_APART void walk_pairs(walk *at) {
 }
 
 /* Outputs from `from` on of one pixel. */
-static NSK_APART void one_pixel(const nsk_product *p, const int8_t *in, int32_t from, int8_t *out) {
+static NSK_APART void one_pixel(const nsk_matmul *p, const int8_t *in, int32_t from, int8_t *out) {
     const int8_t *weights = p->weights + from * p->row;
     for (uint32_t c = (uint32_t)from; c < (uint32_t)p->outputs; c++) {
         int32_t finish = nsk_word(p->finish, c);
         int32_t acc = nsk_finish_bias(finish);
         for (int32_t i = 0; i < p->row; i += 4, weights += 4) {
-            uint32_t x = nsk_four(in + i);
-            uint32_t w = nsk_four(weights);
+            uint32_t x = nsk_load_four(in + i);
+            uint32_t w = nsk_load_four(weights);
             acc = nsk_add_both(nsk_even_bytes(x), nsk_even_bytes(w), acc);
             acc = nsk_add_both(nsk_odd_bytes(x), nsk_odd_bytes(w), acc);
         }
@@ -140,7 +140,7 @@ static NSK_APART void one_pixel(const nsk_product *p, const int8_t *in, int32_t 
     }
 }
 
-static void two_pixels(const nsk_product *p, const int8_t *in, int8_t *out) {
+static void two_pixels(const nsk_matmul *p, const int8_t *in, int8_t *out) {
     uint32_t *wide = (uint32_t *)(void *)p->scratch;
     int32_t even = p->outputs & ~1;
     walk at = {wide, wide + p->row,     p->row,    p->zero, p->finish, (uint32_t)even,
@@ -155,7 +155,7 @@ static void two_pixels(const nsk_product *p, const int8_t *in, int8_t *out) {
     }
 }
 
-void nsk_multiply_out(const nsk_product *p, const int8_t *in, int32_t pixels, int8_t *out) {
+void nsk_multiply_out(const nsk_matmul *p, const int8_t *in, int32_t pixels, int8_t *out) {
     for (; pixels >= 2 && p->plain_finish; pixels -= 2) {
         two_pixels(p, in, out);
         in += 2 * p->in_step;

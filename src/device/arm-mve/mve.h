@@ -1,6 +1,6 @@
 /* mve: what the vector kernels of Cortex-M with the vector extension share. */
-#ifndef NSK_MVE_H
-#define NSK_MVE_H
+#ifndef NSK_DEVICE_ARM_MVE_MVE_H
+#define NSK_DEVICE_ARM_MVE_MVE_H
 
 #include <arm_mve.h>
 

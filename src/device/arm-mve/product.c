@@ -58,7 +58,7 @@ static inline int32x4_t words(const uint8_t *at) {
 }
 
 /* Four outputs from c on of `pairs` of pixels, whose inputs and outputs are steps apart. */
-static NSK_APART void four_outputs(const nsk_product *p, int32_t c, const int8_t *in,
+static NSK_APART void four_outputs(const nsk_matmul *p, int32_t c, const int8_t *in,
                                    int32_t in_step, int32_t pairs, int8_t *out, int32_t out_step) {
     const int32_t row = p->row;
     const int32_t zero = p->zero;
@@ -88,7 +88,7 @@ static NSK_APART void four_outputs(const nsk_product *p, int32_t c, const int8_t
     }
 }
 
-void nsk_multiply_out(const nsk_product *p, const int8_t *in, int32_t pixels, int8_t *out) {
+void nsk_multiply_out(const nsk_matmul *p, const int8_t *in, int32_t pixels, int8_t *out) {
     if (!p->plain_finish || p->outputs < OUTPUTS) {
         nsk_multiply_out_plain(p, in, pixels, out);
         return;

@@ -142,7 +142,7 @@ static void pair_up(const int8_t *a, const int8_t *b, int32_t row, uint32_t *to)
     }
 }
 
-static NSK_APART void write_slowly(const nsk_product *p, int32_t finish, const int32_t *sum,
+static NSK_APART void write_slowly(const nsk_matmul *p, int32_t finish, const int32_t *sum,
                                    int32_t pixels, int8_t *out) {
     for (const int32_t *end = sum + pixels; sum < end; sum++, out += p->out_step) {
         *out = nsk_finish(*sum, finish, p->zero, p->low, p->high);
@@ -150,7 +150,7 @@ static NSK_APART void write_slowly(const nsk_product *p, int32_t finish, const i
 }
 
 /* Up to four pixels, whose pairs stand in the scratch. */
-static void all_outputs(const nsk_product *p, int32_t pixels, int8_t *out) {
+static void all_outputs(const nsk_matmul *p, int32_t pixels, int8_t *out) {
     work w;
     w.pairs = (const uint32_t *)(const void *)p->scratch;
     w.end = p->weights;
@@ -176,7 +176,7 @@ static void all_outputs(const nsk_product *p, int32_t pixels, int8_t *out) {
 }
 
 /* One pixel without a scratch: a dense layer, seldom large. */
-static void one_pixel(const nsk_product *p, const int8_t *in, int8_t *out) {
+static void one_pixel(const nsk_matmul *p, const int8_t *in, int8_t *out) {
     const int8_t *weights = p->weights;
     for (int32_t c = 0; c < p->outputs; c++) {
         int32_t finish = nsk_word(p->finish, (uint32_t)c);
@@ -188,7 +188,7 @@ static void one_pixel(const nsk_product *p, const int8_t *in, int8_t *out) {
     }
 }
 
-void nsk_multiply_out(const nsk_product *p, const int8_t *in, int32_t pixels, int8_t *out) {
+void nsk_multiply_out(const nsk_matmul *p, const int8_t *in, int32_t pixels, int8_t *out) {
     if (p->scratch == NULL) {
         one_pixel(p, in, out);
         return;

@@ -1,7 +1,7 @@
 /* avx2: vectors of 256 bits: eight 32-bit sums at a time. Only functions marked NSK_AVX2 may use
  * them, and only where nsk_has_avx2 says so. */
-#ifndef NSK_AVX2_H
-#define NSK_AVX2_H
+#ifndef NSK_DEVICE_X86_64_AVX2_H
+#define NSK_DEVICE_X86_64_AVX2_H
 
 #include <immintrin.h>
 #include <stdbool.h>

@@ -31,7 +31,7 @@ typedef struct tile {
 } tile;
 
 /* Lanes past the last output repeat it. */
-NSK_AVX2 static void turn(const nsk_product *p, int32_t first, turned *to) {
+NSK_AVX2 static void turn(const nsk_matmul *p, int32_t first, turned *to) {
     int32_t offset[LANES];
     for (int32_t i = 0; i < LANES; i++) {
         int32_t output = first + i < p->outputs ? first + i : p->outputs - 1;
@@ -92,7 +92,7 @@ NSK_AVX2 static inline void accumulate_four(const turned *w, const widened *x, i
 }
 
 /* Eight sums, or fewer at the end, of one pixel. */
-NSK_AVX2 static inline void write_outputs(const nsk_product *p, const nsk_eight *e, __m256i acc,
+NSK_AVX2 static inline void write_outputs(const nsk_matmul *p, const nsk_eight *e, __m256i acc,
                                           int32_t first, int8_t *out) {
     int32_t count = p->outputs - first;
     __m128i bytes = nsk_eight_bytes(e, acc);
@@ -106,7 +106,7 @@ NSK_AVX2 static inline void write_outputs(const nsk_product *p, const nsk_eight 
 }
 
 /* Eight outputs, or fewer at the end, of all pixels of a tile. */
-NSK_AVX2 static void tile_outputs(const nsk_product *p, const tile *t, int32_t first,
+NSK_AVX2 static void tile_outputs(const nsk_matmul *p, const tile *t, int32_t first,
                                   const turned *weights, int8_t *out) {
     nsk_eight e = nsk_eight_of(p->finish + 4 * first, p->outputs - first);
     nsk_eight_clamp(&e, p->zero, p->low, p->high);
@@ -127,7 +127,7 @@ NSK_AVX2 static void tile_outputs(const nsk_product *p, const tile *t, int32_t f
     }
 }
 
-NSK_AVX2 static void multiply_out_avx2(const nsk_product *p, const int8_t *in, int32_t pixels,
+NSK_AVX2 static void multiply_out_avx2(const nsk_matmul *p, const int8_t *in, int32_t pixels,
                                        int8_t *out) {
     turned weights[MOST_WORDS];
     tile t = {.words = p->row / 4};
@@ -145,7 +145,7 @@ NSK_AVX2 static void multiply_out_avx2(const nsk_product *p, const int8_t *in, i
     }
 }
 
-void nsk_multiply_out(const nsk_product *p, const int8_t *in, int32_t pixels, int8_t *out) {
+void nsk_multiply_out(const nsk_matmul *p, const int8_t *in, int32_t pixels, int8_t *out) {
     if (nsk_has_avx2() && p->row <= 4 * MOST_WORDS) {
         multiply_out_avx2(p, in, pixels, out);
     } else {

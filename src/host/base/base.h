@@ -1,6 +1,6 @@
 /* base: what every step of the host half shares: one-line errors, whole-file input and output. */
-#ifndef NSK_BASE_H
-#define NSK_BASE_H
+#ifndef NSK_BASE_BASE_H
+#define NSK_BASE_BASE_H
 
 #include <glib.h>
 #include <stdbool.h>

@@ -1,6 +1,6 @@
 /* base/nearest: the word that was probably meant. */
-#ifndef NSK_NEAREST_H
-#define NSK_NEAREST_H
+#ifndef NSK_BASE_NEAREST_H
+#define NSK_BASE_NEAREST_H
 
 /* The one of `known` (ending with NULL) that `word` is another spelling or another name of, or that
  * is at most two slips away (one in words of four letters and fewer); NULL where there is none. */

@@ -1,6 +1,6 @@
 /* base/random: a small seeded generator (splitmix64), the same on every machine. */
-#ifndef NSK_RANDOM_H
-#define NSK_RANDOM_H
+#ifndef NSK_BASE_RANDOM_H
+#define NSK_BASE_RANDOM_H
 
 #include <math.h>
 #include <stdint.h>

@@ -1,6 +1,6 @@
 /* base/shipped: files that came along with the program: boards, cost tables. */
-#ifndef NSK_SHIPPED_H
-#define NSK_SHIPPED_H
+#ifndef NSK_BASE_SHIPPED_H
+#define NSK_BASE_SHIPPED_H
 
 /* FOLDER/NAME.ini among them, or NULL. Looked for in $NETSUKE_DATA, in share/netsuke beside the
  * program's folder, in the sources around a build, and where this was built to be installed.

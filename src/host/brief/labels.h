@@ -1,6 +1,6 @@
 /* brief/labels: the names of the classes, one a line, in the order of the network's outputs. */
-#ifndef NSK_LABELS_H
-#define NSK_LABELS_H
+#ifndef NSK_BRIEF_LABELS_H
+#define NSK_BRIEF_LABELS_H
 
 #include "base/base.h"
 #include "netsuke/brief.h"

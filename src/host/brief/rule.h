@@ -1,6 +1,6 @@
 /* brief/rule: what a brief says of the product, as the firmware takes it. */
-#ifndef NSK_RULE_H
-#define NSK_RULE_H
+#ifndef NSK_BRIEF_RULE_H
+#define NSK_BRIEF_RULE_H
 
 #include "base/base.h"
 #include "netsuke/brief.h"

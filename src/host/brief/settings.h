@@ -1,8 +1,8 @@
 /* brief/settings: our own text files (briefs, boards, cost tables): key files whose every key is
  * known, whose values have units, and whose errors name the line. A comment stands on a line of its
  * own behind '#', or behind a value, a blank and ';' or '#'. */
-#ifndef NSK_SETTINGS_H
-#define NSK_SETTINGS_H
+#ifndef NSK_BRIEF_SETTINGS_H
+#define NSK_BRIEF_SETTINGS_H
 
 #include "base/base.h"
 #include "netsuke/brief.h"

@@ -1,6 +1,6 @@
 /* clock: what a real board's timer says of a model, and a cost table that has learned from it. */
-#ifndef NSK_CLOCK_H
-#define NSK_CLOCK_H
+#ifndef NSK_BUDGET_CLOCK_H
+#define NSK_BUDGET_CLOCK_H
 
 #include "budget/costs.h"
 #include "netsuke/device.h"

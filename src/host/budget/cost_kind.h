@@ -1,6 +1,6 @@
 /* cost_kind: the names under which cost tables list kernels. */
-#ifndef NSK_COST_KIND_H
-#define NSK_COST_KIND_H
+#ifndef NSK_BUDGET_COST_KIND_H
+#define NSK_BUDGET_COST_KIND_H
 
 #include "netsuke/device.h"
 

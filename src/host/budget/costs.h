@@ -1,6 +1,6 @@
 /* budget/costs: a cost table: what each kernel costs on a core. */
-#ifndef NSK_COSTS_H
-#define NSK_COSTS_H
+#ifndef NSK_BUDGET_COSTS_H
+#define NSK_BUDGET_COSTS_H
 
 #include "base/base.h"
 #include "netsuke/budget.h"

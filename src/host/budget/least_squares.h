@@ -1,6 +1,6 @@
 /* least_squares: least squares with no factor below zero. */
-#ifndef NSK_LEAST_SQUARES_H
-#define NSK_LEAST_SQUARES_H
+#ifndef NSK_BUDGET_LEAST_SQUARES_H
+#define NSK_BUDGET_LEAST_SQUARES_H
 
 #include "base/base.h"
 

@@ -1,6 +1,6 @@
 /* link_map: what a linker placed, object by object, from the map that GNU ld writes. */
-#ifndef NSK_LINK_MAP_H
-#define NSK_LINK_MAP_H
+#ifndef NSK_BUDGET_LINK_MAP_H
+#define NSK_BUDGET_LINK_MAP_H
 
 #include "base/base.h"
 

@@ -1,6 +1,6 @@
 /* compare/regain: what would come back if one layer alone were float. */
-#ifndef NSK_REGAIN_H
-#define NSK_REGAIN_H
+#ifndef NSK_COMPARE_REGAIN_H
+#define NSK_COMPARE_REGAIN_H
 
 #include "graph/graph.h"
 #include "netsuke/drift.h"

@@ -1,7 +1,7 @@
 /* compare/rounded: the network with the integer model's weights, and its levels beside each tensor:
  * written as quantised ONNX and read again, which leaves what is computed in float. */
-#ifndef NSK_ROUNDED_H
-#define NSK_ROUNDED_H
+#ifndef NSK_COMPARE_ROUNDED_H
+#define NSK_COMPARE_ROUNDED_H
 
 #include "graph/graph.h"
 #include "netsuke/images.h"

@@ -1,6 +1,6 @@
 /* compare/runner: one thread's means of running both models on a frame. */
-#ifndef NSK_RUNNER_H
-#define NSK_RUNNER_H
+#ifndef NSK_COMPARE_RUNNER_H
+#define NSK_COMPARE_RUNNER_H
 
 #include "float/forward.h"
 #include "netsuke/compare.h"

@@ -1,6 +1,6 @@
 /* emit/bundle: what is handed over, before it is written: files by name, all in memory. */
-#ifndef NSK_BUNDLE_H
-#define NSK_BUNDLE_H
+#ifndef NSK_EMIT_BUNDLE_H
+#define NSK_EMIT_BUNDLE_H
 
 #include "base/base.h"
 #include "budget/costs.h"

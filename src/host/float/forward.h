@@ -1,6 +1,6 @@
 /* float/forward: the reference pass, in 32-bit floating point on BLAS, one picture at a time. */
-#ifndef NSK_FORWARD_H
-#define NSK_FORWARD_H
+#ifndef NSK_FLOAT_FORWARD_H
+#define NSK_FLOAT_FORWARD_H
 
 #include "graph/graph.h"
 #include "netsuke/brief.h"

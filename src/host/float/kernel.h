@@ -1,6 +1,6 @@
 /* float/kernel: one node's work in 32-bit floating point; one file a family of operators. */
-#ifndef NSK_KERNEL_H
-#define NSK_KERNEL_H
+#ifndef NSK_FLOAT_KERNEL_H
+#define NSK_FLOAT_KERNEL_H
 
 #include "graph/graph.h"
 

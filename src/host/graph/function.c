@@ -136,7 +136,7 @@ double nsk_function_at(const nsk_function_step *step, double a, double b) {
 }
 
 static double operand(const nsk_function_step *step, int which, double x, const double *results) {
-    return which == NSK_ARGUMENT ? x : which == NSK_NUMBER ? step->alpha : results[which];
+    return which == NSK_ARGUMENT ? x : which == NSK_PARAMETER ? step->alpha : results[which];
 }
 
 double nsk_program_at(const nsk_program *program, double x) {

@@ -1,8 +1,8 @@
 /* graph/function: functions of one number, as programs of a few steps. Every activation is one, and
  * so is every chain of element-wise operators that starts from one tensor and uses plain numbers.
  */
-#ifndef NSK_FUNCTION_H
-#define NSK_FUNCTION_H
+#ifndef NSK_GRAPH_FUNCTION_H
+#define NSK_GRAPH_FUNCTION_H
 
 #include <stdbool.h>
 
@@ -46,12 +46,12 @@ typedef enum nsk_function {
 const char *nsk_function_name(nsk_function fn);
 
 /* What an operand of a step is, where it is not the result of an earlier one. */
-enum { NSK_ARGUMENT = -1, NSK_NUMBER = -2 };
+enum { NSK_ARGUMENT = -1, NSK_PARAMETER = -2 };
 
 typedef struct nsk_function_step {
     nsk_function fn;
-    int a, b; /* operands: a step, NSK_ARGUMENT or NSK_NUMBER; b only where there are two */
-    double alpha, beta; /* parameters; of operators with two operands alpha is the NSK_NUMBER */
+    int a, b; /* operands: a step, NSK_ARGUMENT or NSK_PARAMETER; b only where there are two */
+    double alpha, beta; /* parameters; of operators with two operands alpha is the NSK_PARAMETER */
 } nsk_function_step;
 
 enum { NSK_MOST_STEPS = 32 };

@@ -34,7 +34,7 @@ static bool read_operand(const nsk_graph *graph, int value, operand *o) {
 /* Appends the operand's steps; returns what stands for it in a later step. */
 static int append_operand(nsk_program *to, const operand *o) {
     if (o->number) {
-        return NSK_NUMBER;
+        return NSK_PARAMETER;
     }
     if (o->program == NULL) {
         return NSK_ARGUMENT;

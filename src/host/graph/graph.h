@@ -6,8 +6,8 @@
  * line in a table and one function (the latter in lower_weights.c, lower_windows.c or
  * lower_elements.c).
  */
-#ifndef NSK_GRAPH_H
-#define NSK_GRAPH_H
+#ifndef NSK_GRAPH_GRAPH_H
+#define NSK_GRAPH_GRAPH_H
 
 #include "base/base.h"
 #include "graph/function.h"

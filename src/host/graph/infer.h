@@ -1,6 +1,6 @@
 /* graph/infer: what the functions that infer shapes share. */
-#ifndef NSK_INFER_H
-#define NSK_INFER_H
+#ifndef NSK_GRAPH_INFER_H
+#define NSK_GRAPH_INFER_H
 
 #include "graph/graph.h"
 

@@ -1,7 +1,7 @@
 /* graph/rearrange: the meaning of operators that move elements, with every default and negative
  * number resolved, once for shapes, the float pass and the integer form. Valid after inference. */
-#ifndef NSK_REARRANGE_H
-#define NSK_REARRANGE_H
+#ifndef NSK_GRAPH_REARRANGE_H
+#define NSK_GRAPH_REARRANGE_H
 
 #include "graph/graph.h"
 

@@ -270,7 +270,7 @@ static void write_out_lrn(rewriting *r) {
     }
     const nsk_function_step square = {.fn = NSK_FN_MUL, .a = NSK_ARGUMENT, .b = NSK_ARGUMENT};
     const nsk_function_step power = {
-        .fn = NSK_FN_POW, .a = NSK_ARGUMENT, .b = NSK_NUMBER, .alpha = -a->beta};
+        .fn = NSK_FN_POW, .a = NSK_ARGUMENT, .b = NSK_PARAMETER, .alpha = -a->beta};
     const nsk_attributes window = {
         .window = {.kernel = {1, 1}, .stride = {1, 1}, .dilation = {1, 1}, .groups = 1}};
     int x = r->node->input[0];
@@ -321,7 +321,7 @@ static bool adds_by_column(const rewriting *r) {
 static void part_from_sum(rewriting *r) {
     nsk_attributes attributes = r->node->attributes;
     const nsk_function_step times = {
-        .fn = NSK_FN_MUL, .a = NSK_ARGUMENT, .b = NSK_NUMBER, .alpha = attributes.beta};
+        .fn = NSK_FN_MUL, .a = NSK_ARGUMENT, .b = NSK_PARAMETER, .alpha = attributes.beta};
     int added = r->node->input[2];
     if (attributes.beta != 1.0) {
         added = append_function(r, added, times);

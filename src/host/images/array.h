@@ -1,7 +1,7 @@
 /* images/array: IDX and NPY files, gzipped or not, mapped rather than read: a set larger than RAM
  * works. */
-#ifndef NSK_ARRAY_H
-#define NSK_ARRAY_H
+#ifndef NSK_IMAGES_ARRAY_H
+#define NSK_IMAGES_ARRAY_H
 
 #include "images/picture.h"
 

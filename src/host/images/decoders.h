@@ -1,7 +1,7 @@
 /* images/decoders: one function a file format. Each takes a whole file in memory that starts as its
  * format does, and leaves `picture` empty where it fails. */
-#ifndef NSK_DECODERS_H
-#define NSK_DECODERS_H
+#ifndef NSK_IMAGES_DECODERS_H
+#define NSK_IMAGES_DECODERS_H
 
 #include "images/picture.h"
 

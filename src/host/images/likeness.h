@@ -1,7 +1,7 @@
 /* images/likeness: when two pictures show the same: a perceptual hash that finds candidates, and a
  * comparison of small copies that decides. */
-#ifndef NSK_LIKENESS_H
-#define NSK_LIKENESS_H
+#ifndef NSK_IMAGES_LIKENESS_H
+#define NSK_IMAGES_LIKENESS_H
 
 #include "images/picture.h"
 

@@ -1,7 +1,7 @@
 /* images/list: a CSV of path,label (RFC 4180; either line ending, a byte order mark, more columns
  * behind, a header line). */
-#ifndef NSK_LIST_H
-#define NSK_LIST_H
+#ifndef NSK_IMAGES_LIST_H
+#define NSK_IMAGES_LIST_H
 
 #include "base/base.h"
 

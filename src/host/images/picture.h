@@ -1,7 +1,7 @@
 /* images/picture: one picture in memory: reading, writing PNG, resizing. docs/preparation.md is the
  * text to it. */
-#ifndef NSK_PICTURE_H
-#define NSK_PICTURE_H
+#ifndef NSK_IMAGES_PICTURE_H
+#define NSK_IMAGES_PICTURE_H
 
 #include "base/base.h"
 #include "netsuke/brief.h"

@@ -1,7 +1,7 @@
 /* onnx/wire: is a file worth parsing? Goes through its messages without making anything of them, as
  * the parser calls itself for each message in a message and makes hundreds of bytes of two. */
-#ifndef NSK_WIRE_H
-#define NSK_WIRE_H
+#ifndef NSK_ONNX_WIRE_H
+#define NSK_ONNX_WIRE_H
 
 #include "base/base.h"
 

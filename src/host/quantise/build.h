@@ -1,7 +1,7 @@
 /* quantise/build: from ranges to a model file, for those who observe ranges in ways of their own.
  */
-#ifndef NSK_BUILD_H
-#define NSK_BUILD_H
+#ifndef NSK_QUANTISE_BUILD_H
+#define NSK_QUANTISE_BUILD_H
 
 #include "netsuke/quantise.h"
 #include "quantise/integer.h"

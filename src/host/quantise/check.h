@@ -1,6 +1,6 @@
 /* quantise/check: do a network, a model file and an image set speak of the same thing? */
-#ifndef NSK_CHECK_H
-#define NSK_CHECK_H
+#ifndef NSK_QUANTISE_CHECK_H
+#define NSK_QUANTISE_CHECK_H
 
 #include "graph/graph.h"
 #include "netsuke/quantise.h"

@@ -1,6 +1,6 @@
 /* quantise/equalise: rewrites that keep the function and even out what quantising sees. */
-#ifndef NSK_EQUALISE_H
-#define NSK_EQUALISE_H
+#ifndef NSK_QUANTISE_EQUALISE_H
+#define NSK_QUANTISE_EQUALISE_H
 
 #include "graph/graph.h"
 #include "netsuke/images.h"

@@ -532,7 +532,7 @@ static void put_old_form(exporter *e, const old_form *lines, int count, const ch
 
 static void add_operand(exporter *e, Onnx__NodeProto *n, const nsk_function_step *s, int operand,
                         const char *argument, char *const *results) {
-    if (operand == NSK_NUMBER) {
+    if (operand == NSK_PARAMETER) {
         add_number(e, n, s->alpha);
     } else {
         nsk_onnx_add_input(e->maker, n, operand == NSK_ARGUMENT ? argument : results[operand]);
@@ -541,7 +541,7 @@ static void add_operand(exporter *e, Onnx__NodeProto *n, const nsk_function_step
 
 static void put_step(exporter *e, const nsk_function_step *s, const char *argument,
                      char *const *results, const char *name, const char *output) {
-    const char *from = s->a == NSK_ARGUMENT || s->a == NSK_NUMBER ? argument : results[s->a];
+    const char *from = s->a == NSK_ARGUMENT || s->a == NSK_PARAMETER ? argument : results[s->a];
     if (s->fn == NSK_FN_MISH) {
         put_old_form(e, mish, G_N_ELEMENTS(mish), from, name, output);
         return;

@@ -1,7 +1,7 @@
 /* quantise/histogram: how often a tensor takes which numbers, in one pass, in bins that widen as
  * larger numbers come. */
-#ifndef NSK_HISTOGRAM_H
-#define NSK_HISTOGRAM_H
+#ifndef NSK_QUANTISE_HISTOGRAM_H
+#define NSK_QUANTISE_HISTOGRAM_H
 
 #include <stddef.h>
 #include <stdint.h>

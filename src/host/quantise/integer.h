@@ -1,7 +1,7 @@
 /* quantise/integer: the arithmetic that turns float layers into integer ones; docs/arithmetic.md
  * says why each choice is made. */
-#ifndef NSK_INTEGER_H
-#define NSK_INTEGER_H
+#ifndef NSK_QUANTISE_INTEGER_H
+#define NSK_QUANTISE_INTEGER_H
 
 #include "quantise/lower.h"
 #include "quantise/ranges.h"

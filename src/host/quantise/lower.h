@@ -1,7 +1,7 @@
 /* quantise/lower: the folded float graph as the layers that the device has, still in float. Tensors
  * are height x width x channels here; weights stand in the device's order. */
-#ifndef NSK_LOWER_H
-#define NSK_LOWER_H
+#ifndef NSK_QUANTISE_LOWER_H
+#define NSK_QUANTISE_LOWER_H
 
 #include "graph/graph.h"
 

@@ -1,7 +1,7 @@
 /* quantise/lowering: what the files that lower operators share, and what they give: one function an
  * operator, in the table of lower.c. */
-#ifndef NSK_LOWERING_H
-#define NSK_LOWERING_H
+#ifndef NSK_QUANTISE_LOWERING_H
+#define NSK_QUANTISE_LOWERING_H
 
 #include "quantise/views.h"
 

@@ -1,6 +1,6 @@
 /* quantise/observe: the float network on a picture of a set, to see what its tensors take. */
-#ifndef NSK_OBSERVE_H
-#define NSK_OBSERVE_H
+#ifndef NSK_QUANTISE_OBSERVE_H
+#define NSK_QUANTISE_OBSERVE_H
 
 #include "float/forward.h"
 #include "netsuke/images.h"

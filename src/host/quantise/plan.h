@@ -1,6 +1,6 @@
 /* quantise/plan: where each tensor stands in the workspace. */
-#ifndef NSK_PLAN_H
-#define NSK_PLAN_H
+#ifndef NSK_QUANTISE_PLAN_H
+#define NSK_QUANTISE_PLAN_H
 
 #include <stdint.h>
 

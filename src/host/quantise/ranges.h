@@ -1,6 +1,6 @@
 /* quantise/ranges: which interval of numbers each tensor takes, from calibration images. */
-#ifndef NSK_RANGES_H
-#define NSK_RANGES_H
+#ifndef NSK_QUANTISE_RANGES_H
+#define NSK_QUANTISE_RANGES_H
 
 #include "graph/graph.h"
 #include "netsuke/images.h"

@@ -1,6 +1,6 @@
 /* quantise/rounding: weights rounded up or down so that their layer's output moves least. */
-#ifndef NSK_ROUNDING_H
-#define NSK_ROUNDING_H
+#ifndef NSK_QUANTISE_ROUNDING_H
+#define NSK_QUANTISE_ROUNDING_H
 
 #include "quantise/integer.h"
 #include "quantise/lower.h"

@@ -1,7 +1,7 @@
 /* quantise/schedule: which layers run while the frame comes in, how many rows each tensor holds,
  * and where it stands. */
-#ifndef NSK_SCHEDULE_H
-#define NSK_SCHEDULE_H
+#ifndef NSK_QUANTISE_SCHEDULE_H
+#define NSK_QUANTISE_SCHEDULE_H
 
 #include "quantise/lower.h"
 #include "quantise/plan.h"

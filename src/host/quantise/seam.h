@@ -1,7 +1,7 @@
 /* quantise/seam: two layers with weights that nothing parts but what passes channels on, so that
  * numbers can be moved from one to the other without changing the function. */
-#ifndef NSK_SEAM_H
-#define NSK_SEAM_H
+#ifndef NSK_QUANTISE_SEAM_H
+#define NSK_QUANTISE_SEAM_H
 
 #include "graph/graph.h"
 

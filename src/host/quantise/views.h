@@ -2,8 +2,8 @@
  * as height x width x channels; one that only moves elements of another (a reshape, a slice, a
  * transposition) is a view of that other's tensor, and nothing is copied until a layer needs it as
  * a tensor of its own. Then as few copying layers are made as the pattern allows, often none. */
-#ifndef NSK_VIEWS_H
-#define NSK_VIEWS_H
+#ifndef NSK_QUANTISE_VIEWS_H
+#define NSK_QUANTISE_VIEWS_H
 
 #include "quantise/lower.h"
 

@@ -1,6 +1,6 @@
 /* quantise/write: the bytes of a model file. */
-#ifndef NSK_WRITE_H
-#define NSK_WRITE_H
+#ifndef NSK_QUANTISE_WRITE_H
+#define NSK_QUANTISE_WRITE_H
 
 #include "netsuke/quantise.h"
 #include "quantise/integer.h"

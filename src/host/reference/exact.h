@@ -1,7 +1,7 @@
 /* reference/exact: integer arithmetic wide enough that nothing overflows, by division instead of
  * shifts. */
-#ifndef NSK_EXACT_H
-#define NSK_EXACT_H
+#ifndef NSK_REFERENCE_EXACT_H
+#define NSK_REFERENCE_EXACT_H
 
 #include <stdint.h>
 

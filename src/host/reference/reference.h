@@ -2,8 +2,8 @@
  * stand there: a number at a time, too wide to overflow, each tensor in memory of its own. None of
  * the device's kernels, plans and streams has a part in it, so that it can tell when they are
  * wrong. */
-#ifndef NSK_REFERENCE_H
-#define NSK_REFERENCE_H
+#ifndef NSK_REFERENCE_REFERENCE_H
+#define NSK_REFERENCE_REFERENCE_H
 
 #include "netsuke/device.h"
 

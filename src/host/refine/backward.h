@@ -1,7 +1,7 @@
 /* refine/backward: one layer backwards: from the gradient of its output to those of its inputs and
  * weights. Tensors are height x width x channels. */
-#ifndef NSK_BACKWARD_H
-#define NSK_BACKWARD_H
+#ifndef NSK_REFINE_BACKWARD_H
+#define NSK_REFINE_BACKWARD_H
 
 #include "quantise/integer.h"
 #include "quantise/lower.h"

@@ -2,8 +2,8 @@
  * the device's own kernels, so that what is learned from is what ships; backward in float, straight
  * through every rounding (Y. Bengio, N. Leonard, A. Courville, arXiv 1308.3432, 2013), and not
  * through what a clamp or the range has cut off. */
-#ifndef NSK_GRADIENT_H
-#define NSK_GRADIENT_H
+#ifndef NSK_REFINE_GRADIENT_H
+#define NSK_REFINE_GRADIENT_H
 
 #include "quantise/integer.h"
 #include "quantise/lower.h"

@@ -1,6 +1,6 @@
 /* refine/refine: fine-tuning with the integer network in the loop. */
-#ifndef NSK_REFINE_H
-#define NSK_REFINE_H
+#ifndef NSK_REFINE_REFINE_H
+#define NSK_REFINE_REFINE_H
 
 #include "quantise/build.h"
 

@@ -1,6 +1,6 @@
 /* report/canvas: a cairo surface of the house's look that becomes a PNG or an SVG file. */
-#ifndef NSK_CANVAS_H
-#define NSK_CANVAS_H
+#ifndef NSK_REPORT_CANVAS_H
+#define NSK_REPORT_CANVAS_H
 
 #include <cairo.h>
 

@@ -1,7 +1,7 @@
 /* report/page: one self-contained HTML page: headings, tables, bars, figures; light, dark, print.
  */
-#ifndef NSK_PAGE_H
-#define NSK_PAGE_H
+#ifndef NSK_REPORT_PAGE_H
+#define NSK_REPORT_PAGE_H
 
 #include "base/base.h"
 #include "netsuke/verdict.h"

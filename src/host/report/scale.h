@@ -1,6 +1,6 @@
 /* report/scale: where the scale of a plot has its lines. */
-#ifndef NSK_SCALE_H
-#define NSK_SCALE_H
+#ifndef NSK_REPORT_SCALE_H
+#define NSK_REPORT_SCALE_H
 
 /* Numbers from 0 to `most` that a reader takes in at a glance: 0, 1, 2, 3, 5, 7, 10, 15, 20, 30,
  * 50, 70, 100, 150 and so on. Returns how many. */

@@ -1,6 +1,6 @@
 /* report/sheet: pictures in rows with captions, as one PNG: a contact sheet. */
-#ifndef NSK_SHEET_H
-#define NSK_SHEET_H
+#ifndef NSK_REPORT_SHEET_H
+#define NSK_REPORT_SHEET_H
 
 #include "images/picture.h"
 

@@ -1,7 +1,7 @@
 /* stress/changes: what may happen to pictures between training and the line, done to frames of the
  * network's size. Everything random comes from a number, so that it can be had again. */
-#ifndef NSK_CHANGES_H
-#define NSK_CHANGES_H
+#ifndef NSK_STRESS_CHANGES_H
+#define NSK_STRESS_CHANGES_H
 
 #include "base/base.h"
 #include "base/random.h"

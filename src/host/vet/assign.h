@@ -1,6 +1,6 @@
 /* vet/assign: the best one-to-one assignment of rows to columns. */
-#ifndef NSK_ASSIGN_H
-#define NSK_ASSIGN_H
+#ifndef NSK_VET_ASSIGN_H
+#define NSK_VET_ASSIGN_H
 
 /* Finds column[row] for n rows and n columns such that the sum of gain[row * n + column] is the
  * largest. O(n^3): H. W. Kuhn, Naval Research Logistics 2, 1955, in the form with potentials and
