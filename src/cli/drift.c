@@ -2,8 +2,7 @@
 #include <math.h>
 #include <stdio.h>
 
-#include "command.h"
-#include "netsuke/drift.h"
+#include "drift.h"
 #include "table.h"
 
 enum { BAR = 12, SAMPLE = 300 };
@@ -111,30 +110,36 @@ static void print_layer(cli_table *table, const nsk_drift_layer *l, double most)
                   cli_bar(fmax(l->sqnr_db, 0.0) / most, BAR, bar));
 }
 
-/* What was tried, and helps. */
-static void print_advice(const nsk_advices *a) {
-    if (a->agree == a->images) {
-        cli_paragraph("advice  ", "every answer is the float network's: there is nothing to win");
-        return;
-    }
+char **drift_advice_words(const nsk_advices *a) {
+    GPtrArray *words = g_ptr_array_new();
     for (int i = 0; i < a->count; i++) {
         const nsk_advice *one = &a->advice[i];
-        char *text = g_strdup_printf(
-            "%s (%s): tried, %d instead of %d of %d images are answered as by the float network, "
-            "and "
-            "the probabilities are %.0f %% nearer to its; 'netsuke compare' says what it is worth",
-            one->change, one->reason, one->agree[1], one->agree[0], a->images,
-            100.0 * (1.0 - one->apart[1] / one->apart[0]));
-        cli_paragraph("advice  ", text);
-        g_free(text);
+        g_ptr_array_add(
+            words,
+            g_strdup_printf("%s (%s): tried, %d instead of %d of %d images are answered as by the "
+                            "float network, and the probabilities are %.0f %% nearer to its; "
+                            "'netsuke compare' says what it is worth",
+                            one->change, one->reason, one->agree[1], one->agree[0], a->images,
+                            100.0 * (1.0 - one->apart[1] / one->apart[0])));
     }
-    if (a->count == 0) {
-        char *text = g_strdup_printf("none: %d changes of ranges and stages were tried, and none "
-                                     "measurably helps",
-                                     a->tried);
-        cli_paragraph("advice  ", text);
-        g_free(text);
+    if (a->agree == a->images) {
+        g_ptr_array_add(words,
+                        g_strdup("every answer is the float network's: there is nothing to win"));
+    } else if (a->count == 0) {
+        g_ptr_array_add(words, g_strdup_printf("none: %d changes of ranges and stages were tried, "
+                                               "and none measurably helps",
+                                               a->tried));
     }
+    g_ptr_array_add(words, NULL);
+    return (char **)g_ptr_array_free(words, FALSE);
+}
+
+static void print_advice(const nsk_advices *a) {
+    char **words = drift_advice_words(a);
+    for (char **line = words; *line != NULL; line++) {
+        cli_paragraph("advice  ", *line);
+    }
+    g_strfreev(words);
 }
 
 /* Layers by what would come back: images right, then how near the probabilities come. */

@@ -50,16 +50,22 @@ static const nsk_network *network_of_model(const cli_job *job) {
     return job->evened != NULL ? job->evened : job->network;
 }
 
+/* Layer by layer: the error, what would come back without it, and what measurably helps. */
 static bool find_drift(story *s) {
     cli_job *job = s->job;
     nsk_images *some = NULL;
     const nsk_model_file *model = whole_model(s);
-    if (model != NULL && cli_load_evened(job) && sample_of(job, DRIFT_SAMPLE, &some)) {
-        s->drift =
-            nsk_drift_measure(network_of_model(job), model, some, cli_progress, NULL, &job->error);
-    }
+    nsk_recipe recipe = job->brief->recipe;
+    recipe.streaming = NSK_STREAM_NEVER;
+    bool good = model != NULL && cli_load_evened(job) && sample_of(job, DRIFT_SAMPLE, &some) &&
+                (s->drift = nsk_drift_measure(network_of_model(job), model, some, cli_progress,
+                                              NULL, &job->error)) != NULL &&
+                (s->regain = nsk_regain_measure(job->network, job->calibration, &recipe, some,
+                                                cli_progress, NULL, &job->error)) != NULL &&
+                (s->advices = nsk_advise(job->network, job->calibration, &recipe, model, s->drift,
+                                         some, cli_progress, NULL, &job->error)) != NULL;
     nsk_images_free(some);
-    return s->drift != NULL;
+    return good;
 }
 
 static bool find_stress(story *s) {
@@ -164,6 +170,8 @@ static void clear(story *s) {
     nsk_outline_free(s->outline);
     nsk_comparison_free(s->comparison);
     nsk_drift_free(s->drift);
+    nsk_regain_free(s->regain);
+    nsk_advices_free(s->advices);
     nsk_stress_free(s->stress);
     nsk_atlas_free(s->atlas);
     nsk_images_free(s->on_plane);

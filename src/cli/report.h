@@ -2,8 +2,8 @@
 #ifndef NSK_CLI_REPORT_H
 #define NSK_CLI_REPORT_H
 
+#include "drift.h"
 #include "netsuke/atlas.h"
-#include "netsuke/drift.h"
 #include "netsuke/headroom.h"
 #include "netsuke/stress.h"
 #include "netsuke/weigh.h"
@@ -22,6 +22,8 @@ typedef struct story {
     nsk_comparison *comparison;
     nsk_model_file *whole; /* of a streamed model: the same with every layer whole; or NULL */
     nsk_drift *drift;
+    nsk_regain *regain;
+    nsk_advices *advices;
     nsk_stress *stress;
     nsk_images *on_plane; /* the atlas's images */
     nsk_atlas *atlas;     /* or why there is none */

@@ -53,8 +53,9 @@ bool report_data(story *s) {
         most = MAX(most, s->survey->sets[1].in_class[c]);
     }
     for (int c = 0; c < s->job->brief->labels.count; c++) {
-        nsk_page_row(page, "%s\t%d\t%d\t=%.3f", report_label(s, c), s->survey->sets[0].in_class[c],
-                     s->survey->sets[1].in_class[c], (double)s->survey->sets[1].in_class[c] / most);
+        nsk_page_row(page, "%s\t%d\t%d\t" NSK_CELL_BAR "%.3f", report_label(s, c),
+                     s->survey->sets[0].in_class[c], s->survey->sets[1].in_class[c],
+                     (double)s->survey->sets[1].in_class[c] / most);
     }
     nsk_page_table_end(page);
     tell_pictures(s);
@@ -79,8 +80,10 @@ static void tell_change(const story *s, const nsk_stress_change *c) {
         double is[2] = {(double)n->float_correct / s->stress->images,
                         (double)n->integer_correct / s->stress->images};
         g_string_append_printf(row[AMOUNT], "\t%g", c->amount[k]);
-        g_string_append_printf(row[FLOAT], "\t~%.3f %.1f %%", 1.0 - is[0], 100.0 * is[0]);
-        g_string_append_printf(row[INTEGER], "\t~%.3f %.1f %%", 1.0 - is[1], 100.0 * is[1]);
+        g_string_append_printf(row[FLOAT], "\t" NSK_CELL_HEAT "%.3f %.1f %%", 1.0 - is[0],
+                               100.0 * is[0]);
+        g_string_append_printf(row[INTEGER], "\t" NSK_CELL_HEAT "%.3f %.1f %%", 1.0 - is[1],
+                               100.0 * is[1]);
         g_string_append_printf(row[LOSS], "\t%.1f%s", 100.0 * (is[0] - is[1]),
                                nsk_stress_breaks(s->stress, n) ? " !" : "");
     }

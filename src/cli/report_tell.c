@@ -66,7 +66,8 @@ static bool tell_model(story *s) {
         char kind[CLI_TEXT];
         nsk_outline_kind(l, kind, sizeof kind);
         nsk_page_row(page,
-                     "%s\t%s\t%d x %d x %d\t%" G_GUINT64_FORMAT "\t%" G_GUINT64_FORMAT "\t=%.3f",
+                     "%s\t%s\t%d x %d x %d\t%" G_GUINT64_FORMAT "\t%" G_GUINT64_FORMAT
+                     "\t" NSK_CELL_BAR "%.3f",
                      l->name, kind, l->height, l->width, l->channels, (guint64)l->parameters,
                      (guint64)l->macs, (double)l->macs / (double)most);
     }
@@ -146,7 +147,7 @@ static void tell_confusion(const story *s, bool integer) {
         for (int a = 0; a < c->classes; a++) {
             int count = counts[k * c->classes + a];
             double ground = share(count, rows[k]); /* what is wrong shows at a tenth already */
-            g_string_append_printf(row, "\t%c%.3f %d", a == k ? '+' : '~',
+            g_string_append_printf(row, "\t" NSK_CELL_HEAT "%.3f %d",
                                    a == k ? 0.8 * ground : sqrt(ground), count);
         }
         nsk_page_row(s->page, "%s", row->str);
@@ -208,6 +209,32 @@ static bool tell_accuracy(story *s) {
                        "Pictures that both models answer differently, with both answers");
 }
 
+/* Layers by what would come back if one alone were float. */
+static void tell_regain(const story *s) {
+    const nsk_regain *r = s->regain;
+    double all = fmax((double)r->rounded.apart, 1.0);
+    nsk_page_table(s->page, "What would come back if one layer alone were float",
+                   "<layer\t>right\t>regained\t>as float says\t>closer");
+    nsk_page_row(s->page, "none\t%d\t\t%d\t", r->rounded.right, r->rounded.agree);
+    for (int i = 0; i < r->layers; i++) {
+        const nsk_regained *l = &r->layer[i];
+        nsk_page_row(s->page, "%s\t%d\t%+d\t%d\t%.1f %%", l->name, l->right,
+                     l->right - r->rounded.right, l->agree,
+                     100.0 * ((double)r->rounded.apart - (double)l->apart) / all);
+    }
+    nsk_page_row(s->page, "all\t%d\t%+d\t%d\t100.0 %%", r->exact.right,
+                 r->exact.right - r->rounded.right, r->exact.agree);
+    nsk_page_table_end(s->page);
+}
+
+static void tell_advice(const story *s) {
+    char **words = drift_advice_words(s->advices);
+    for (char **line = words; *line != NULL; line++) {
+        nsk_page_text(s->page, "Advice: %s.", *line);
+    }
+    g_strfreev(words);
+}
+
 static bool tell_drift(story *s) {
     nsk_page_section(s->page, "Drift");
     if (s->whole != NULL) {
@@ -236,9 +263,12 @@ static bool tell_drift(story *s) {
                      l->worst_channel_db, l->worst_channel);
     }
     nsk_page_table_end(s->page);
+    tell_regain(s);
+    tell_advice(s);
     char *plot = report_drawing(s, "drift.svg");
-    return report_take(s, nsk_drift_draw(s->drift, NULL, s->job->brief->name, plot, &s->job->error),
-                       plot, "Signal over error, layer by layer");
+    return report_take(
+        s, nsk_drift_draw(s->drift, s->regain, s->job->brief->name, plot, &s->job->error), plot,
+        "Signal over error, layer by layer");
 }
 
 static void tell_layer_times(const story *s) {
@@ -263,7 +293,7 @@ static void tell_layer_times(const story *s) {
         int layer = i - (int)G_N_ELEMENTS(around);
         double cycles = layer < 0 ? around[i].cycles : b->layer[layer].cycles;
         if (cycles > 0.0) {
-            nsk_page_row(s->page, "%s\t%.0f\t%s\t%.1f %%\t=%.3f",
+            nsk_page_row(s->page, "%s\t%.0f\t%s\t%.1f %%\t" NSK_CELL_BAR "%.3f",
                          layer < 0 ? around[i].name : nsk_layer_name(&model, (unsigned)layer),
                          cycles, cli_time(cycles / clock, text), 100.0 * cycles / b->cycles,
                          cycles / most);

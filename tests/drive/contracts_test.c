@@ -397,15 +397,16 @@ static void check_page(const char *path) {
         path, path, path, path, path);
     CU_ASSERT_STRING_EQUAL(o.out, "1\n1\n1\n1\n1\n");
     outcome_clear(&o);
-    /* the lines of stress and atlas as their own commands have them, in the same folder */
+    /* the lines of drift, stress and atlas as their own commands have them, in the same folder */
     o = drive_for(0,
                   "page=$(sed 's/<[^>]*>/ /g; s/\xc2\xa0/ /g; s/  */ /g' \"%s\"); cd "
                   "\"$T/assay/out\"; grep -h -E '^(  (float|integer|loss)|belt|sound|crack|chip|"
-                  "pinhole|drip) ' 07-stress.txt 08-atlas.txt | sed 's/\xc2\xa0/ /g; s/  */ /g' "
+                  "pinhole|drip) ' 07-stress.txt 08-atlas.txt > lines; sed -n '/regained/,/^$/p' "
+                  "06-drift.txt | grep . >> lines; sed 's/\xc2\xa0/ /g; s/  */ /g' lines "
                   "| while read -r line; do echo \"$page\" | grep -q -F \"$line\" || echo "
-                  "\"$line\"; done; grep -c '^  loss' 07-stress.txt",
+                  "\"$line\"; done; grep -c '^  loss' 07-stress.txt; grep -c . lines",
                   path);
-    CU_ASSERT_STRING_EQUAL(o.out, "12\n");
+    CU_ASSERT_STRING_EQUAL(o.out, "12\n59\n");
     outcome_clear(&o);
 }
 

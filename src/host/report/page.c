@@ -188,13 +188,15 @@ static void append_cell(const nsk_page *page, const char *cell, const char *head
     enum { BAR = 180 };
     char *rest;
     double part = 0.0;
-    if (*cell == '=' || *cell == '~' || *cell == '+') {
+    const bool bar = *cell == *NSK_CELL_BAR;
+    const bool heat = *cell == *NSK_CELL_HEAT;
+    if (bar || heat) {
         part = CLAMP(g_ascii_strtod(cell + 1, &rest), 0.0, 1.0);
     }
-    if (*cell == '=') {
+    if (bar) {
         g_string_append_printf(
             page->body, "<td><span class=\"bar\" style=\"width:%.0fpx\"></span></td>", part * BAR);
-    } else if (*cell == '~' || *cell == '+') {
+    } else if (heat) {
         g_string_append_printf(
             page->body,
             "<td class=\"heat\" style=\"background:color-mix(in srgb,var(--clay) "

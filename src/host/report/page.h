@@ -25,9 +25,13 @@ void nsk_page_verbatim(nsk_page *page, const char *text);
 void nsk_page_verdict(nsk_page *page, nsk_standing standing, const char *what, const char *format,
                       ...) G_GNUC_PRINTF(4, 5);
 
+/* What a cell may begin with: a bar of that part of its column, as in NSK_CELL_BAR "0.25"; or a
+ * ground that is darker the larger the number, as in NSK_CELL_HEAT "0.25 text". */
+#define NSK_CELL_BAR  "\001"
+#define NSK_CELL_HEAT "\002"
+
 /* A table: `heads` parted by tabs, each with '<' (left) or '>' (right) before it; rows parted by
- * tabs. A cell "=0.25" is a bar of that part of its column, "~0.25 text" one with text, its ground
- * darker the larger the number. */
+ * tabs. */
 void nsk_page_table(nsk_page *page, const char *caption, const char *heads);
 void nsk_page_row(nsk_page *page, const char *format, ...) G_GNUC_PRINTF(2, 3);
 void nsk_page_table_end(nsk_page *page);
