@@ -5,7 +5,6 @@
 #include "images/array.h"
 #include "images/list.h"
 #include "images/set.h"
-#include "netsuke/images.h"
 
 typedef struct shot {
     char *name; /* of a scene's picture; NULL where it is a set's */

@@ -11,20 +11,6 @@ static double share(int part, int whole) {
     return whole > 0 ? (double)part / whole : 0.0;
 }
 
-const char *report_label(const story *s, int class_index) {
-    return class_index >= 0 ? s->job->brief->labels.names[class_index] : "";
-}
-
-char *report_drawing(const story *s, const char *name) {
-    return g_build_filename(s->folder, name, NULL);
-}
-
-bool report_take(story *s, bool drawn, char *path, const char *caption) {
-    bool good = drawn && nsk_page_figure(s->page, path, caption, &s->job->error);
-    g_free(path);
-    return good;
-}
-
 static void tell_limits(const story *s) {
     char text[3][CLI_TEXT];
     for (int i = 0; i < NSK_BUDGET_LIMITS; i++) {

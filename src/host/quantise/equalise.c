@@ -3,7 +3,6 @@
 #include <math.h>
 
 #include "float/forward.h"
-#include "netsuke/images.h"
 #include "quantise/observe.h"
 #include "quantise/seam.h"
 

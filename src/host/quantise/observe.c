@@ -1,7 +1,5 @@
 #include "quantise/observe.h"
 
-#include "netsuke/images.h"
-
 bool nsk_observe_image(const nsk_graph *graph, nsk_pass *pass, const nsk_images *images, int image,
                        uint8_t *frame, nsk_error *error) {
     if (!nsk_images_frame(images, image, frame, error)) {

@@ -4,7 +4,6 @@
 #include <string.h>
 
 #include "float/forward.h"
-#include "netsuke/images.h"
 #include "quantise/integer.h"
 #include "quantise/observe.h"
 

@@ -4,7 +4,6 @@
 #include <math.h>
 #include <string.h>
 
-#include "netsuke/images.h"
 #include "quantise/lowering.h"
 #include "quantise/observe.h"
 
