@@ -16,6 +16,7 @@
 #include "brief/labels.h"
 #include "brief/rule.h"
 #include "device/layer.h"
+#include "netsuke/compare.h"
 #include "netsuke/firmware.h"
 #include "netsuke/weigh.h"
 #include "sim/film.h"

@@ -127,6 +127,10 @@ typedef struct nsk_recipe {
     void *context;
 } nsk_recipe;
 
+/* What is done where no recipe is given: least squared errors; no limit, so that nothing is
+ * streamed. */
+extern const nsk_recipe nsk_usual_recipe;
+
 typedef struct nsk_brief {
     char *path, *name;
     int variants;        /* combinations of the lists under [vary]; 1 where there are none */
@@ -164,6 +168,10 @@ bool nsk_brief_has(const nsk_brief *brief, const char *path, const char *group, 
                    nsk_error *error);
 /* Whether the camera gives pictures no smaller than the input, once that is known. */
 bool nsk_brief_camera_suits(const nsk_brief *brief, nsk_error *error);
+
+/* A board's file: `name` as a path, seen from the file `beside` where that is not NULL; or, where
+ * there is no such file, the board of that name that came along. g_free. */
+char *nsk_board_find(const char *name, const char *beside);
 
 #ifdef __cplusplus
 }

@@ -18,9 +18,6 @@ typedef struct nsk_board {
     char *costs;                                  /* the cost table's file */
 } nsk_board;
 
-/* A board's file: `name` as a path, seen from the file `beside` where that is not NULL; or, where
- * there is no such file, the board of that name that came along. g_free. */
-char *nsk_board_find(const char *name, const char *beside);
 /* A cost table that the file does not name is the core's own that came along. */
 nsk_board *nsk_board_read(const char *path, nsk_error *error);
 void nsk_board_free(nsk_board *board);

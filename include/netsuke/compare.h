@@ -44,6 +44,10 @@ void nsk_paired_interval(double lost, double won, double images, double *low, do
  * are equally good: McNemar's exact test, two-sided (Q. McNemar, Psychometrika 12, 1947). */
 double nsk_paired_chance(int lost, int won);
 
+/* The 95 % interval of a share (E. B. Wilson, Journal of the American Statistical Association 22,
+ * 1927), as fractions of 1. */
+void nsk_share_interval(int part, int whole, double *low, double *high);
+
 /* One class, as one side answers. */
 typedef struct nsk_class_score {
     int images, answers, right;   /* that are of it; that are said to be; both */

@@ -17,10 +17,6 @@ typedef struct nsk_model_file {
     size_t workspace_lower_bound; /* most bytes alive at one step: no plan can need less */
 } nsk_model_file;
 
-/* What is done where no recipe is given: least squared errors; no limit, so that nothing is
- * streamed. */
-extern const nsk_recipe nsk_usual_recipe;
-
 /* Observes the range of every tensor on the calibration images, quantises, proves that no
  * accumulator can overflow, places the tensors in RAM and writes the model into memory. The same
  * inputs give the same bytes on any number of threads. `recipe` may be NULL: the usual one. */

@@ -48,10 +48,6 @@ nsk_variant nsk_variant_of(const char *name, const nsk_measured *measured, const
  * accuracy taken together. Picks none. */
 void nsk_weigh(nsk_variant *variants, int count);
 
-/* The 95 % interval of a share (E. B. Wilson, Journal of the American Statistical Association 22,
- * 1927), as fractions of 1. */
-void nsk_share_interval(int part, int whole, double *low, double *high);
-
 /* Draws time across and accuracy up, RAM as size, limits of time as lines; a .png or .svg file. */
 bool nsk_weigh_draw(const nsk_variant *variants, int count, const char *path, nsk_error *error);
 

@@ -5,6 +5,7 @@
 #include "../suites.h"
 #include "../support.h"
 #include "images/picture.h"
+#include "netsuke/compare.h"
 #include "netsuke/weigh.h"
 
 /* Worked by hand: 8 of 10 is 0.4901 to 0.9433, nothing of 20 is 0 to 0.1611. */

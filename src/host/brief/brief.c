@@ -3,10 +3,17 @@
 #include <stdio.h>
 #include <string.h>
 
+#include "base/shipped.h"
 #include "brief/labels.h"
 #include "brief/settings.h"
 #include "images/set.h"
-#include "netsuke/budget.h"
+
+const nsk_recipe nsk_usual_recipe = {.ranges = NSK_RANGES_SQUARED_ERROR,
+                                     .equalise = true,
+                                     .rounding = true,
+                                     .biases = true,
+                                     .streaming = NSK_STREAM_WHEN_NEEDED,
+                                     .ram = INFINITY};
 
 const nsk_setting_name nsk_brief_settings[] = {
     {"model", "file", "The network as ONNX"},
@@ -369,6 +376,18 @@ bool nsk_brief_has(const nsk_brief *brief, const char *path, const char *group, 
            nsk_fail(error,
                     "%s:%d: %s: %s: No such file or directory; paths are seen from the brief",
                     brief->path, nsk_settings_line(brief->settings, group, key), key, path);
+}
+
+char *nsk_board_find(const char *name, const char *beside) {
+    char *path = beside != NULL ? nsk_path_beside(beside, name) : g_strdup(name);
+    char *shipped = strchr(name, '/') == NULL && !g_file_test(path, G_FILE_TEST_EXISTS)
+                        ? nsk_shipped("boards", name)
+                        : NULL;
+    if (shipped == NULL) {
+        return path;
+    }
+    g_free(path);
+    return shipped;
 }
 
 static bool fill(nsk_brief *brief, const nsk_settings *s, nsk_error *error) {

@@ -52,18 +52,6 @@ static bool fill(nsk_board *board, const nsk_settings *s, nsk_error *error) {
                                error);
 }
 
-char *nsk_board_find(const char *name, const char *beside) {
-    char *path = beside != NULL ? nsk_path_beside(beside, name) : g_strdup(name);
-    char *shipped = strchr(name, '/') == NULL && !g_file_test(path, G_FILE_TEST_EXISTS)
-                        ? nsk_shipped("boards", name)
-                        : NULL;
-    if (shipped == NULL) {
-        return path;
-    }
-    g_free(path);
-    return shipped;
-}
-
 static void fail_missing(const char *path, nsk_error *error) {
     char **names = nsk_shipped_names("boards");
     char *stem = nsk_stem(path);

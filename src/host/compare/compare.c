@@ -135,6 +135,16 @@ double nsk_paired_chance(int lost, int won) {
     return fmin(2.0 * tail, 1.0);
 }
 
+void nsk_share_interval(int part, int whole, double *low, double *high) {
+    const double z = 1.959963984540054; /* 95 %, two-sided */
+    double n = whole;
+    double share = n > 0.0 ? part / n : 0.0;
+    double middle = (share + z * z / (2.0 * n)) / (1.0 + z * z / n);
+    double half = z / (1.0 + z * z / n) * sqrt(share * (1.0 - share) / n + z * z / (4.0 * n * n));
+    *low = n > 0.0 ? fmax(middle - half, 0.0) : 0.0;
+    *high = n > 0.0 ? fmin(middle + half, 1.0) : 1.0;
+}
+
 static void count(nsk_comparison *c) {
     for (int i = 0; i < c->images; i++) {
         const nsk_answer *a = &c->answers[i];

@@ -4,7 +4,6 @@
 
 #include "base/base.h"
 #include "netsuke/verdict.h"
-#include "netsuke/weigh.h"
 
 /* From this share of the held-out pictures on, pictures that should not be there speak for the
  * whole figure; fewer are worth a line. */

@@ -6,16 +6,6 @@
 #include "netsuke/verdict.h"
 #include "netsuke/weigh.h"
 
-void nsk_share_interval(int part, int whole, double *low, double *high) {
-    const double z = 1.959963984540054; /* 95 %, two-sided */
-    double n = whole;
-    double share = n > 0.0 ? part / n : 0.0;
-    double middle = (share + z * z / (2.0 * n)) / (1.0 + z * z / n);
-    double half = z / (1.0 + z * z / n) * sqrt(share * (1.0 - share) / n + z * z / (4.0 * n * n));
-    *low = n > 0.0 ? fmax(middle - half, 0.0) : 0.0;
-    *high = n > 0.0 ? fmin(middle + half, 1.0) : 1.0;
-}
-
 nsk_variant nsk_variant_of(const char *name, const nsk_measured *m, const nsk_budget *b,
                            const nsk_limits *limits) {
     double loss = 100.0 * (m->float_correct - m->integer_correct) / m->images;
