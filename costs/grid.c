@@ -4,6 +4,7 @@
 
 #include "base/random.h"
 #include "device/arithmetic.h"
+#include "quantise/lower.h"
 #include "quantise/schedule.h"
 #include "quantise/write.h"
 

@@ -10,7 +10,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {
     const nsk_onnx_options options = {0};
     nsk_graph *graph = nsk_onnx_read(data, size, &options, &error);
     if (graph != NULL && nsk_graph_infer(graph, &error) && nsk_graph_fold(graph, &error)) {
-        nsk_lowered_free(nsk_lower(graph, &error));
+        nsk_lowered_free(nsk_lower_and_join(graph, &error));
     }
     nsk_graph_free(graph);
     return 0;

@@ -14,6 +14,7 @@
 #include "device/layer.h"
 #include "graph/graph.h"
 #include "quantise/histogram.h"
+#include "quantise/lower.h"
 #include "quantise/rounding.h"
 
 /* ---- ranges ---- */
@@ -491,7 +492,7 @@ static void multipliers_go_down(void) {
  * but for one that its input hardly ever uses. */
 static nsk_lowered *lowered_with_outlier(const noisy *n, nsk_scale *scales, float outlier) {
     nsk_error error = {.text = ""};
-    nsk_lowered *lowered = nsk_lower(n->network->graph, &error);
+    nsk_lowered *lowered = nsk_lower_and_join(n->network->graph, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(lowered);
     for (int i = 0; i < (int)lowered->tensors->len; i++) {
         scales[i] = (nsk_scale){0.02F, 0};

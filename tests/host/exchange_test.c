@@ -10,6 +10,7 @@
 #include "float/forward.h"
 #include "onnx/read.h"
 #include "quantise/integer.h"
+#include "quantise/lower.h"
 #include "quantise/views.h"
 
 /* The file's graph with every rounding, as another tool would compute it. */
@@ -73,7 +74,7 @@ static void check_levels(const void *context, int value, float *numbers, size_t 
 static void layers_agree_but_for_halves(const nsk_network *written, const nsk_model *model,
                                         const nsk_images *images) {
     nsk_error error = {.text = ""};
-    beside b = {.network = written, .lowered = nsk_lower(written->graph, &error)};
+    beside b = {.network = written, .lowered = nsk_lower_and_join(written->graph, &error)};
     const nsk_observer observer = {NULL, keep_levels, &b};
     nsk_pass *pass = nsk_pass_new(written->graph, &error);
     int8_t *workspace = g_malloc0(model->workspace_bytes);

@@ -9,6 +9,7 @@
 #include "device/layer.h"
 #include "netsuke/emit.h"
 #include "quantise/build.h"
+#include "quantise/lower.h"
 
 #define FIRST "Conv x w_8_3_3_3 b_8 > a pads=l1,1,1,1; "
 #define LAST  "; GlobalAveragePool y > g; Flatten g > f; Gemm f h_5_20 c_5 > z transB=i1"
@@ -194,7 +195,7 @@ static void joined_is_copied(void) {
         uint8_t frame[3 * 9 * 9];
         noisy_load(&n, cases[i].text, 5);
         CU_ASSERT_EQUAL(nsk_open(&model, n.file->bytes, n.file->size), NSK_OK);
-        nsk_lowered *lowered = nsk_lower(n.network->graph, &error);
+        nsk_lowered *lowered = nsk_lower_and_join(n.network->graph, &error);
         CU_ASSERT_PTR_NOT_NULL_FATAL(lowered);
         for (int t = 0; t < (int)lowered->tensors->len; t++) {
             bool known = t < model.tensors;

@@ -7,6 +7,7 @@
 #include "../network_text.h"
 #include "../suites.h"
 #include "float/forward.h"
+#include "quantise/lower.h"
 #include "quantise/views.h"
 #include "refine/backward.h"
 #include "refine/gradient.h"
@@ -136,7 +137,7 @@ static void load_chain(bench *b, int index, random_state *r) {
     b->network = nsk_network_read(path, &input, NULL, &error);
     assert_error(&error, "");
     CU_ASSERT_PTR_NOT_NULL_FATAL(b->network);
-    b->lowered = nsk_lower(b->network->graph, &error);
+    b->lowered = nsk_lower_and_join(b->network->graph, &error);
     assert_error(&error, "");
     CU_ASSERT_PTR_NOT_NULL_FATAL(b->lowered);
     b->pass = nsk_pass_new(b->network->graph, &error);
@@ -213,7 +214,7 @@ static void open_way(whole_way *w, const noisy *n) {
     nsk_error error = {.text = ""};
     nsk_model model;
     CU_ASSERT_EQUAL_FATAL(nsk_open(&model, n->file->bytes, n->file->size), NSK_OK);
-    w->lowered = nsk_lower(n->network->graph, &error);
+    w->lowered = nsk_lower_and_join(n->network->graph, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(w->lowered);
     CU_ASSERT(nsk_gradient_can(w->lowered, &error));
     for (unsigned t = 0; t < model.tensors; t++) {

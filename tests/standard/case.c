@@ -8,6 +8,7 @@
 #include "onnx/read.h"
 #include "onnx/tensor.h"
 #include "quantise/build.h"
+#include "quantise/lower.h"
 
 /* The tolerances of the standard's own runner. */
 static const double RELATIVE = 1e-3;
@@ -264,7 +265,8 @@ static verdict run_integer(const test_case *c, nsk_graph *graph, char **reason) 
         return OUT_OF_SCOPE;
     }
     end_in_a_line(graph);
-    nsk_lowered *lowered = nsk_graph_infer(graph, &error) ? nsk_lower(graph, &error) : NULL;
+    nsk_lowered *lowered =
+        nsk_graph_infer(graph, &error) ? nsk_lower_and_join(graph, &error) : NULL;
     nsk_pass *pass = lowered != NULL ? nsk_pass_new(graph, &error) : NULL;
     if (pass == NULL) {
         *reason = g_strdup(error.text);

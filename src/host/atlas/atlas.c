@@ -10,6 +10,7 @@
 #include "device/layer.h"
 #include "netsuke/atlas.h"
 #include "quantise/check.h"
+#include "quantise/lower.h"
 #include "quantise/lowering.h"
 #include "quantise/views.h"
 
@@ -298,7 +299,7 @@ nsk_atlas *nsk_atlas_make(const nsk_network *network, const nsk_model_file *file
                  m.images_count, most);
         return NULL;
     }
-    nsk_lowered *lowered = nsk_lower(network->graph, error);
+    nsk_lowered *lowered = nsk_lower_and_join(network->graph, error);
     bool good = lowered != NULL && find_layer(&m, lowered, error);
     nsk_atlas *atlas = g_new0(nsk_atlas, 1);
     if (good) {

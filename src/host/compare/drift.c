@@ -8,6 +8,7 @@
 #include "netsuke/drift.h"
 #include "quantise/check.h"
 #include "quantise/integer.h"
+#include "quantise/lower.h"
 #include "quantise/lowering.h"
 
 /* Sums over all images, of one layer's output by channel. */
@@ -296,7 +297,7 @@ nsk_drift *nsk_drift_measure(const nsk_network *network, const nsk_model_file *f
         nsk_fail(error, "a streamed model keeps no whole tensors to look at; quantise without");
         return NULL;
     }
-    nsk_lowered *lowered = nsk_lower(network->graph, error);
+    nsk_lowered *lowered = nsk_lower_and_join(network->graph, error);
     if (lowered == NULL) {
         return NULL;
     }

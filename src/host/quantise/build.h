@@ -5,7 +5,7 @@
 
 #include "netsuke/quantise.h"
 #include "quantise/integer.h"
-#include "quantise/lower.h"
+#include "quantise/lowered.h"
 #include "quantise/ranges.h"
 #include "quantise/schedule.h"
 

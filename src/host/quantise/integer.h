@@ -3,7 +3,7 @@
 #ifndef NSK_QUANTISE_INTEGER_H
 #define NSK_QUANTISE_INTEGER_H
 
-#include "quantise/lower.h"
+#include "quantise/lowered.h"
 #include "quantise/ranges.h"
 
 /* value = scale x (q - zero) */

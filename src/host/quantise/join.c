@@ -119,7 +119,7 @@ static void flatten(const nsk_lowered *lowered) {
 }
 
 /* All parts of a concatenation at once, else each that can be alone. */
-void nsk_low_join(nsk_lowered *lowered, const nsk_graph *graph) {
+static void join_all(nsk_lowered *lowered, const nsk_graph *graph) {
     for (int i = 0; i < (int)lowered->layers->len; i++) {
         const nsk_low_layer *l = nsk_low_layer_at(lowered, i);
         if (l->kind != NSK_MOVE || l->joins_at == NSK_NONE) {
@@ -133,4 +133,12 @@ void nsk_low_join(nsk_lowered *lowered, const nsk_graph *graph) {
         i -= joined;
     }
     flatten(lowered);
+}
+
+nsk_lowered *nsk_lower_and_join(const nsk_graph *graph, nsk_error *error) {
+    nsk_lowered *lowered = nsk_lower(graph, error);
+    if (lowered != NULL) {
+        join_all(lowered, graph);
+    }
+    return lowered;
 }

@@ -6,6 +6,7 @@
 #include "quantise/check.h"
 #include "quantise/equalise.h"
 #include "quantise/export.h"
+#include "quantise/lower.h"
 #include "quantise/rounding.h"
 #include "quantise/schedule.h"
 #include "refine/refine.h"
@@ -101,7 +102,7 @@ static bool prepare(making *m, const nsk_network *network, const nsk_images *cal
         }
         m->network = m->own;
     }
-    m->lowered = nsk_lower(m->network->graph, error);
+    m->lowered = nsk_lower_and_join(m->network->graph, error);
     if (m->lowered == NULL) {
         nsk_fail_in(error, "%s", m->network->path);
         return false;

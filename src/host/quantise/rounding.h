@@ -3,7 +3,7 @@
 #define NSK_QUANTISE_ROUNDING_H
 
 #include "quantise/integer.h"
-#include "quantise/lower.h"
+#include "quantise/lowered.h"
 
 /* For every layer with weights: how its inputs vary together is observed on the images. Then, if
  * the recipe wants rounding, each output takes the scale at which its expected squared error is

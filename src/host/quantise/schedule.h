@@ -3,7 +3,7 @@
 #ifndef NSK_QUANTISE_SCHEDULE_H
 #define NSK_QUANTISE_SCHEDULE_H
 
-#include "quantise/lower.h"
+#include "quantise/lowered.h"
 #include "quantise/plan.h"
 
 typedef struct nsk_schedule {

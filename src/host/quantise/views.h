@@ -5,7 +5,7 @@
 #ifndef NSK_QUANTISE_VIEWS_H
 #define NSK_QUANTISE_VIEWS_H
 
-#include "quantise/lower.h"
+#include "quantise/lowered.h"
 
 typedef struct nsk_view {
     int tensor;      /* NSK_NONE: the value has no tensor */

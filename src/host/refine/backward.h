@@ -4,7 +4,7 @@
 #define NSK_REFINE_BACKWARD_H
 
 #include "quantise/integer.h"
-#include "quantise/lower.h"
+#include "quantise/lowered.h"
 
 typedef struct nsk_backward_tensor {
     int height, width, channels;

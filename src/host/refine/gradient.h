@@ -6,7 +6,7 @@
 #define NSK_REFINE_GRADIENT_H
 
 #include "quantise/integer.h"
-#include "quantise/lower.h"
+#include "quantise/lowered.h"
 
 /* What is learned of one layer: its weights, in the order of nsk_low_layer.weights, and biases. */
 typedef struct nsk_learned {
