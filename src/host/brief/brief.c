@@ -170,6 +170,8 @@ static bool read_ranges(const nsk_settings *s, nsk_recipe *recipe, nsk_error *er
     static const char *const methods[] = {"auto",          "extremes",   "percentile",
                                           "squared-error", "divergence", NULL};
     const char *const *keys = nsk_settings_keys(s, "ranges");
+    recipe->exceptions =
+        g_new0(nsk_range_exception, keys != NULL ? g_strv_length((char **)keys) : 0);
     for (; keys != NULL && *keys != NULL; keys++) {
         int method = NSK_RANGES_AUTO;
         if (!nsk_settings_choice(s, "ranges", *keys, methods, &method, error)) {
@@ -179,8 +181,6 @@ static bool read_ranges(const nsk_settings *s, nsk_recipe *recipe, nsk_error *er
             recipe->ranges = (nsk_range_method)method;
             continue;
         }
-        recipe->exceptions =
-            g_renew(nsk_range_exception, recipe->exceptions, (gsize)recipe->excepted + 1);
         recipe->exceptions[recipe->excepted++] =
             (nsk_range_exception){g_strdup(*keys), (nsk_range_method)method};
     }
