@@ -56,6 +56,8 @@ nsk_regain *nsk_regain_measure(const nsk_network *network, const nsk_images *cal
                                const nsk_recipe *recipe, const nsk_images *images,
                                nsk_progress progress, void *context, nsk_error *error);
 void nsk_regain_free(nsk_regain *regain);
+/* By how many percent less the probabilities differ then from the float network's. */
+double nsk_regain_closer(const nsk_regain *regain, const nsk_regained *layer);
 
 /* A change of the brief that was tried, and helped. */
 typedef struct nsk_advice {

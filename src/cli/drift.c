@@ -151,10 +151,8 @@ static void print_regain(const nsk_regain *r) {
     cli_table_row(table, "none\t%d\t\t%d\t", r->rounded.right, r->rounded.agree);
     for (int i = 0; i < r->layers; i++) {
         const nsk_regained *l = &r->layer[i];
-        double all = fmax((double)r->rounded.apart, 1.0);
         cli_table_row(table, "%s\t%d\t%+d\t%d\t%.1f %%", l->name, l->right,
-                      l->right - r->rounded.right, l->agree,
-                      100.0 * ((double)r->rounded.apart - (double)l->apart) / all);
+                      l->right - r->rounded.right, l->agree, nsk_regain_closer(r, l));
     }
     cli_table_row(table, "all\t%d\t%+d\t%d\t100.0 %%", r->exact.right,
                   r->exact.right - r->rounded.right, r->exact.agree);

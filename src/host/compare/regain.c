@@ -150,6 +150,11 @@ nsk_regain *nsk_regain_measure(const nsk_network *network, const nsk_images *cal
     return r;
 }
 
+double nsk_regain_closer(const nsk_regain *r, const nsk_regained *layer) {
+    double all = fmax((double)r->rounded.apart, 1.0);
+    return 100.0 * ((double)r->rounded.apart - (double)layer->apart) / all;
+}
+
 void nsk_regain_free(nsk_regain *regain) {
     if (regain != NULL) {
         for (int i = 0; i < regain->layers; i++) {

@@ -62,11 +62,6 @@ static void draw_layer(const chart *c, int index) {
     }
 }
 
-static double closeness(const nsk_regain *r, const nsk_regained *layer) {
-    double all = fmax((double)r->rounded.apart, 1.0);
-    return 100.0 * ((double)r->rounded.apart - (double)layer->apart) / all;
-}
-
 static void draw_regained(const chart *c, double left) {
     const nsk_regain *r = c->regain;
     double width = NSK_PAGE_WIDTH - 40.0 - left - NAMES;
@@ -76,13 +71,13 @@ static void draw_regained(const chart *c, double left) {
     snprintf(text, sizeof text, "were this layer alone float, on %d images", r->images);
     nsk_canvas_text(&c->canvas, left, TOP, 12.0, true, 0.0, text);
     for (int i = 0; i < r->layers; i++) {
-        most = fmax(most, closeness(r, &r->layer[i]));
+        most = fmax(most, nsk_regain_closer(r, &r->layer[i]));
     }
     double row = fmin((NSK_PAGE_HEIGHT - BOTTOM - TOP - 22.0) / r->layers, 40.0);
     for (int i = 0; i < r->layers; i++) {
         const nsk_regained *l = &r->layer[i];
         double y = TOP + 22.0 + row * i;
-        double close = closeness(r, l);
+        double close = nsk_regain_closer(r, l);
         nsk_canvas_colour(&c->canvas, NSK_INK);
         nsk_canvas_text(&c->canvas, left, y + row * 0.5, 11.0, false, NAMES - 12.0, l->name);
         draw_bar(c, left + NAMES, y + row * 0.1, width * 0.55 * fmax(close, 0.0) / most, row * 0.55,
