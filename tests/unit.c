@@ -39,6 +39,7 @@ int main(int argc, char **argv) {
         {"vet", NULL, NULL, NULL, NULL, vet_tests},
         {"verdict", NULL, NULL, NULL, NULL, verdict_tests},
         {"drawings", NULL, NULL, NULL, NULL, report_tests},
+        {"the page", NULL, NULL, NULL, NULL, page_tests},
         {"stress", NULL, NULL, NULL, NULL, stress_tests},
         {"atlas", NULL, NULL, NULL, NULL, atlas_tests},
         {"costs", NULL, NULL, NULL, NULL, cost_tests},

@@ -47,15 +47,14 @@ bool report_data(story *s) {
     nsk_page *page = s->page;
     const nsk_images *sets[2] = {s->job->calibration, s->job->held_out};
     nsk_page_section(page, "Data");
-    nsk_page_table(page, "Images of each class", "<class\t>calibration\t>held-out\t<");
+    nsk_page_table(page, "Images of each class", "<class\t>calibration\t>held-out\t=");
     int most = 1;
     for (int c = 0; c < s->job->brief->labels.count; c++) {
         most = MAX(most, s->survey->sets[1].in_class[c]);
     }
     for (int c = 0; c < s->job->brief->labels.count; c++) {
-        nsk_page_row(page, "%s\t%d\t%d\t" NSK_CELL_BAR "%.3f", report_label(s, c),
-                     s->survey->sets[0].in_class[c], s->survey->sets[1].in_class[c],
-                     (double)s->survey->sets[1].in_class[c] / most);
+        nsk_page_row(page, "%s\t%d\t%d\t%.3f", report_label(s, c), s->survey->sets[0].in_class[c],
+                     s->survey->sets[1].in_class[c], (double)s->survey->sets[1].in_class[c] / most);
     }
     nsk_page_table_end(page);
     tell_pictures(s);
@@ -79,12 +78,10 @@ static void tell_change(const story *s, const nsk_stress_change *c) {
         const nsk_stress_count *n = &c->count[k];
         double is[2] = {(double)n->float_correct / s->stress->images,
                         (double)n->integer_correct / s->stress->images};
-        g_string_append_printf(row[AMOUNT], "\t%g", c->amount[k]);
-        g_string_append_printf(row[FLOAT], "\t" NSK_CELL_HEAT "%.3f %.1f %%", 1.0 - is[0],
-                               100.0 * is[0]);
-        g_string_append_printf(row[INTEGER], "\t" NSK_CELL_HEAT "%.3f %.1f %%", 1.0 - is[1],
-                               100.0 * is[1]);
-        g_string_append_printf(row[LOSS], "\t%.1f%s", 100.0 * (is[0] - is[1]),
+        g_string_append_printf(row[AMOUNT], "\t %g", c->amount[k]);
+        g_string_append_printf(row[FLOAT], "\t%.3f %.1f %%", 1.0 - is[0], 100.0 * is[0]);
+        g_string_append_printf(row[INTEGER], "\t%.3f %.1f %%", 1.0 - is[1], 100.0 * is[1]);
+        g_string_append_printf(row[LOSS], "\t %.1f%s", 100.0 * (is[0] - is[1]),
                                nsk_stress_breaks(s->stress, n) ? " !" : "");
     }
     for (int i = 0; i < ROWS; i++) {
@@ -116,7 +113,7 @@ bool report_stress(story *s) {
         all->images, 100.0 * all->unchanged.float_correct / all->images,
         100.0 * all->unchanged.integer_correct / all->images);
     tell_failures(s);
-    nsk_page_table(s->page, "Five strengths of each change", "<change\t<\t>1\t>2\t>3\t>4\t>5");
+    nsk_page_table(s->page, "Five strengths of each change", "<change\t<\t~1\t~2\t~3\t~4\t~5");
     for (int i = 0; i < all->changes; i++) {
         tell_change(s, &all->change[i]);
     }

@@ -42,7 +42,7 @@ static bool tell_model(story *s) {
                   s->job->brief->model, o->count, (guint64)o->parameters, (guint64)o->macs,
                   o->width, o->height, o->channels);
     nsk_page_table(page, "Layers",
-                   "<layer\t<operator\t>output\t>parameters\t>multiply-accumulates\t<");
+                   "<layer\t<operator\t>output\t>parameters\t>multiply-accumulates\t=");
     uint64_t most = 1; /* the longest bar's */
     for (int i = 0; i < o->count; i++) {
         most = MAX(most, o->layers[i].macs);
@@ -52,8 +52,7 @@ static bool tell_model(story *s) {
         char kind[CLI_TEXT];
         nsk_outline_kind(l, kind, sizeof kind);
         nsk_page_row(page,
-                     "%s\t%s\t%d x %d x %d\t%" G_GUINT64_FORMAT "\t%" G_GUINT64_FORMAT
-                     "\t" NSK_CELL_BAR "%.3f",
+                     "%s\t%s\t%d x %d x %d\t%" G_GUINT64_FORMAT "\t%" G_GUINT64_FORMAT "\t%.3f",
                      l->name, kind, l->height, l->width, l->channels, (guint64)l->parameters,
                      (guint64)l->macs, (double)l->macs / (double)most);
     }
@@ -122,7 +121,7 @@ static void tell_confusion(const story *s, bool integer) {
     }
     GString *heads = g_string_new("<is");
     for (int k = 0; k < c->classes; k++) {
-        g_string_append_printf(heads, "\t>%s", report_label(s, k));
+        g_string_append_printf(heads, "\t~%s", report_label(s, k));
     }
     nsk_page_table(s->page,
                    integer ? "Integer model: what each class is taken for"
@@ -133,8 +132,7 @@ static void tell_confusion(const story *s, bool integer) {
         for (int a = 0; a < c->classes; a++) {
             int count = counts[k * c->classes + a];
             double ground = share(count, rows[k]); /* what is wrong shows at a tenth already */
-            g_string_append_printf(row, "\t" NSK_CELL_HEAT "%.3f %d",
-                                   a == k ? 0.8 * ground : sqrt(ground), count);
+            g_string_append_printf(row, "\t%.3f %d", a == k ? 0.8 * ground : sqrt(ground), count);
         }
         nsk_page_row(s->page, "%s", row->str);
         g_string_free(row, TRUE);
@@ -198,15 +196,13 @@ static bool tell_accuracy(story *s) {
 /* Layers by what would come back if one alone were float. */
 static void tell_regain(const story *s) {
     const nsk_regain *r = s->regain;
-    double all = fmax((double)r->rounded.apart, 1.0);
     nsk_page_table(s->page, "What would come back if one layer alone were float",
                    "<layer\t>right\t>regained\t>as float says\t>closer");
     nsk_page_row(s->page, "none\t%d\t\t%d\t", r->rounded.right, r->rounded.agree);
     for (int i = 0; i < r->layers; i++) {
         const nsk_regained *l = &r->layer[i];
         nsk_page_row(s->page, "%s\t%d\t%+d\t%d\t%.1f %%", l->name, l->right,
-                     l->right - r->rounded.right, l->agree,
-                     100.0 * ((double)r->rounded.apart - (double)l->apart) / all);
+                     l->right - r->rounded.right, l->agree, nsk_regain_closer(r, l));
     }
     nsk_page_row(s->page, "all\t%d\t%+d\t%d\t100.0 %%", r->exact.right,
                  r->exact.right - r->rounded.right, r->exact.agree);
@@ -274,12 +270,12 @@ static void tell_layer_times(const story *s) {
     } around[] = {{"preparation", b->preparation.cycles}, {"scaling", b->scaling.cycles},
                   {"looking at it", b->sight.cycles},     {"model's checksum", b->check.cycles},
                   {"a second time", b->again.cycles},     {"rows kept", b->streaming.cycles}};
-    nsk_page_table(s->page, "Time of each layer", "<layer\t>cycles\t>time\t>share\t<");
+    nsk_page_table(s->page, "Time of each layer", "<layer\t>cycles\t>time\t>share\t=");
     for (int i = 0; i < (int)G_N_ELEMENTS(around) + b->layers; i++) {
         int layer = i - (int)G_N_ELEMENTS(around);
         double cycles = layer < 0 ? around[i].cycles : b->layer[layer].cycles;
         if (cycles > 0.0) {
-            nsk_page_row(s->page, "%s\t%.0f\t%s\t%.1f %%\t" NSK_CELL_BAR "%.3f",
+            nsk_page_row(s->page, "%s\t%.0f\t%s\t%.1f %%\t%.3f",
                          layer < 0 ? around[i].name : nsk_layer_name(&model, (unsigned)layer),
                          cycles, cli_time(cycles / clock, text), 100.0 * cycles / b->cycles,
                          cycles / most);

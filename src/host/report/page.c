@@ -166,7 +166,7 @@ void nsk_page_verdict(nsk_page *page, nsk_standing standing, const char *what, c
 /* ---- tables ---- */
 
 static const char *side_of(const char *head) {
-    return head[0] == '>' ? " class=\"r\"" : "";
+    return head[0] == '>' || head[0] == '~' ? " class=\"r\"" : "";
 }
 
 void nsk_page_table(nsk_page *page, const char *caption, const char *heads) {
@@ -178,36 +178,38 @@ void nsk_page_table(nsk_page *page, const char *caption, const char *heads) {
     g_string_append(page->body, "</caption>\n<thead><tr>");
     for (char **head = page->heads; *head != NULL; head++) {
         g_string_append_printf(page->body, "<th scope=\"col\"%s>", side_of(*head));
-        append_escaped(page->body, *head + (**head == '<' || **head == '>'));
+        append_escaped(page->body, *head + (**head != '\0'));
         g_string_append(page->body, "</th>");
     }
     g_string_append(page->body, "</tr></thead>\n<tbody>\n");
 }
 
-static void append_cell(const nsk_page *page, const char *cell, const char *head) {
+static void append_bar(GString *to, const char *cell) {
     enum { BAR = 180 };
-    char *rest;
-    double part = 0.0;
-    const bool bar = *cell == *NSK_CELL_BAR;
-    const bool heat = *cell == *NSK_CELL_HEAT;
-    if (bar || heat) {
-        part = CLAMP(g_ascii_strtod(cell + 1, &rest), 0.0, 1.0);
-    }
-    if (bar) {
-        g_string_append_printf(
-            page->body, "<td><span class=\"bar\" style=\"width:%.0fpx\"></span></td>", part * BAR);
-    } else if (heat) {
-        g_string_append_printf(
-            page->body,
-            "<td class=\"heat\" style=\"background:color-mix(in srgb,var(--clay) "
-            "%.0f%%,transparent)\">",
-            70.0 * part);
-        append_escaped(page->body, rest + (*rest == ' '));
-        g_string_append(page->body, "</td>");
+    g_string_append_printf(to, "<td><span class=\"bar\" style=\"width:%.0fpx\"></span></td>",
+                           BAR * CLAMP(g_ascii_strtod(cell, NULL), 0.0, 1.0));
+}
+
+static void append_shaded(GString *to, const char *cell) {
+    char *text;
+    const double part = CLAMP(g_ascii_strtod(cell, &text), 0.0, 1.0);
+    g_string_append_printf(to,
+                           "<td class=\"heat\" style=\"background:color-mix(in srgb,var(--clay) "
+                           "%.0f%%,transparent)\">",
+                           70.0 * part);
+    append_escaped(to, text + (*text == ' '));
+    g_string_append(to, "</td>");
+}
+
+static void append_cell(GString *to, const char *cell, const char *head) {
+    if (*head == '=') {
+        append_bar(to, cell);
+    } else if (*head == '~' && *cell != ' ') {
+        append_shaded(to, cell);
     } else {
-        g_string_append_printf(page->body, "<td%s>", side_of(head));
-        append_escaped(page->body, cell);
-        g_string_append(page->body, "</td>");
+        g_string_append_printf(to, "<td%s>", side_of(head));
+        append_escaped(to, cell + (*head == '~'));
+        g_string_append(to, "</td>");
     }
 }
 
@@ -219,7 +221,7 @@ void nsk_page_row(nsk_page *page, const char *format, ...) {
     char **cells = g_strsplit(text, "\t", -1);
     g_string_append(page->body, "<tr>");
     for (int i = 0; cells[i] != NULL && page->heads[i] != NULL; i++) {
-        append_cell(page, cells[i], page->heads[i]);
+        append_cell(page->body, cells[i], page->heads[i]);
     }
     g_string_append(page->body, "</tr>\n");
     g_strfreev(cells);

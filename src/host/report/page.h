@@ -25,13 +25,10 @@ void nsk_page_verbatim(nsk_page *page, const char *text);
 void nsk_page_verdict(nsk_page *page, nsk_standing standing, const char *what, const char *format,
                       ...) G_GNUC_PRINTF(4, 5);
 
-/* What a cell may begin with: a bar of that part of its column, as in NSK_CELL_BAR "0.25"; or a
- * ground that is darker the larger the number, as in NSK_CELL_HEAT "0.25 text". */
-#define NSK_CELL_BAR  "\001"
-#define NSK_CELL_HEAT "\002"
-
-/* A table: `heads` parted by tabs, each with '<' (left) or '>' (right) before it; rows parted by
- * tabs. */
+/* A table: `heads` parted by tabs, each with a mark before it that says what its column holds: '<'
+ * text to the left, '>' to the right; '=' bars, as long as the number says, 0 to 1; '~' text on a
+ * ground that is darker the larger the number before it, as in "0.25 text", " text" on none. Rows
+ * are parted by tabs. */
 void nsk_page_table(nsk_page *page, const char *caption, const char *heads);
 void nsk_page_row(nsk_page *page, const char *format, ...) G_GNUC_PRINTF(2, 3);
 void nsk_page_table_end(nsk_page *page);
