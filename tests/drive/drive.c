@@ -153,6 +153,7 @@ int main(int argc, char **argv) {
         {"as packages", NULL, NULL, NULL, NULL, package_tests},
         {"mistakes of a first day", NULL, NULL, NULL, NULL, mistake_tests},
         {"installing", NULL, NULL, NULL, NULL, install_tests},
+        {"proofs with a stand-in", NULL, NULL, NULL, NULL, proofs_tests},
         {"README", NULL, NULL, NULL, NULL, readme_tests},
         CU_SUITE_INFO_NULL,
     };
