@@ -7,6 +7,7 @@
 
 #include "float/forward.h"
 #include "netsuke/quantise.h"
+#include "network/network.h"
 
 extern void openblas_set_num_threads(int threads);
 

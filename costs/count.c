@@ -17,13 +17,13 @@
 #include <string.h>
 #include <unistd.h>
 
-#include "budget/cost_kind.h"
-#include "budget/costs.h"
-#include "budget/least_squares.h"
 #include "cycles.h"
 #include "device/layer.h"
 #include "device/stream.h"
 #include "emulator.h"
+#include "estimate/cost_kind.h"
+#include "estimate/costs.h"
+#include "estimate/least_squares.h"
 #include "grid.h"
 #include "handed.h"
 

@@ -4,9 +4,9 @@
 
 #include "base/random.h"
 #include "device/arithmetic.h"
-#include "quantise/lower.h"
-#include "quantise/schedule.h"
-#include "quantise/write.h"
+#include "lower/lower.h"
+#include "modelfile/write.h"
+#include "passes/schedule.h"
 
 const grid_shape grid_shapes[] = {
     {NSK_CONV, 12, 3, 8, 3, 1},

@@ -4,7 +4,7 @@
 
 #include "base/random.h"
 #include "netsuke/quantise.h"
-#include "quantise/schedule.h"
+#include "passes/schedule.h"
 
 typedef struct grid_shape {
     nsk_kind kind;

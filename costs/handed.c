@@ -2,7 +2,7 @@
 
 #include <string.h>
 
-#include "budget/link_map.h"
+#include "estimate/link_map.h"
 #include "grid.h"
 #include "netsuke/emit.h"
 

@@ -11,9 +11,9 @@
 #include <stdlib.h>
 #include <string.h>
 
-#include "budget/cost_kind.h"
-#include "budget/costs.h"
 #include "emulator.h"
+#include "estimate/cost_kind.h"
+#include "estimate/costs.h"
 #include "networks.h"
 
 typedef struct study {

@@ -4,8 +4,8 @@
 #include <string.h>
 
 #include "brief/labels.h"
-#include "report/canvas.h"
-#include "report/scale.h"
+#include "draw/canvas.h"
+#include "draw/scale.h"
 #include "sim/rehearse.h"
 
 /* Adds up what scenes come to, each for its time. */

@@ -2,7 +2,7 @@
 #include <stdio.h>
 #include <string.h>
 
-#include "report/canvas.h"
+#include "draw/canvas.h"
 #include "sim/figures.h"
 
 enum { LEFT = 110, RIGHT = 28, TOP = 100, MOST_CLASSES = 24, MOST_TICKS = 12 };

@@ -4,8 +4,8 @@
 #include <string.h>
 
 #include "command.h"
+#include "draw/sheet.h"
 #include "images/set.h"
-#include "report/sheet.h"
 #include "table.h"
 
 enum { MOST_SHOWN = 5, MOST_RANKED = 6, COLUMNS = 10, MOST_ON_SHEET = 400 };

@@ -13,7 +13,7 @@
 #include "device/stream.h"
 #include "emulator.h"
 #include "grid.h"
-#include "quantise/lower.h"
+#include "lower/lower.h"
 #include "train/export.h"
 
 /* ---- random networks ---- */

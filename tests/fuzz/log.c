@@ -1,8 +1,8 @@
 /* Any text as what a board printed of a model, as a linker's map, and as a fault. */
 #include <string.h>
 
-#include "budget/clock.h"
-#include "budget/link_map.h"
+#include "estimate/clock.h"
+#include "estimate/link_map.h"
 #include "sim/faults.h"
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size);

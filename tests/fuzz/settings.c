@@ -4,7 +4,7 @@
 #include <unistd.h>
 
 #include "base/base.h"
-#include "budget/costs.h"
+#include "estimate/costs.h"
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size);
 

@@ -5,17 +5,19 @@
 
 #include "../network_text.h"
 #include "../suites.h"
+#include "analysis/regain.h"
 #include "base/random.h"
-#include "compare/regain.h"
-#include "compare/rounded.h"
-#include "compare/runner.h"
 #include "device/crc.h"
 #include "device/format.h"
 #include "device/layer.h"
 #include "graph/graph.h"
-#include "quantise/histogram.h"
-#include "quantise/lower.h"
-#include "quantise/rounding.h"
+#include "lower/lower.h"
+#include "network/network.h"
+#include "passes/histogram.h"
+#include "passes/rounding.h"
+#include "pipeline/pipeline.h"
+#include "pipeline/rounded.h"
+#include "run/runner.h"
 
 /* ---- ranges ---- */
 

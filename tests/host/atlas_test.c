@@ -6,7 +6,7 @@
 
 #include "../suites.h"
 #include "../support.h"
-#include "atlas/neighbours.h"
+#include "analysis/neighbours.h"
 #include "netsuke/atlas.h"
 
 enum { EACH = 12 };

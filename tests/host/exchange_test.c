@@ -8,10 +8,12 @@
 #include "device/format.h"
 #include "device/layer.h"
 #include "float/forward.h"
+#include "lower/lower.h"
+#include "lower/views.h"
+#include "lowered/integer.h"
+#include "network/network.h"
 #include "onnx/read.h"
-#include "quantise/integer.h"
-#include "quantise/lower.h"
-#include "quantise/views.h"
+#include "pipeline/pipeline.h"
 
 /* The file's graph with every rounding, as another tool would compute it. */
 static nsk_graph *graph_as_written(const char *path, nsk_input *input) {
@@ -20,7 +22,7 @@ static nsk_graph *graph_as_written(const char *path, nsk_input *input) {
     uint8_t *bytes = nsk_file_read(path, 1 << 24, &size, &error);
     const nsk_onnx_options options = {.input = input};
     nsk_graph *graph = bytes != NULL ? nsk_onnx_read(bytes, size, &options, &error) : NULL;
-    CU_ASSERT(graph != NULL && nsk_graph_infer(graph, &error));
+    CU_ASSERT(graph != NULL && nsk_graph_infer(graph, nsk_evaluate, &error));
     assert_error(&error, "");
     g_free(bytes);
     return graph;

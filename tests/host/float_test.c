@@ -8,6 +8,7 @@
 #include "float/forward.h"
 #include "graph/graph.h"
 #include "onnx/read.h"
+#include "rewrite/rewrite.h"
 
 static nsk_graph *read_graph(onnx_maker *maker, bool fold) {
     size_t size;
@@ -15,8 +16,8 @@ static nsk_graph *read_graph(onnx_maker *maker, bool fold) {
     const nsk_onnx_options options = {0};
     uint8_t *bytes = onnx_bytes(maker, &size);
     nsk_graph *graph = nsk_onnx_read(bytes, size, &options, &error);
-    bool good =
-        graph != NULL && nsk_graph_infer(graph, &error) && (!fold || nsk_graph_fold(graph, &error));
+    bool good = graph != NULL && nsk_graph_infer(graph, nsk_evaluate, &error) &&
+                (!fold || nsk_graph_fold(graph, &error));
     if (!good) {
         fprintf(stderr, "\n    %s\n", error.text);
     }

@@ -7,9 +7,11 @@
 #include "../suites.h"
 #include "device/format.h"
 #include "device/layer.h"
+#include "lower/lower.h"
+#include "modelfile/build.h"
 #include "netsuke/emit.h"
-#include "quantise/build.h"
-#include "quantise/lower.h"
+#include "network/network.h"
+#include "pipeline/pipeline.h"
 
 #define FIRST "Conv x w_8_3_3_3 b_8 > a pads=l1,1,1,1; "
 #define LAST  "; GlobalAveragePool y > g; Flatten g > f; Gemm f h_5_20 c_5 > z transB=i1"

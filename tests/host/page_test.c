@@ -4,10 +4,10 @@
 
 #include "../suites.h"
 #include "../support.h"
+#include "draw/page.h"
 #include "netsuke/atlas.h"
 #include "netsuke/drift.h"
 #include "netsuke/stress.h"
-#include "report/page.h"
 
 /* Finishes the page; its text from <main> on. g_free. */
 static char *finish(nsk_page *page) {

@@ -3,7 +3,7 @@
 
 #include "../suites.h"
 #include "base/random.h"
-#include "quantise/plan.h"
+#include "passes/plan.h"
 
 enum { MOST = 12, MOST_LAYERS = 30 };
 

@@ -9,7 +9,7 @@
 #include "../suites.h"
 #include "device/arithmetic.h"
 #include "device/format.h"
-#include "quantise/integer.h"
+#include "lowered/integer.h"
 
 static void scales_cover_their_range(void) {
     random_state r = {21};

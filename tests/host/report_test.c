@@ -4,10 +4,10 @@
 
 #include "../network_text.h"
 #include "../suites.h"
+#include "draw/scale.h"
+#include "draw/sheet.h"
 #include "netsuke/budget.h"
 #include "netsuke/drift.h"
-#include "report/scale.h"
-#include "report/sheet.h"
 
 static nsk_picture flat(int width, int height, uint8_t r, uint8_t g, uint8_t b) {
     const uint8_t rgb[3] = {r, g, b};

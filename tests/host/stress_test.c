@@ -4,8 +4,8 @@
 
 #include "../suites.h"
 #include "../support.h"
+#include "analysis/stress_changes.h"
 #include "netsuke/compare.h"
-#include "stress/changes.h"
 
 enum { SIDE = 24, BYTES = 3 * SIDE * SIDE };
 

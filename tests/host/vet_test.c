@@ -4,9 +4,9 @@
 
 #include "../suites.h"
 #include "../support.h"
+#include "analysis/assignment.h"
 #include "netsuke/compare.h"
 #include "netsuke/vet.h"
-#include "vet/assign.h"
 
 static int gain_of(int n, const int *gain, const int *column) {
     int sum = 0;

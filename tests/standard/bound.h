@@ -3,7 +3,7 @@
 #define NSK_TESTS_STANDARD_BOUND_H
 
 #include "float/forward.h"
-#include "quantise/integer.h"
+#include "lowered/integer.h"
 
 /* The most that each output of the lowered network can be off, when its input is off by half a
  * level: every layer passes on what its inputs are off by, times how steep it is, and adds its own

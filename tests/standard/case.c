@@ -4,11 +4,14 @@
 #include <string.h>
 
 #include "bound.h"
+#include "float/forward.h"
+#include "lower/lower.h"
+#include "modelfile/build.h"
 #include "onnx/operators.h"
 #include "onnx/read.h"
 #include "onnx/tensor.h"
-#include "quantise/build.h"
-#include "quantise/lower.h"
+#include "pipeline/pipeline.h"
+#include "rewrite/rewrite.h"
 
 /* The tolerances of the standard's own runner. */
 static const double RELATIVE = 1e-3;
@@ -100,7 +103,7 @@ static nsk_graph *read_graph(const test_case *c, bool fold, nsk_error *error) {
         .output = c->output, .bindings = c->bindings, .bound = (int)c->tensors->len};
     nsk_graph *graph = nsk_onnx_read(c->bytes, c->size, &options, error);
     if (graph != NULL &&
-        !(nsk_graph_infer(graph, error) && (!fold || nsk_graph_fold(graph, error)))) {
+        !(nsk_graph_infer(graph, nsk_evaluate, error) && (!fold || nsk_graph_fold(graph, error)))) {
         nsk_graph_free(graph);
         return NULL;
     }
@@ -266,7 +269,7 @@ static verdict run_integer(const test_case *c, nsk_graph *graph, char **reason) 
     }
     end_in_a_line(graph);
     nsk_lowered *lowered =
-        nsk_graph_infer(graph, &error) ? nsk_lower_and_join(graph, &error) : NULL;
+        nsk_graph_infer(graph, nsk_evaluate, &error) ? nsk_lower_and_join(graph, &error) : NULL;
     nsk_pass *pass = lowered != NULL ? nsk_pass_new(graph, &error) : NULL;
     if (pass == NULL) {
         *reason = g_strdup(error.text);

@@ -6,9 +6,9 @@
 #include <stdlib.h>
 #include <string.h>
 
-#include "budget/cost_kind.h"
-#include "budget/costs.h"
 #include "emit/handover.h"
+#include "estimate/cost_kind.h"
+#include "estimate/costs.h"
 #include "netsuke/version.h"
 
 typedef struct bundled {

@@ -3,7 +3,7 @@
 #define NSK_EMIT_BUNDLE_H
 
 #include "base/base.h"
-#include "budget/costs.h"
+#include "estimate/costs.h"
 
 typedef struct nsk_bundle nsk_bundle;
 

@@ -2,7 +2,7 @@
 #include <glib/gstdio.h>
 #include <string.h>
 
-#include "budget/link_map.h"
+#include "estimate/link_map.h"
 #include "netsuke/budget.h"
 #include "netsuke/emit.h"
 

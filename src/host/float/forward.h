@@ -33,11 +33,8 @@ double nsk_prepared(const nsk_graph *graph, const nsk_input *input, size_t chann
 void nsk_float_prepare(const nsk_graph *graph, const nsk_input *input, const uint8_t *frame,
                        float *planes);
 
-/* The clamp that ends a node: activations folded into it, and a Relu's or Clip's own. */
-void nsk_clamp_of(const nsk_graph *graph, const nsk_node *node, double *low, double *high);
-
 /* Computes a node whose inputs are all constants; its output becomes one, and the node dies. */
-bool nsk_evaluate(nsk_graph *graph, nsk_node *node, nsk_error *error);
+nsk_evaluator nsk_evaluate;
 
 /* The integer that a number without fraction is, saturated. */
 int64_t nsk_whole_of(double x);

@@ -16,6 +16,12 @@ typedef struct nsk_step {
 
 typedef void nsk_float_kernel(const nsk_step *step);
 
+/* step.c: the kernel of an operator, or NULL. */
+nsk_float_kernel *nsk_kernel_of(nsk_op op);
+/* Runs the step's node; graph, node, y and scratch are set before. `memory`: where each computed
+ * value stands; NULL where all inputs are constants. */
+void nsk_step_run(nsk_step *step, float *const *memory);
+
 /* windows.c */
 nsk_float_kernel nsk_float_conv, nsk_float_conv_transpose, nsk_float_max_pool,
     nsk_float_average_pool, nsk_float_lrn;

@@ -331,6 +331,22 @@ const char *nsk_value_text(const nsk_value *value, char *buffer, size_t size) {
     return buffer;
 }
 
+static double bound_of(const nsk_graph *graph, const nsk_node *node, int input, double otherwise) {
+    const nsk_value *bound = nsk_node_input(graph, node, input);
+    return bound != NULL ? (double)bound->data[0] : otherwise;
+}
+
+void nsk_clamp_of(const nsk_graph *graph, const nsk_node *node, double *low, double *high) {
+    *low = node->low;
+    *high = node->high;
+    if (node->op == NSK_OP_RELU) {
+        *low = fmax(*low, 0.0);
+    } else if (node->op == NSK_OP_CLIP) {
+        *low = fmax(*low, bound_of(graph, node, 1, -INFINITY));
+        *high = fmin(*high, bound_of(graph, node, 2, INFINITY));
+    }
+}
+
 /* Taps of one axis that meet the picture, over all outputs. */
 static uint64_t axis_taps(const nsk_window_attributes *w, int axis, int64_t in, int64_t out) {
     uint64_t taps = 0;

@@ -2,9 +2,9 @@
  * can be run. Tensors keep ONNX's own order of axes (batch, channels, rows, columns).
  *
  * To add an operator: a line in nsk_op here, a reader in onnx/operators.c, a shape in
- * graph/shapes.c, a forward pass in float/forward.c and a lowering in quantise/lower.c; each is a
- * line in a table and one function (the latter in lower_weights.c, lower_windows.c or
- * lower_elements.c).
+ * graph/shapes.c, a forward pass in float/forward.c and a lowering in lower/lower.c; each is a
+ * line in a table and one function (the latter in weights.c, windows.c or
+ * elements.c).
  */
 #ifndef NSK_GRAPH_GRAPH_H
 #define NSK_GRAPH_GRAPH_H
@@ -210,29 +210,14 @@ size_t nsk_value_count(const nsk_value *value);
 /* "1 x 16 x 24 x 24", in a buffer of the caller's. */
 const char *nsk_value_text(const nsk_value *value, char *buffer, size_t size);
 
+/* Computes a node whose inputs are all constants: float/constants.c has the one. */
+typedef bool nsk_evaluator(nsk_graph *graph, nsk_node *node, nsk_error *error);
 /* Infers and checks every shape, in order, finishes attributes that depend on shapes (auto_pad,
- * kernels left out) and evaluates nodes whose inputs are all constants. An inconsistency is an
+ * kernels left out) and has nodes evaluated whose inputs are all constants. An inconsistency is an
  * error that names the node. */
-bool nsk_graph_infer(nsk_graph *graph, nsk_error *error);
-/* One node of it: shape.c and rearrange.c hold a function an operator. */
-bool nsk_infer_node(nsk_graph *graph, nsk_node *node, nsk_error *error);
-
-/* Takes QuantizeLinear and DequantizeLinear out of the graph and keeps the levels that they give.
- */
-bool nsk_graph_take_levels(nsk_graph *graph, nsk_error *error);
-/* Makes a network that ends in levels end in the numbers that they stand for. */
-bool nsk_graph_end_in_numbers(nsk_graph *graph, nsk_error *error);
-/* Keeps the scales of a constant that the node made out of int8. */
-void nsk_keep_steps(nsk_graph *graph, const nsk_node *dequantize);
-
-/* Rewrites that leave the function the same; needs nsk_graph_infer first. In this order: operators
- * without a kernel of their own are written out in others, transpositions that meet cancel out
- * (rewrite.c), pads, batch normalisation, per-channel constants and clamping activations go into
- * what stands before or behind them, arithmetic on the input into its preparation (fold.c), and
- * chains of element-wise operators become one function (fuse.c). */
-bool nsk_graph_fold(nsk_graph *graph, nsk_error *error);
-bool nsk_graph_rewrite(nsk_graph *graph, nsk_error *error);
-void nsk_graph_fuse(nsk_graph *graph);
+bool nsk_graph_infer(nsk_graph *graph, nsk_evaluator *evaluate, nsk_error *error);
+/* One node of it: shapes.c and rearrange.c hold a function an operator. */
+bool nsk_infer_node(nsk_graph *graph, nsk_node *node, nsk_evaluator *evaluate, nsk_error *error);
 
 /* Orders the nodes so that each stands behind those it reads from, and drops those that the output
  * does not need. */
@@ -243,18 +228,13 @@ void nsk_graph_bypass(nsk_graph *graph, nsk_node *node, int value);
 nsk_node *nsk_graph_producer(const nsk_graph *graph, int value); /* or NULL */
 /* Remembers for people that `gone` is now done by `into`. */
 void nsk_node_note(nsk_node *into, const nsk_node *gone);
+/* The clamp that ends a node: activations folded into it, and a Relu's or Clip's own. */
+void nsk_clamp_of(const nsk_graph *graph, const nsk_node *node, double *low, double *high);
 /* What to call the node for people: its operator, or its function's. */
 const char *nsk_node_kind(const nsk_node *node);
 
 /* Multiply-accumulates of one node, taps in the padding left out, and its trained numbers. */
 uint64_t nsk_node_macs(const nsk_graph *graph, const nsk_node *node);
 uint64_t nsk_node_parameters(const nsk_graph *graph, const nsk_node *node);
-
-/* The network behind netsuke/network.h's handle. */
-struct nsk_network {
-    nsk_graph *graph;
-    char *path;
-    char *facts[NSK_FACTS]; /* none is NULL */
-};
 
 #endif

@@ -3,58 +3,8 @@
 #include <stdio.h>
 #include <string.h>
 
-#include "float/forward.h"
 #include "graph/infer.h"
 #include "graph/rearrange.h"
-
-static const int64_t MOST_ELEMENTS = (int64_t)1 << 26;
-
-bool nsk_complain(const nsk_scope *s, const char *text) {
-    return nsk_fail(s->error, "node '%s' (%s): %s", s->node->name, nsk_op_name(s->node->op), text);
-}
-
-bool nsk_complain_unsupported(const nsk_scope *s, const char *text) {
-    return nsk_unsupported(s->error, "node '%s' (%s): %s", s->node->name, nsk_op_name(s->node->op),
-                           text);
-}
-
-bool nsk_complain_shape(const nsk_scope *s, int input, const char *wanted) {
-    char shape[160];
-    return nsk_fail(s->error, "node '%s' (%s): input %d is %s; %s", s->node->name,
-                    nsk_op_name(s->node->op), input + 1,
-                    nsk_value_text(nsk_node_input(s->graph, s->node, input), shape, sizeof shape),
-                    wanted);
-}
-
-bool nsk_give(const nsk_scope *s, int rank, const int64_t *dims) {
-    nsk_value *out = nsk_graph_value(s->graph, s->node->output);
-    int64_t count = 1;
-    out->rank = rank;
-    for (int i = 0; i < rank; i++) {
-        out->dims[i] = dims[i];
-        if (dims[i] < 1 || dims[i] > MOST_ELEMENTS || (count *= dims[i]) > MOST_ELEMENTS) {
-            char shape[160];
-            out->rank = i + 1;
-            return nsk_unsupported(
-                s->error,
-                "node '%s' (%s): its output would be %s ...; each axis needs 1 or more, "
-                "all together at most 2^26",
-                s->node->name, nsk_op_name(s->node->op), nsk_value_text(out, shape, sizeof shape));
-        }
-    }
-    out->shaped = true;
-    return true;
-}
-
-bool nsk_give_input(const nsk_scope *s) {
-    const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
-    return nsk_give(s, in->rank, in->dims);
-}
-
-int nsk_axis(int64_t axis, int rank) {
-    axis += axis < 0 ? rank : 0;
-    return axis >= 0 && axis < rank ? (int)axis : NSK_NONE;
-}
 
 /* ---- windows ---- */
 
@@ -543,7 +493,7 @@ static bool explain(const nsk_graph *graph, const nsk_node *node, nsk_error *err
     return false;
 }
 
-bool nsk_infer_node(nsk_graph *graph, nsk_node *node, nsk_error *error) {
+bool nsk_infer_node(nsk_graph *graph, nsk_node *node, nsk_evaluator *evaluate, nsk_error *error) {
     const nsk_scope s = {graph, node, error};
     for (int i = 0; i < node->inputs; i++) {
         const nsk_value *in = nsk_node_input(graph, node, i);
@@ -557,13 +507,13 @@ bool nsk_infer_node(nsk_graph *graph, nsk_node *node, nsk_error *error) {
         return error->unsupported ? false : explain(graph, node, error);
     }
     /* a node of constants is one itself */
-    return node->dead || !all_inputs_are_constant(graph, node) || nsk_evaluate(graph, node, error);
+    return node->dead || !all_inputs_are_constant(graph, node) || evaluate(graph, node, error);
 }
 
-bool nsk_graph_infer(nsk_graph *graph, nsk_error *error) {
+bool nsk_graph_infer(nsk_graph *graph, nsk_evaluator *evaluate, nsk_error *error) {
     for (int i = 0; i < (int)graph->nodes->len; i++) {
         nsk_node *node = nsk_graph_node(graph, i);
-        if (!node->dead && !nsk_infer_node(graph, node, error)) {
+        if (!node->dead && !nsk_infer_node(graph, node, evaluate, error)) {
             return false;
         }
     }

@@ -3,8 +3,8 @@
 #ifndef NSK_REFINE_BACKWARD_H
 #define NSK_REFINE_BACKWARD_H
 
-#include "quantise/integer.h"
-#include "quantise/lowered.h"
+#include "lowered/integer.h"
+#include "lowered/lowered.h"
 
 typedef struct nsk_backward_tensor {
     int height, width, channels;

@@ -5,8 +5,8 @@
 #ifndef NSK_REFINE_GRADIENT_H
 #define NSK_REFINE_GRADIENT_H
 
-#include "quantise/integer.h"
-#include "quantise/lowered.h"
+#include "lowered/integer.h"
+#include "lowered/lowered.h"
 
 /* What is learned of one layer: its weights, in the order of nsk_low_layer.weights, and biases. */
 typedef struct nsk_learned {

@@ -5,9 +5,9 @@
 #include <string.h>
 
 #include "base/random.h"
-#include "compare/runner.h"
-#include "quantise/check.h"
+#include "modelfile/check.h"
 #include "refine/gradient.h"
+#include "run/runner.h"
 
 /* A step's images are cut into shards, whose gradients are added in their order: the result does
  * not depend on the number of threads. */

@@ -2,7 +2,7 @@
 #ifndef NSK_REFINE_REFINE_H
 #define NSK_REFINE_REFINE_H
 
-#include "quantise/build.h"
+#include "modelfile/build.h"
 
 /* What of a network refining needs besides its layers. */
 typedef struct nsk_refining {

@@ -1,0 +1,167 @@
+#include "analysis/regain.h"
+
+#include <math.h>
+#include <string.h>
+
+#include "float/forward.h"
+#include "lowered/integer.h"
+#include "network/network.h"
+#include "pipeline/rounded.h"
+#include "run/runner.h"
+
+/* One way of running: through the float network, whose answers are kept, or through the imitation,
+ * one node's output perhaps left as it is. */
+typedef struct way {
+    const nsk_network *network;
+    int whole;   /* value that is not rounded, or NSK_NONE */
+    float *said; /* [image][class]: the float network's */
+    nsk_regained *result;
+} way;
+
+static void round_value(const void *context, int value, float *numbers, size_t count) {
+    const way *w = context;
+    const nsk_value *v = nsk_graph_value(w->network->graph, value);
+    const nsk_scale s = {v->pinned_scale, v->pinned_zero};
+    if (v->pinned && value != w->whole) {
+        nsk_round_to_levels(numbers, count, s);
+    }
+}
+
+static void judge(const way *w, const nsk_runner *r, int image, const float *said) {
+    int classes = nsk_network_classes(w->network);
+    const float *wanted = w->said + (size_t)image * (size_t)classes;
+    int best = nsk_best_share(said, classes);
+    double apart = 0.0;
+    for (int c = 0; c < classes; c++) {
+        apart += 0.5 * fabs((double)said[c] - (double)wanted[c]);
+    }
+#pragma omp critical(nsk_regain_count)
+    {
+        w->result->right += best == nsk_images_label(r->images, image);
+        w->result->agree += best == nsk_best_share(wanted, classes);
+        w->result->apart += llround(apart * NSK_REGAIN_APART); /* integers: in whatever order */
+    }
+}
+
+static bool run_float(const nsk_runner *r, int image, void *context, nsk_error *error) {
+    const way *w = context;
+    size_t classes = (size_t)nsk_network_classes(w->network);
+    const float *said = nsk_runner_float(r);
+    (void)error;
+    memcpy(w->said + (size_t)image * classes, said, classes * sizeof *said);
+    judge(w, r, image, said);
+    return true;
+}
+
+static bool run_rounded(const nsk_runner *r, int image, void *context, nsk_error *error) {
+    const way *w = context;
+    (void)error;
+    nsk_float_prepare(w->network->graph, nsk_images_input(r->images), r->frame,
+                      nsk_pass_input(r->pass));
+    nsk_pass_run_changed(r->pass, round_value, w);
+    judge(w, r, image, nsk_pass_value(r->pass, w->network->graph->output));
+    return true;
+}
+
+static const nsk_node *node_named(const nsk_graph *graph, const char *name) {
+    for (int i = 0; i < (int)graph->nodes->len; i++) {
+        const nsk_node *node = nsk_graph_node(graph, i);
+        if (!node->dead && strcmp(node->name, name) == 0) {
+            return node;
+        }
+    }
+    return NULL;
+}
+
+/* Swaps the constants that two nodes of one name read, where they are of one size. */
+static void swap_constants(const nsk_graph *graph, const nsk_node *node, const nsk_graph *others,
+                           const nsk_node *other) {
+    for (int k = 1; k < MIN(node->inputs, other->inputs); k++) {
+        if (node->input[k] == NSK_NONE || other->input[k] == NSK_NONE) {
+            continue;
+        }
+        nsk_value *a = nsk_graph_value(graph, node->input[k]);
+        nsk_value *b = nsk_graph_value(others, other->input[k]);
+        if (a->data != NULL && b->data != NULL && nsk_value_count(a) == nsk_value_count(b)) {
+            float *kept = a->data;
+            a->data = b->data;
+            b->data = kept;
+        }
+    }
+}
+
+static int by_gain(const void *a, const void *b) {
+    const nsk_regained *x = a;
+    const nsk_regained *y = b;
+    return x->right != y->right   ? y->right - x->right
+           : x->apart != y->apart ? (x->apart > y->apart) - (x->apart < y->apart)
+                                  : 0;
+}
+
+nsk_regain *nsk_regain_of(const nsk_network *network, const nsk_network *rounded,
+                          const nsk_images *images, nsk_progress progress, void *context,
+                          nsk_error *error) {
+    const nsk_graph *graph = rounded->graph;
+    nsk_regain *r = g_new0(nsk_regain, 1);
+    int count = (int)graph->nodes->len;
+    r->images = nsk_images_count(images);
+    r->layer = g_new0(nsk_regained, count);
+    float *said = g_new0(float, (gsize)r->images *(gsize)nsk_network_classes(network));
+    way exact = {network, NSK_NONE, said, &r->exact};
+    way w = {rounded, NSK_NONE, said, &r->rounded};
+    bool good = nsk_run_images(network, NULL, images, run_float, &exact, NULL, NULL, error) &&
+                nsk_run_images(rounded, NULL, images, run_rounded, &w, NULL, NULL, error);
+    for (int i = 0; i < count && good; i++) {
+        const nsk_node *node = nsk_graph_node(graph, i);
+        const nsk_node *other = node->dead ? NULL : node_named(network->graph, node->name);
+        if (other != NULL && nsk_graph_value(graph, node->output)->pinned) {
+            w.result = &r->layer[r->layers++];
+            w.result->name = g_strdup(node->name);
+            w.whole = node->output;
+            swap_constants(graph, node, network->graph, other);
+            good = nsk_run_images(rounded, NULL, images, run_rounded, &w, NULL, NULL, error);
+            swap_constants(graph, node, network->graph, other);
+        }
+        if (progress != NULL) {
+            progress(context, i + 1, count);
+        }
+    }
+    g_free(said);
+    if (!good) {
+        nsk_regain_free(r);
+        return NULL;
+    }
+    qsort(r->layer, (size_t)r->layers, sizeof *r->layer, by_gain);
+    return r;
+}
+
+nsk_regain *nsk_regain_measure(const nsk_network *network, const nsk_images *calibration,
+                               const nsk_recipe *recipe, const nsk_images *images,
+                               nsk_progress progress, void *context, nsk_error *error) {
+    nsk_network *evened =
+        recipe->equalise ? nsk_network_equalised(network, calibration, error) : NULL;
+    nsk_network *rounded = recipe->equalise && evened == NULL
+                               ? NULL
+                               : nsk_network_rounded(network, calibration, recipe, error);
+    nsk_regain *r = rounded != NULL ? nsk_regain_of(evened != NULL ? evened : network, rounded,
+                                                    images, progress, context, error)
+                                    : NULL;
+    nsk_network_free(evened);
+    nsk_network_free(rounded);
+    return r;
+}
+
+double nsk_regain_closer(const nsk_regain *r, const nsk_regained *layer) {
+    double all = fmax((double)r->rounded.apart, 1.0);
+    return 100.0 * ((double)r->rounded.apart - (double)layer->apart) / all;
+}
+
+void nsk_regain_free(nsk_regain *regain) {
+    if (regain != NULL) {
+        for (int i = 0; i < regain->layers; i++) {
+            g_free(regain->layer[i].name);
+        }
+        g_free(regain->layer);
+        g_free(regain);
+    }
+}

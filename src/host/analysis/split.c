@@ -1,0 +1,67 @@
+/* Where a loss comes from: what the device's preparation costs, then its weights, then the rest. */
+#include <math.h>
+#include <string.h>
+
+#include "lowered/integer.h"
+#include "modelfile/check.h"
+#include "netsuke/compare.h"
+#include "network/network.h"
+#include "pipeline/rounded.h"
+#include "run/runner.h"
+
+typedef struct splitter {
+    nsk_scale input; /* the device's */
+    int exact, prepared;
+} splitter;
+
+/* What the device makes of the input. */
+static void round_input(const splitter *s, const nsk_runner *r) {
+    float *x = nsk_pass_input(r->pass);
+    const nsk_value *value = nsk_graph_value(r->network->graph, r->network->graph->input);
+    nsk_round_to_levels(x, nsk_value_count(value), s->input);
+}
+
+static bool is_right(const nsk_runner *r, int image) {
+    nsk_pass_run(r->pass);
+    const float *scores = nsk_pass_value(r->pass, r->network->graph->output);
+    return nsk_best_share(scores, r->model->classes) == nsk_images_label(r->images, image);
+}
+
+static bool split_image(const nsk_runner *r, int image, void *context, nsk_error *error) {
+    splitter *s = context;
+    (void)error;
+    nsk_float_prepare(r->network->graph, nsk_images_input(r->images), r->frame,
+                      nsk_pass_input(r->pass));
+    bool exact = is_right(r, image);
+    round_input(s, r);
+    bool prepared = is_right(r, image);
+#pragma omp critical(nsk_split_count)
+    {
+        s->exact += exact;
+        s->prepared += prepared;
+    }
+    return true;
+}
+
+bool nsk_split_loss(const nsk_network *network, const nsk_images *calibration,
+                    const nsk_recipe *recipe, const nsk_model_file *file, const nsk_images *images,
+                    nsk_loss_split *split, nsk_progress progress, void *context, nsk_error *error) {
+    nsk_model model;
+    if (!nsk_model_open_for(network, file, images, &model, error)) {
+        return false;
+    }
+    nsk_tensor in = nsk_tensor_at(&model, model.input);
+    splitter own = {.input = {.zero = in.zero}};
+    memcpy(&own.input.scale, &in.scale_bits, sizeof own.input.scale);
+    splitter rounded = own;
+    nsk_network *other = nsk_network_rounded(network, calibration, recipe, error);
+    bool good =
+        other != NULL &&
+        nsk_run_images(network, &model, images, split_image, &own, progress, context, error) &&
+        nsk_run_images(other, &model, images, split_image, &rounded, progress, context, error);
+    split->exact = own.exact;
+    split->prepared = own.prepared;
+    split->weights = rounded.prepared;
+    nsk_network_free(other);
+    return good;
+}

@@ -1,0 +1,579 @@
+/* Is the float network fed as it was in training? Tries the usual ways, and renamings of labels. */
+#include <math.h>
+#include <string.h>
+
+#include "analysis/assignment.h"
+#include "float/forward.h"
+#include "graph/graph.h"
+#include "images/set.h"
+#include "modelfile/check.h"
+#include "netsuke/vet.h"
+#include "network/network.h"
+
+static const double LEAST_GAIN = 0.01;     /* of the images, by another preparation */
+static const double LEAST_CERTAINTY = 4.0; /* standard errors */
+static const double CHANCE = 2.0;          /* standard errors that two as good ones may differ by */
+static const double MOST_OF_GAIN = 0.75;   /* of the likeliest way's */
+static const double LEAST_RENAMED_GAIN = 0.03; /* of the images, by other labels */
+static const double LEAST_LOGARITHM = -10.0;
+
+/* ---- what to try ---- */
+
+/* How bytes become numbers. */
+typedef struct scaling {
+    nsk_colour order; /* of mean and deviation; NSK_GREY: whatever the input's is */
+    double top;
+    double mean[3], deviation[3];
+} scaling;
+
+/* Grey pictures have one mean and one deviation. */
+static void average_channels(scaling *s) {
+    double *const triples[] = {s->mean, s->deviation};
+    for (size_t i = 0; i < G_N_ELEMENTS(triples); i++) {
+        double *t = triples[i];
+        t[0] = t[1] = t[2] = (t[0] + t[1] + t[2]) / 3.0;
+    }
+    s->order = NSK_GREY;
+}
+
+/* The ways that training programs are known to use, and the brief's with parts left out. `measured`
+ * is the images' own mean and deviation. */
+static GArray *scalings_to_try(const nsk_input *brief, const scaling *measured) {
+    static const scaling usual[] = {
+        {NSK_GREY, 1.0, {0.0, 0.0, 0.0}, {1.0, 1.0, 1.0}},
+        {NSK_GREY, 255.0, {0.0, 0.0, 0.0}, {1.0, 1.0, 1.0}},
+        {NSK_GREY, 1.0, {0.5, 0.5, 0.5}, {0.5, 0.5, 0.5}},
+        {NSK_RGB, 1.0, {0.485, 0.456, 0.406}, {0.229, 0.224, 0.225}}, /* of photographs at large */
+        {NSK_RGB, 255.0, {123.675, 116.28, 103.53}, {1.0, 1.0, 1.0}}, /* the same, as bytes */
+    };
+    GArray *list = g_array_new(FALSE, FALSE, sizeof(scaling));
+    bool grey = brief->colour == NSK_GREY;
+    scaling own = {.order = NSK_GREY, .top = brief->top};
+    memcpy(own.mean, brief->mean, sizeof own.mean);
+    memcpy(own.deviation, brief->deviation, sizeof own.deviation);
+    scaling no_mean = own;
+    scaling no_deviation = own;
+    scaling other_deviation = own;
+    other_deviation.order = measured->order;
+    for (int c = 0; c < 3; c++) {
+        no_mean.mean[c] = 0.0;
+        no_deviation.deviation[c] = 1.0;
+        other_deviation.deviation[c] = measured->deviation[c] * own.top;
+    }
+    const scaling variants[] = {own, no_mean, no_deviation, other_deviation, *measured};
+    g_array_append_vals(list, variants, G_N_ELEMENTS(variants));
+    g_array_append_vals(list, usual, G_N_ELEMENTS(usual));
+    for (guint i = 0; i < list->len && grey; i++) {
+        average_channels(&g_array_index(list, scaling, i));
+    }
+    return list;
+}
+
+static bool same_triple(const double *a, const double *b) {
+    return fabs(a[0] - b[0]) + fabs(a[1] - b[1]) + fabs(a[2] - b[2]) < 1e-9;
+}
+
+static bool same_way(const nsk_alternative *a, const nsk_alternative *b) {
+    return a->mirrored == b->mirrored && a->input.colour == b->input.colour &&
+           a->input.fit == b->input.fit && fabs(a->input.top - b->input.top) < 1e-9 &&
+           same_triple(a->input.mean, b->input.mean) &&
+           same_triple(a->input.deviation, b->input.deviation);
+}
+
+static void append_triple(GString *to, const char *key, const double *numbers) {
+    bool same = same_triple(numbers, (const double[3]){numbers[0], numbers[0], numbers[0]});
+    g_string_append_printf(to, "; %s = %.3g", key, numbers[0]);
+    for (int c = 1; c < 3 && !same; c++) {
+        g_string_append_printf(to, ";%.3g", numbers[c]);
+    }
+}
+
+/* In the brief's own words, what differs. */
+static char *describe(const nsk_alternative *way, const nsk_input *brief) {
+    static const char *const colours[] = {"rgb", "bgr", "grey"};
+    static const char *const fits[] = {"stretch", "crop", "pad"};
+    const nsk_input *input = &way->input;
+    GString *text = g_string_new(NULL);
+    if (input->colour != brief->colour) {
+        g_string_append_printf(text, "; colour = %s", colours[input->colour]);
+    }
+    if (fabs(input->top - brief->top) > 1e-9) {
+        g_string_append(text, input->top > 1.5 ? "; range = 0..255" : "; range = 0..1");
+    }
+    if (!same_triple(input->mean, brief->mean)) {
+        append_triple(text, "mean", input->mean);
+    }
+    if (!same_triple(input->deviation, brief->deviation)) {
+        append_triple(text, "deviation", input->deviation);
+    }
+    if (input->fit != brief->fit) {
+        g_string_append_printf(text, "; fit = %s", fits[input->fit]);
+    }
+    if (way->mirrored) {
+        g_string_append(text, "; rows and columns exchanged");
+    }
+    g_string_erase(text, 0, MIN(2, (gssize)text->len));
+    return g_string_free(text, FALSE);
+}
+
+/* How many lines of the brief it changes. */
+static int keys_changed(const nsk_alternative *way, const nsk_input *brief) {
+    char *text = describe(way, brief);
+    int keys = text[0] != '\0';
+    for (const char *at = strstr(text, "; "); at != NULL; at = strstr(at + 2, "; ")) {
+        keys++;
+    }
+    g_free(text);
+    return keys;
+}
+
+static void add_way(GArray *ways, const nsk_alternative *way) {
+    for (guint i = 0; i < ways->len; i++) {
+        if (same_way(&g_array_index(ways, nsk_alternative, i), way)) {
+            return;
+        }
+    }
+    g_array_append_val(ways, *way);
+}
+
+static void add_scaled(GArray *ways, const nsk_alternative *from, const scaling *s,
+                       nsk_colour colour) {
+    nsk_alternative way = *from;
+    way.input.colour = colour;
+    way.input.top = s->top;
+    bool turned = s->order != NSK_GREY && s->order != colour;
+    for (int c = 0; c < 3; c++) {
+        way.input.mean[c] = s->mean[turned ? 2 - c : c];
+        way.input.deviation[c] = s->deviation[turned ? 2 - c : c];
+    }
+    add_way(ways, &way);
+}
+
+/* Each fit, and rows for columns, with everything else as it is in `from`. */
+static void add_placements(GArray *ways, const nsk_alternative *from) {
+    for (int fit = NSK_STRETCH; fit <= NSK_PAD; fit++) {
+        nsk_alternative way = *from;
+        way.input.fit = (nsk_fit)fit;
+        add_way(ways, &way);
+    }
+    if (from->input.width == from->input.height) {
+        nsk_alternative way = *from;
+        way.mirrored = !from->mirrored;
+        add_way(ways, &way);
+    }
+}
+
+/* The first is the brief's own. */
+static GArray *ways_to_try(const nsk_network *network, const nsk_input *brief,
+                           const scaling *measured) {
+    GArray *ways = g_array_new(FALSE, TRUE, sizeof(nsk_alternative));
+    const nsk_alternative own = {.input = *brief};
+    GArray *scalings = scalings_to_try(brief, measured);
+    guint count = network->graph->raw_input ? 1 : scalings->len;
+    for (guint i = 0; i < count; i++) {
+        const scaling *s = &g_array_index(scalings, scaling, i);
+        add_scaled(ways, &own, s, brief->colour);
+        if (brief->colour != NSK_GREY) {
+            add_scaled(ways, &own, s, brief->colour == NSK_RGB ? NSK_BGR : NSK_RGB);
+        }
+    }
+    add_placements(ways, &own);
+    g_array_free(scalings, TRUE);
+    return ways;
+}
+
+/* ---- running ---- */
+
+typedef struct trial {
+    const nsk_network *network;
+    const nsk_images *images;
+    int count; /* of images */
+    int classes;
+    GArray *ways;
+    int *output_of;    /* of a label: itself, or as renamed */
+    uint16_t *answers; /* [way][image] */
+    float *likely;     /* [way][image]: logarithm of the true label's probability */
+    nsk_progress progress;
+    void *context;
+    int done, total;
+} trial;
+
+typedef struct worker {
+    nsk_pass *pass;
+    uint8_t *frame;
+} worker;
+
+/* The probabilities of one picture in one way. */
+static const float *run_way(const trial *t, const worker *w, const nsk_picture *picture,
+                            const nsk_input *input) {
+    nsk_picture_to_frame(picture, input, w->frame);
+    nsk_float_prepare(t->network->graph, input, w->frame, nsk_pass_input(w->pass));
+    nsk_pass_run(w->pass);
+    return nsk_pass_value(w->pass, t->network->graph->output);
+}
+
+static int truth_of(const trial *t, int image) {
+    return t->output_of[nsk_images_label(t->images, image)];
+}
+
+static void keep_answer(const trial *t, guint way, int image, const float *scores) {
+    size_t at = (size_t)way * (size_t)t->count + (size_t)image;
+    int best = 0;
+    for (int c = 1; c < t->classes; c++) {
+        best = scores[c] > scores[best] ? c : best;
+    }
+    double true_score = (double)scores[truth_of(t, image)];
+    t->answers[at] = (uint16_t)best;
+    t->likely[at] = (float)fmax(log(fmax(true_score, 1e-30)), LEAST_LOGARITHM);
+}
+
+static bool try_image(const trial *t, const worker *w, int image, guint first, nsk_error *error) {
+    nsk_picture upright;
+    if (!nsk_images_picture(t->images, image, &upright, error)) {
+        return false;
+    }
+    nsk_picture mirrored = upright;
+    size_t bytes = (size_t)3 * (size_t)upright.width * (size_t)upright.height;
+    mirrored.rgb = g_memdup2(upright.rgb, bytes);
+    nsk_picture_turn(&mirrored, 5);
+    for (guint i = first; i < t->ways->len; i++) {
+        const nsk_alternative *way = &g_array_index(t->ways, nsk_alternative, i);
+        keep_answer(t, i, image, run_way(t, w, way->mirrored ? &mirrored : &upright, &way->input));
+    }
+    nsk_picture_clear(&upright);
+    nsk_picture_clear(&mirrored);
+    return true;
+}
+
+/* Runs the ways from `first` on. */
+static bool run_round(trial *t, guint first, nsk_error *error) {
+    bool good = true;
+    t->answers = g_renew(uint16_t, t->answers, (gsize)t->ways->len * (gsize)t->count);
+    t->likely = g_renew(float, t->likely, (gsize)t->ways->len *(gsize)t->count);
+    t->total += t->count;
+#pragma omp parallel
+    {
+        nsk_error trouble = {.text = ""};
+        worker w = {nsk_pass_new(t->network->graph, &trouble),
+                    g_malloc(nsk_images_frame_bytes(t->images))};
+        bool fine = w.pass != NULL;
+#pragma omp for schedule(dynamic, 4)
+        for (int i = 0; i < t->count; i++) {
+            fine = fine && try_image(t, &w, i, first, &trouble);
+#pragma omp critical(nsk_vet_progress)
+            {
+                t->done++;
+                if (t->progress != NULL) {
+                    t->progress(t->context, t->done, t->total + 1);
+                }
+            }
+        }
+        if (!fine) {
+#pragma omp critical(nsk_vet_failure)
+            {
+                good = false;
+                *error = trouble;
+            }
+        }
+        nsk_pass_free(w.pass);
+        g_free(w.frame);
+    }
+    return good;
+}
+
+/* ---- judging ---- */
+
+static void count_right(const trial *t, guint way) {
+    nsk_alternative *a = &g_array_index(t->ways, nsk_alternative, way);
+    const uint16_t *own = t->answers + (size_t)way * (size_t)t->count;
+    a->correct = a->lost = a->won = 0;
+    for (int i = 0; i < t->count; i++) {
+        bool right = own[i] == truth_of(t, i);
+        bool brief_right = t->answers[i] == truth_of(t, i);
+        a->correct += right;
+        a->lost += brief_right && !right;
+        a->won += right && !brief_right;
+    }
+}
+
+static void find_gain(const trial *t, guint way) {
+    nsk_alternative *a = &g_array_index(t->ways, nsk_alternative, way);
+    const float *own = t->likely + (size_t)way * (size_t)t->count;
+    double sum = 0.0;
+    double square = 0.0;
+    for (int i = 0; i < t->count; i++) {
+        double gain = (double)own[i] - (double)t->likely[i];
+        sum += gain;
+        square += gain * gain;
+    }
+    a->gain = sum / t->count;
+    double spread = sqrt(fmax(square / t->count - a->gain * a->gain, 0.0) / t->count);
+    a->certainty = spread > 0.0 ? a->gain / spread : 0.0;
+}
+
+static void judge(const trial *t) {
+    for (guint i = 0; i < t->ways->len; i++) {
+        count_right(t, i);
+        find_gain(t, i);
+    }
+}
+
+static bool is_clearly_better(const trial *t, const nsk_alternative *way) {
+    return way->won - way->lost >= LEAST_GAIN * t->count && way->certainty >= LEAST_CERTAINTY;
+}
+
+/* Is it as good as another within what chance does: right as often, and the labels nearly as
+ * likely?
+ */
+static bool is_as_good(const trial *t, guint way, guint other) {
+    const nsk_alternative *ways = (const nsk_alternative *)(void *)t->ways->data;
+    const uint16_t *own = t->answers + (size_t)way * (size_t)t->count;
+    const uint16_t *others = t->answers + (size_t)other * (size_t)t->count;
+    int worse = 0;
+    int differ = 0;
+    for (int i = 0; i < t->count; i++) {
+        int right = own[i] == truth_of(t, i);
+        int other_right = others[i] == truth_of(t, i);
+        worse += other_right - right;
+        differ += other_right != right;
+    }
+    return worse <= CHANCE * sqrt(differ) && ways[way].gain >= MOST_OF_GAIN * ways[other].gain;
+}
+
+/* The way that is clearly better than the brief's; 0, which is the brief's, else. Likelihood sees
+ * more than counts of right answers: it tells two colour orders apart on a network that hardly
+ * looks at colour. Of those that are as good as the likeliest, the one that changes fewest lines of
+ * the brief: a mean besides that flatters a little is not what was wrong. */
+static guint best_way(const trial *t) {
+    const nsk_alternative *ways = (const nsk_alternative *)(void *)t->ways->data;
+    const nsk_input *brief = &ways[0].input;
+    guint likeliest = 0;
+    for (guint i = 1; i < t->ways->len; i++) {
+        likeliest = ways[i].gain > ways[likeliest].gain ? i : likeliest;
+    }
+    if (!is_clearly_better(t, &ways[likeliest])) {
+        return 0;
+    }
+    guint best = likeliest;
+    for (guint i = 1; i < t->ways->len; i++) {
+        int fewer = keys_changed(&ways[best], brief) - keys_changed(&ways[i], brief);
+        bool simpler = fewer > 0 || (fewer == 0 && ways[i].gain > ways[best].gain);
+        if (simpler && is_clearly_better(t, &ways[i]) && is_as_good(t, i, likeliest)) {
+            best = i;
+        }
+    }
+    return best;
+}
+
+/* The renaming that explains a way's confusion best: order[output] is a label. */
+typedef struct renaming {
+    int *order;
+    int correct;
+    bool believable; /* and better by far */
+} renaming;
+
+static renaming find_renaming(const trial *t, guint way) {
+    int n = t->classes;
+    const uint16_t *answers = t->answers + (size_t)way * (size_t)t->count;
+    int *agree = g_new0(int, (gsize)n *(gsize)n); /* [answer][label] */
+    int *in_class = g_new0(int, n);
+    renaming r = {.order = g_new0(int, n), .believable = true};
+    int given = 0;
+    for (int i = 0; i < t->count; i++) {
+        int label = nsk_images_label(t->images, i);
+        agree[answers[i] * n + label]++;
+        in_class[label]++;
+        given += answers[i] == label;
+    }
+    nsk_assign(n, agree, r.order);
+    for (int k = 0; k < n; k++) {
+        int right = agree[k * n + r.order[k]];
+        r.correct += right;
+        r.believable = r.believable && (r.order[k] == k || 2 * right > in_class[r.order[k]]);
+    }
+    r.believable = r.believable && r.correct - given >= LEAST_RENAMED_GAIN * t->count;
+    g_free(agree);
+    g_free(in_class);
+    return r;
+}
+
+/* Takes the renaming under which some way is right most often, if it is believable. */
+static bool take_renaming(trial *t) {
+    renaming best = {0};
+    for (guint i = 0; i < t->ways->len; i++) {
+        renaming r = find_renaming(t, i);
+        if (r.correct > best.correct) {
+            g_free(best.order);
+            best = r;
+        } else {
+            g_free(r.order);
+        }
+    }
+    for (int k = 0; k < t->classes && best.believable; k++) {
+        t->output_of[best.order[k]] = k;
+    }
+    g_free(best.order);
+    return best.believable;
+}
+
+/* ---- the result ---- */
+
+static int by_gain(gconstpointer a, gconstpointer b) {
+    double left = ((const nsk_alternative *)a)->gain;
+    double right = ((const nsk_alternative *)b)->gain;
+    return (left < right) - (left > right);
+}
+
+/* Ways that do the same as one that changes less, or as an earlier one, are not worth telling. */
+static bool repeats_another(const trial *t, guint way) {
+    const nsk_alternative *ways = (const nsk_alternative *)(void *)t->ways->data;
+    const float *own = t->likely + (size_t)way * (size_t)t->count;
+    int keys = keys_changed(&ways[way], &ways[0].input);
+    bool same = false;
+    for (guint i = 0; i < t->ways->len && !same; i++) {
+        const float *other = t->likely + (size_t)i * (size_t)t->count;
+        int others = keys_changed(&ways[i], &ways[0].input);
+        same = i != way && (others < keys || (others == keys && i < way)) &&
+               memcmp(own, other, (size_t)t->count * sizeof *own) == 0;
+    }
+    return same;
+}
+
+/* The way that is best goes before all others. */
+static void put_first(GArray *told, const nsk_alternative *best) {
+    for (guint i = 1; i < told->len; i++) {
+        nsk_alternative a = g_array_index(told, nsk_alternative, i);
+        if (same_way(&a, best)) {
+            g_array_remove_index(told, i);
+            g_array_prepend_val(told, a);
+            return;
+        }
+    }
+}
+
+static nsk_vetting *conclude(trial *t, const nsk_input *brief) {
+    nsk_vetting *v = g_new0(nsk_vetting, 1);
+    guint best = best_way(t);
+    v->images = t->count;
+    v->classes = t->classes;
+    v->confusion = g_new0(int, (gsize)t->classes *(gsize)t->classes);
+    v->order = g_new0(int, t->classes);
+    for (int i = 0; i < t->count; i++) {
+        int label = nsk_images_label(t->images, i);
+        int answer = t->answers[(size_t)best * (size_t)t->count + (size_t)i];
+        v->confusion[label * t->classes + answer]++;
+        v->correct += t->answers[i] == label;
+        v->order_correct += t->answers[i] == t->output_of[label];
+    }
+    for (int label = 0; label < t->classes; label++) {
+        v->order[t->output_of[label]] = label;
+        v->renamed = v->renamed || t->output_of[label] != label;
+    }
+    GArray *told = g_array_new(FALSE, FALSE, sizeof(nsk_alternative));
+    for (guint i = 1; i < t->ways->len; i++) {
+        nsk_alternative a = g_array_index(t->ways, nsk_alternative, i);
+        if (!repeats_another(t, i)) {
+            a.change = describe(&a, brief);
+            g_array_append_val(told, a);
+        }
+    }
+    g_array_sort(told, by_gain);
+    if (best > 0) {
+        put_first(told, &g_array_index(t->ways, nsk_alternative, best));
+    }
+    v->better = best > 0 ? 0 : -1;
+    v->count = (int)told->len;
+    v->alternatives = (nsk_alternative *)(void *)g_array_free(told, FALSE);
+    return v;
+}
+
+/* The mean and deviation of the frames, on 0 to 1. */
+static bool measure(const nsk_images *images, scaling *measured, nsk_error *error) {
+    const nsk_input *input = nsk_images_input(images);
+    size_t bytes = nsk_images_frame_bytes(images);
+    size_t channels = input->colour == NSK_GREY ? 1 : 3;
+    double sum[3] = {0.0};
+    double square[3] = {0.0};
+    uint8_t *frame = g_malloc(bytes);
+    bool good = true;
+    for (int i = 0; i < nsk_images_count(images) && good; i++) {
+        good = nsk_images_frame(images, i, frame, error);
+        for (size_t k = 0; k < bytes && good; k++) {
+            sum[k % channels] += frame[k] / 255.0;
+            square[k % channels] += frame[k] / 255.0 * (frame[k] / 255.0);
+        }
+    }
+    double pixels = (double)(bytes / channels) * nsk_images_count(images);
+    measured->order = input->colour;
+    measured->top = 1.0;
+    for (size_t c = 0; c < 3; c++) { /* grey's one serves for all */
+        size_t from = c < channels ? c : 0;
+        measured->mean[c] = sum[from] / pixels;
+        measured->deviation[c] = fmax(
+            sqrt(fmax(square[from] / pixels - measured->mean[c] * measured->mean[c], 0.0)), 1e-3);
+    }
+    g_free(frame);
+    return good;
+}
+
+static bool run_all(trial *t, const nsk_input *brief, const scaling *measured, nsk_error *error) {
+    t->ways = ways_to_try(t->network, brief, measured);
+    if (!run_round(t, 0, error)) {
+        return false;
+    }
+    if (take_renaming(t) && !run_round(t, 0, error)) {
+        return false;
+    }
+    judge(t);
+    guint best = best_way(t);
+    guint before = t->ways->len;
+    if (best > 0) { /* what is wrong besides? */
+        const nsk_alternative from = g_array_index(t->ways, nsk_alternative, best);
+        add_placements(t->ways, &from);
+        if (!run_round(t, before, error)) {
+            return false;
+        }
+        judge(t);
+    }
+    return true;
+}
+
+nsk_vetting *nsk_vet(const nsk_network *network, const nsk_images *images, nsk_progress progress,
+                     void *context, nsk_error *error) {
+    const nsk_input *brief = nsk_images_input(images);
+    scaling measured;
+    if (!nsk_network_takes(network, images, error) || !measure(images, &measured, error)) {
+        return NULL;
+    }
+    trial t = {.network = network,
+               .images = images,
+               .count = nsk_images_count(images),
+               .classes = nsk_network_classes(network),
+               .progress = progress,
+               .context = context};
+    t.output_of = g_new(int, t.classes);
+    for (int label = 0; label < t.classes; label++) {
+        t.output_of[label] = label;
+    }
+    nsk_vetting *v = run_all(&t, brief, &measured, error) ? conclude(&t, brief) : NULL;
+    if (progress != NULL) {
+        progress(context, t.total, t.total);
+    }
+    g_array_free(t.ways, TRUE);
+    g_free(t.output_of);
+    g_free(t.answers);
+    g_free(t.likely);
+    return v;
+}
+
+void nsk_vetting_free(nsk_vetting *v) {
+    if (v != NULL) {
+        for (int i = 0; i < v->count; i++) {
+            g_free(v->alternatives[i].change);
+        }
+        g_free(v->alternatives);
+        g_free(v->confusion);
+        g_free(v->order);
+        g_free(v);
+    }
+}

@@ -1,0 +1,176 @@
+/* The table of operators, and what a network needs around them. */
+#include "lower/lower.h"
+
+#include "device/layer.h"
+#include "float/kernel.h"
+#include "lower/lowering.h"
+
+static bool lower_norm(nsk_lowering *l, const nsk_node *node) {
+    return nsk_no_integer_form(l, node,
+                               "its statistics are computed; export the network for "
+                               "inference");
+}
+
+static bool lower_log_softmax(nsk_lowering *l, const nsk_node *node) {
+    return nsk_no_integer_form(l, node,
+                               "only the network's last layer may be one; end in it, or "
+                               "use Softmax");
+}
+
+static bool lower_pow(nsk_lowering *l, const nsk_node *node) {
+    return nsk_no_integer_form(l, node,
+                               "its exponent is not one constant number; multiply "
+                               "instead, or use one exponent");
+}
+
+static bool lower_prelu(nsk_lowering *l, const nsk_node *node) {
+    return nsk_no_integer_form(l, node, "its slopes are computed; export them as constants");
+}
+
+static bool lower_lrn(nsk_lowering *l, const nsk_node *node) {
+    return nsk_no_integer_form(l, node, "more than 1024 channels; use batch normalisation instead");
+}
+
+static bool lower_node(nsk_lowering *l, const nsk_node *node) {
+    static nsk_lower_operator *const lowers[NSK_OPS] = {
+        [NSK_OP_ADD] = nsk_lower_pair,
+        [NSK_OP_AVERAGE_POOL] = nsk_lower_average_pool,
+        [NSK_OP_BATCH_NORM] = lower_norm,
+        [NSK_OP_CLIP] = nsk_lower_table,
+        [NSK_OP_CONCAT] = nsk_lower_concat,
+        [NSK_OP_CONV] = nsk_lower_conv,
+        [NSK_OP_CONV_TRANSPOSE] = nsk_lower_conv_transpose,
+        [NSK_OP_FLATTEN] = nsk_lower_reshape,
+        [NSK_OP_FUNCTION] = nsk_lower_table,
+        [NSK_OP_GEMM] = nsk_lower_product,
+        [NSK_OP_GLOBAL_AVERAGE_POOL] = nsk_lower_average_pool,
+        [NSK_OP_GLOBAL_MAX_POOL] = nsk_lower_max_pool,
+        [NSK_OP_LOG_SOFTMAX] = lower_log_softmax,
+        [NSK_OP_LRN] = lower_lrn,
+        [NSK_OP_MATMUL] = nsk_lower_product,
+        [NSK_OP_MAX] = nsk_lower_pair,
+        [NSK_OP_MAX_POOL] = nsk_lower_max_pool,
+        [NSK_OP_MIN] = nsk_lower_pair,
+        [NSK_OP_MUL] = nsk_lower_pair,
+        [NSK_OP_PAD] = nsk_lower_pad,
+        [NSK_OP_POW] = lower_pow,
+        [NSK_OP_PRELU] = lower_prelu,
+        [NSK_OP_REDUCE_MAX] = nsk_lower_reduce,
+        [NSK_OP_REDUCE_MEAN] = nsk_lower_reduce,
+        [NSK_OP_REDUCE_MIN] = nsk_lower_reduce,
+        [NSK_OP_REDUCE_SUM] = nsk_lower_reduce,
+        [NSK_OP_RELU] = nsk_lower_table,
+        [NSK_OP_RESHAPE] = nsk_lower_reshape,
+        [NSK_OP_RESIZE] = nsk_lower_resize,
+        [NSK_OP_SOFTMAX] = nsk_lower_softmax,
+        [NSK_OP_SQUEEZE] = nsk_lower_reshape,
+        [NSK_OP_SUB] = nsk_lower_pair,
+        [NSK_OP_UNSQUEEZE] = nsk_lower_reshape,
+    };
+    if (lowers[node->op] != NULL) {
+        return lowers[node->op](l, node);
+    }
+    return nsk_only_moves(node->op) ? nsk_lower_movement(l, node)
+                                    : nsk_no_integer_form(l, node, "the device has no such layer");
+}
+
+/* The output's tensor. A network that only looks at its input in another way gets a layer all the
+ * same: one that copies it. */
+static int output_tensor(nsk_lowering *l, const nsk_node *last) {
+    int tensor = nsk_view_plain(l, last, l->graph->output);
+    if (tensor == NSK_NONE || l->result->layers->len > 0) {
+        return tensor;
+    }
+    const nsk_low_tensor t = *nsk_low_tensor_at(l->result, tensor);
+    int32_t count = t.height * t.width * t.channels;
+    int32_t *order = nsk_own_order((size_t)count);
+    int copy = nsk_low_tensor_add(l, last, t.value, t.height, t.width, t.channels);
+    nsk_low_tensor_at(l->result, copy)->shares = tensor;
+    nsk_view_copy(l, last, tensor, copy, (size_t)count, order, order);
+    g_free(order);
+    return copy;
+}
+
+/* Larger ones would not open on the device, and take long to look at. */
+static bool fits_device(const nsk_lowering *l, const nsk_node *node) {
+    const size_t MOST_ELEMENTS = (size_t)1 << 24;
+    return nsk_value_count(nsk_graph_value(l->graph, node->output)) <= MOST_ELEMENTS ||
+           nsk_no_integer_form(l, node,
+                               "its output has more than 2^24 elements; use smaller "
+                               "pictures or fewer channels");
+}
+
+/* What the device will ask of the layer. */
+static int64_t scratch_bytes(const nsk_lowered *lowered, const nsk_low_layer *l) {
+    const nsk_low_tensor *in = nsk_low_tensor_at(lowered, l->in);
+    const nsk_low_tensor *out = nsk_low_tensor_at(lowered, l->out);
+    const nsk_layer layer = {
+        .kind = l->kind,
+        .count = (uint32_t)l->window.groups,
+        .in = {.height = (uint16_t)in->height,
+               .width = (uint16_t)in->width,
+               .channels = (uint16_t)in->channels},
+        .out = {.height = (uint16_t)out->height, .width = (uint16_t)out->width},
+        .kernel_height = (int32_t)l->window.kernel[0],
+        .kernel_width = (int32_t)l->window.kernel[1],
+        .stride_down = (int32_t)l->window.stride[0],
+        .stride_across = (int32_t)l->window.stride[1],
+        .dilate_down = (int32_t)l->window.dilation[0],
+        .dilate_across = (int32_t)l->window.dilation[1],
+    };
+    return (int64_t)nsk_layer_scratch(&layer);
+}
+
+bool nsk_low_add_scratch(nsk_lowered *lowered, nsk_error *error) {
+    for (int i = 0; i < (int)lowered->layers->len; i++) {
+        nsk_low_layer *l = nsk_low_layer_at(lowered, i);
+        int64_t words = scratch_bytes(lowered, l) / 4;
+        if (words == 0) {
+            continue;
+        }
+        if (words > UINT16_MAX) {
+            return nsk_fail(error,
+                            "layer '%s' has no integer form: it would need more than 256 KiB of "
+                            "scratch; give it a smaller kernel or fewer channels",
+                            l->name);
+        }
+        const nsk_low_tensor scratch = {.value = nsk_low_tensor_at(lowered, l->in)->value,
+                                        .height = 1,
+                                        .width = (int)words,
+                                        .channels = 4,
+                                        .shares = l->in,
+                                        .stands_in = NSK_NONE};
+        l->second = (int)lowered->tensors->len;
+        g_array_append_val(lowered->tensors, scratch);
+    }
+    return true;
+}
+
+nsk_lowered *nsk_lower(const nsk_graph *graph, nsk_error *error) {
+    nsk_lowered *lowered = g_new0(nsk_lowered, 1);
+    lowered->tensors = g_array_new(FALSE, TRUE, sizeof(nsk_low_tensor));
+    lowered->layers = g_array_new(FALSE, TRUE, sizeof(nsk_low_layer));
+    nsk_lowering l = {graph, lowered, g_new0(nsk_view, graph->values->len), error};
+    for (guint i = 0; i < graph->values->len; i++) {
+        l.views[i].tensor = NSK_NONE;
+    }
+    const nsk_node *last = nsk_graph_producer(graph, graph->output);
+    bool good = (last != NULL && !nsk_graph_is_constant(graph, graph->output)) ||
+                nsk_fail(error, "the graph does nothing with its input");
+    good = good && nsk_view_new(&l, last, graph->input) != NSK_NONE;
+    for (int i = 0; i < (int)graph->nodes->len && good; i++) {
+        const nsk_node *node = nsk_graph_node(graph, i);
+        good = node->dead || (fits_device(&l, node) && lower_node(&l, node));
+    }
+    lowered->output = good ? output_tensor(&l, last) : NSK_NONE;
+    good = lowered->output != NSK_NONE && nsk_low_add_scratch(lowered, error);
+    for (guint i = 0; i < graph->values->len; i++) {
+        g_free(l.views[i].source);
+    }
+    g_free(l.views);
+    if (!good) {
+        nsk_lowered_free(lowered);
+        return NULL;
+    }
+    return lowered;
+}

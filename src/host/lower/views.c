@@ -1,0 +1,246 @@
+#include "lower/views.h"
+
+#include <math.h>
+#include <string.h>
+
+#include "device/format.h"
+
+enum { MOST_AXIS = 65535 };
+
+bool nsk_no_integer_form(const nsk_lowering *l, const nsk_node *node, const char *text) {
+    return nsk_unsupported(l->error, "layer '%s' (%s) has no integer form: %s", node->name,
+                           nsk_node_kind(node), text);
+}
+
+/* ---- layouts ---- */
+
+static bool is_picture(const nsk_value *v) {
+    return v->rank == 4 && v->dims[0] == 1;
+}
+
+bool nsk_plain_layout(const nsk_value *v, nsk_low_tensor *layout) {
+    int64_t axis[3] = {1, 1, 1}; /* height, width, channels */
+    if (is_picture(v)) {
+        axis[0] = v->dims[2];
+        axis[1] = v->dims[3];
+        axis[2] = v->dims[1];
+    } else {
+        for (int i = v->rank - 1, k = 2; i >= 0; i--, k -= k > 0) {
+            axis[k] *= v->dims[i];
+        }
+    }
+    layout->height = (int)axis[0];
+    layout->width = (int)axis[1];
+    layout->channels = (int)axis[2];
+    return axis[0] <= MOST_AXIS && axis[1] <= MOST_AXIS && axis[2] <= MOST_AXIS;
+}
+
+int32_t nsk_plain_place(const nsk_value *v, size_t element) {
+    if (!is_picture(v)) {
+        return (int32_t)element;
+    }
+    size_t plane = (size_t)(v->dims[2] * v->dims[3]);
+    return (int32_t)(element % plane * (size_t)v->dims[1] + element / plane);
+}
+
+nsk_planes nsk_plain_planes(const nsk_value *v) {
+    bool picture = is_picture(v);
+    nsk_planes p = {picture ? (size_t)v->dims[1] : 1,
+                    picture ? (size_t)(v->dims[2] * v->dims[3]) : nsk_value_count(v)};
+    return p;
+}
+
+/* ---- tensors and layers ---- */
+
+int nsk_low_tensor_add(nsk_lowering *l, const nsk_node *node, int value, int64_t height,
+                       int64_t width, int64_t channels) {
+    if (height > MOST_AXIS || width > MOST_AXIS || channels > MOST_AXIS) {
+        nsk_no_integer_form(l, node, "an axis is longer than 65535");
+        return NSK_NONE;
+    }
+    const nsk_low_tensor t = {.value = value,
+                              .height = (int)height,
+                              .width = (int)width,
+                              .channels = (int)channels,
+                              .shares = NSK_NONE,
+                              .stands_in = NSK_NONE};
+    g_array_append_val(l->result->tensors, t);
+    return (int)l->result->tensors->len - 1;
+}
+
+int nsk_view_new(nsk_lowering *l, const nsk_node *node, int value) {
+    nsk_low_tensor t;
+    const nsk_value *v = nsk_graph_value(l->graph, value);
+    if (!nsk_plain_layout(v, &t)) {
+        nsk_no_integer_form(l, node, "an axis is longer than 65535");
+        return NSK_NONE;
+    }
+    return l->views[value].tensor =
+               nsk_low_tensor_add(l, node, value, t.height, t.width, t.channels);
+}
+
+nsk_low_layer *nsk_low_layer_add(nsk_lowering *l, const nsk_node *node, nsk_kind kind, int in,
+                                 int out) {
+    nsk_low_layer layer = {.kind = kind,
+                           .name = node->name,
+                           .in = in,
+                           .second = NSK_NONE,
+                           .out = out,
+                           .sign = {1, 1},
+                           .joins_at = NSK_NONE,
+                           .low = -INFINITY,
+                           .high = INFINITY};
+    g_array_append_val(l->result->layers, layer);
+    return nsk_low_layer_at(l->result, (int)l->result->layers->len - 1);
+}
+
+/* ---- copies ---- */
+
+/* How many of the first numbers are equally far apart in both lists, `apart` being how far. */
+static size_t run_length(size_t count, const int32_t *in, const int32_t *out, size_t every,
+                         int32_t *apart) {
+    size_t length = 1;
+    apart[0] = count > 1 ? in[every] - in[0] : 0;
+    apart[1] = count > 1 ? out[every] - out[0] : 0;
+    while (length < count && in[length * every] - in[(length - 1) * every] == apart[0] &&
+           out[length * every] - out[(length - 1) * every] == apart[1]) {
+        length++;
+    }
+    return length;
+}
+
+/* Whether all runs of that length are like the first. */
+static bool runs_alike(size_t count, const int32_t *numbers, size_t every, size_t length,
+                       int32_t apart) {
+    for (size_t i = 0; i < count; i++) {
+        if (i % length != 0 && numbers[i * every] - numbers[(i - 1) * every] != apart) {
+            return false;
+        }
+    }
+    return true;
+}
+
+/* Finds the nested loops that walk both lists; 0 where there are none. A run of the innermost loop
+ * goes on as far as it can: where it runs into the next, the two are one loop everywhere. */
+static int find_loops(size_t count, const int32_t *in, const int32_t *out, int32_t *loops) {
+    size_t every = 1;
+    int found = 0;
+    do {
+        int32_t apart[2];
+        size_t length = run_length(count, in, out, every, apart);
+        if (found == NSK_MOST_LOOPS || count % length != 0 ||
+            !runs_alike(count, in, every, length, apart[0]) ||
+            !runs_alike(count, out, every, length, apart[1]) || (length == 1 && count > 1)) {
+            return 0;
+        }
+        loops[3 * found] = (int32_t)length;
+        loops[3 * found + 1] = apart[0];
+        loops[3 * found + 2] = apart[1];
+        found++;
+        count /= length;
+        every *= length;
+    } while (count > 1);
+    return found;
+}
+
+nsk_low_layer *nsk_view_copy(nsk_lowering *l, const nsk_node *node, int from, int to, size_t count,
+                             const int32_t *in, const int32_t *out) {
+    int32_t loops[3 * NSK_MOST_LOOPS] = {0};
+    int found = find_loops(count, in, out, loops);
+    if (found == 0) {
+        nsk_no_integer_form(l, node,
+                            "its elements move in no regular pattern; simplify it when "
+                            "exporting");
+        return NULL;
+    }
+    nsk_low_layer *layer = nsk_low_layer_add(l, node, NSK_MOVE, from, to);
+    layer->loops = found;
+    layer->moves = g_new0(int32_t, NSK_M_LOOPS + 3 * (gsize)found);
+    layer->moves[NSK_M_IN_ORIGIN] = in[0];
+    layer->moves[NSK_M_OUT_ORIGIN] = out[0];
+    memcpy(layer->moves + NSK_M_LOOPS, loops, 3 * (size_t)found * sizeof *loops);
+    return layer;
+}
+
+int nsk_view_gather(nsk_lowering *l, const nsk_node *node, int value, int tensor,
+                    const int32_t *places, const nsk_low_tensor *layout) {
+    size_t count = (size_t)layout->height * (size_t)layout->width * (size_t)layout->channels;
+    const nsk_low_tensor *old = nsk_low_tensor_at(l->result, tensor);
+    bool still = count == (size_t)old->height * (size_t)old->width * (size_t)old->channels;
+    int32_t *order = g_new0(int32_t, count);
+    for (size_t i = 0; i < count; i++) {
+        order[i] = (int32_t)i;
+        still = still && places[i] == order[i];
+    }
+    bool same = still && old->height == layout->height && old->width == layout->width;
+    int made =
+        same ? tensor
+             : nsk_low_tensor_add(l, node, value, layout->height, layout->width, layout->channels);
+    if (!same && made != NSK_NONE) {
+        nsk_low_tensor_at(l->result, made)->shares = tensor;
+        if (still) {
+            nsk_low_tensor_at(l->result, made)->stands_in = tensor;
+        } else if (nsk_view_copy(l, node, tensor, made, count, places, order) == NULL) {
+            made = NSK_NONE;
+        }
+    }
+    g_free(order);
+    return made;
+}
+
+/* ---- views ---- */
+
+int32_t *nsk_view_places(const nsk_lowering *l, int value) {
+    const nsk_value *v = nsk_graph_value(l->graph, value);
+    const int32_t *source = l->views[value].source;
+    size_t count = nsk_value_count(v);
+    int32_t *places = g_new0(int32_t, count + 1);
+    for (size_t i = 0; i < count; i++) {
+        places[i] = source != NULL ? source[i] : nsk_plain_place(v, i);
+    }
+    return places;
+}
+
+static int constant_tensor(nsk_lowering *l, const nsk_node *node, int value) {
+    const nsk_value *v = nsk_graph_value(l->graph, value);
+    int tensor = nsk_view_new(l, node, value);
+    if (tensor == NSK_NONE) {
+        return NSK_NONE;
+    }
+    size_t count = nsk_value_count(v);
+    nsk_low_layer *layer = nsk_low_layer_add(l, node, NSK_CONSTANT, tensor, tensor);
+    layer->weights = g_new(float, count);
+    layer->taps = (int)count;
+    for (size_t i = 0; i < count; i++) {
+        layer->weights[nsk_plain_place(v, i)] = v->data[i];
+    }
+    return tensor;
+}
+
+int nsk_view_plain(nsk_lowering *l, const nsk_node *node, int value) {
+    nsk_view *view = &l->views[value];
+    const nsk_value *v = nsk_graph_value(l->graph, value);
+    if (view->tensor == NSK_NONE && v->data != NULL) {
+        return constant_tensor(l, node, value);
+    }
+    if (view->tensor == NSK_NONE || view->source == NULL) {
+        return view->tensor;
+    }
+    nsk_low_tensor layout;
+    if (!nsk_plain_layout(v, &layout)) {
+        nsk_no_integer_form(l, node, "an axis is longer than 65535");
+        return NSK_NONE;
+    }
+    size_t count = nsk_value_count(v);
+    int32_t *places = g_new0(int32_t, count + 1);
+    for (size_t i = 0; i < count; i++) {
+        places[nsk_plain_place(v, i)] = view->source[i];
+    }
+    int tensor = nsk_view_gather(l, node, value, view->tensor, places, &layout);
+    g_free(places);
+    if (tensor != NSK_NONE) {
+        g_free(view->source);
+        *view = (nsk_view){tensor, NULL};
+    }
+    return tensor;
+}

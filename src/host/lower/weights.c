@@ -1,0 +1,214 @@
+/* Lowering layers with weights: convolutions and products of matrices. */
+#include "lower/lowering.h"
+
+#include <string.h>
+
+static float *bias_of(const nsk_lowering *l, const nsk_node *node, int channels) {
+    const nsk_value *bias = nsk_low_input(l, node, 2);
+    float *copy = g_new0(float, channels);
+    for (int c = 0; bias != NULL && c < channels; c++) {
+        copy[c] = bias->data[nsk_value_count(bias) == 1 ? 0 : c];
+    }
+    return copy;
+}
+
+/* The scales of weights that came out of int8, one an output channel; NULL where there are none. */
+static float *steps_of(const nsk_lowering *l, const nsk_node *node, int axis, size_t channels) {
+    const nsk_value *weight = nsk_low_input(l, node, 1);
+    bool one = weight->step_count == 1;
+    if (weight->steps == NULL ||
+        (!one && (weight->step_axis != axis || (size_t)weight->step_count != channels))) {
+        return NULL;
+    }
+    float *steps = g_new(float, channels);
+    for (size_t c = 0; c < channels; c++) {
+        steps[c] = weight->steps[one ? 0 : c];
+        if (!(steps[c] > 0.0F)) {
+            g_free(steps);
+            return NULL;
+        }
+    }
+    return steps;
+}
+
+static int product_axis(const nsk_node *node) {
+    return node->op == NSK_OP_GEMM && node->attributes.transpose_b ? 0 : 1;
+}
+
+static bool weights_are_constant(const nsk_lowering *l, const nsk_node *node) {
+    const nsk_value *bias = nsk_low_input(l, node, 2);
+    return (nsk_low_input(l, node, 1)->data != NULL && (bias == NULL || bias->data != NULL)) ||
+           nsk_no_integer_form(l, node, "its weights are computed; export them as constants");
+}
+
+/* From ONNX's [out][in][row][column] to the device's [out][row][column][in], or to
+ * [row][column][out] for a depthwise convolution. */
+static void turn_weights(nsk_low_layer *layer, const float *from, size_t outputs, size_t inputs,
+                         size_t area) {
+    bool depthwise = layer->kind == NSK_DEPTHWISE;
+    layer->taps = (int)(inputs * area);
+    layer->weights = g_new(float, outputs *inputs *area);
+    for (size_t o = 0; o < outputs; o++) {
+        for (size_t i = 0; i < inputs; i++) {
+            for (size_t k = 0; k < area; k++) {
+                size_t to = depthwise ? k * outputs + o : (o * area + k) * inputs + i;
+                layer->weights[to] = from[(o * inputs + i) * area + k];
+            }
+        }
+    }
+}
+
+bool nsk_lower_conv(nsk_lowering *l, const nsk_node *node) {
+    if (nsk_low_is_batch(l, node) || !weights_are_constant(l, node) ||
+        !nsk_low_window_fits(l, node)) {
+        return false;
+    }
+    const nsk_value *weight = nsk_low_input(l, node, 1);
+    bool depthwise = node->attributes.window.groups > 1 && weight->dims[1] == 1;
+    nsk_low_layer *layer = nsk_low_add(l, node, depthwise ? NSK_DEPTHWISE : NSK_CONV,
+                                       nsk_view_plain(l, node, node->input[0]));
+    if (layer != NULL) {
+        layer->bias = bias_of(l, node, (int)weight->dims[0]);
+        layer->steps = steps_of(l, node, 0, (size_t)weight->dims[0]);
+        turn_weights(layer, weight->data, (size_t)weight->dims[0], (size_t)weight->dims[1],
+                     (size_t)(weight->dims[2] * weight->dims[3]));
+    }
+    return layer != NULL;
+}
+
+/* ONNX keeps these weights as [in][out of the group][row][column]. */
+bool nsk_lower_conv_transpose(nsk_lowering *l, const nsk_node *node) {
+    if (nsk_low_is_batch(l, node) || !weights_are_constant(l, node) ||
+        !nsk_low_window_fits(l, node)) {
+        return false;
+    }
+    const nsk_value *weight = nsk_low_input(l, node, 1);
+    nsk_low_layer *layer =
+        nsk_low_add(l, node, NSK_TRANSPOSED, nsk_view_plain(l, node, node->input[0]));
+    if (layer == NULL) {
+        return false;
+    }
+    size_t groups = (size_t)node->attributes.window.groups;
+    size_t inputs = (size_t)weight->dims[0] / groups;
+    size_t outputs = (size_t)weight->dims[1];
+    size_t area = (size_t)(weight->dims[2] * weight->dims[3]);
+    float *turned = g_new0(float, groups *outputs *inputs *area);
+    for (size_t i = 0; i < groups * inputs; i++) {
+        for (size_t o = 0; o < outputs; o++) {
+            size_t to = ((i / inputs * outputs + o) * inputs + i % inputs) * area;
+            memcpy(turned + to, weight->data + (i * outputs + o) * area, area * sizeof *turned);
+        }
+    }
+    layer->bias = bias_of(l, node, (int)(groups * outputs));
+    layer->steps = groups == 1 ? steps_of(l, node, 1, outputs) : NULL;
+    turn_weights(layer, turned, groups * outputs, inputs, area);
+    g_free(turned);
+    return true;
+}
+
+/* A tensor that holds the value's elements in whatever order, and where each stands in it: a dense
+ * layer's weights can follow any order. */
+static int any_order(nsk_lowering *l, const nsk_node *node, int value, int32_t **places) {
+    const nsk_view *view = &l->views[value];
+    size_t count = nsk_value_count(nsk_graph_value(l->graph, value));
+    if (view->source != NULL) {
+        const nsk_low_tensor *t = nsk_low_tensor_at(l->result, view->tensor);
+        bool all = count == (size_t)t->height * (size_t)t->width * (size_t)t->channels;
+        bool *seen = g_new0(bool, count);
+        for (size_t i = 0; i < count && all; i++) {
+            all = !seen[view->source[i]];
+            seen[view->source[i]] = true;
+        }
+        g_free(seen);
+        if (!all) {
+            nsk_view_plain(l, node, value);
+        }
+    }
+    int tensor = view->tensor != NSK_NONE ? view->tensor : nsk_view_plain(l, node, value);
+    *places = tensor != NSK_NONE ? nsk_view_places(l, value) : NULL;
+    return tensor;
+}
+
+/* The weight of output `o` for input `i` of a product of matrices. */
+static float product_weight(const nsk_node *node, const nsk_value *weight, size_t o, size_t i,
+                            size_t outputs, size_t inputs) {
+    bool turned = node->op == NSK_OP_GEMM && node->attributes.transpose_b;
+    return weight->data[turned ? o * inputs + i : i * outputs + o];
+}
+
+/* One line of inputs. */
+static bool lower_dense(nsk_lowering *l, const nsk_node *node, size_t outputs, size_t inputs) {
+    int32_t *places;
+    int in = any_order(l, node, node->input[0], &places);
+    nsk_low_layer *layer = nsk_low_add_pixel(l, node, NSK_DENSE, in);
+    if (layer != NULL && places != NULL) {
+        layer->taps = (int)inputs;
+        layer->bias = bias_of(l, node, (int)outputs);
+        layer->steps = steps_of(l, node, product_axis(node), outputs);
+        layer->weights = g_new(float, outputs *inputs);
+        for (size_t k = 0; k < outputs * inputs; k++) {
+            size_t i = k % inputs;
+            layer->weights[k / inputs * inputs + (size_t)places[i]] =
+                product_weight(node, nsk_low_input(l, node, 1), k / inputs, i, outputs, inputs);
+        }
+    }
+    g_free(places);
+    return layer != NULL;
+}
+
+/* Many lines: a convolution of one pixel, the lines being its pixels, in ONNX's order whatever the
+ * plain layout is. */
+static bool lower_lines(nsk_lowering *l, const nsk_node *node, size_t outputs, size_t inputs) {
+    const nsk_value *in = nsk_low_input(l, node, 0);
+    size_t lines = nsk_value_count(in) / inputs;
+    size_t width = (size_t)in->dims[in->rank - 2];
+    nsk_low_tensor layout = {
+        .height = (int)(lines / width), .width = (int)width, .channels = (int)inputs};
+    if (nsk_view_plain(l, node, node->input[0]) == NSK_NONE) {
+        return false;
+    }
+    int32_t *places = nsk_view_places(l, node->input[0]);
+    int from =
+        nsk_view_gather(l, node, node->input[0], l->views[node->input[0]].tensor, places, &layout);
+    g_free(places);
+    int to = from != NSK_NONE ? nsk_low_tensor_add(l, node, node->output, layout.height,
+                                                   layout.width, (int64_t)outputs)
+                              : NSK_NONE;
+    if (to == NSK_NONE) {
+        return false;
+    }
+    l->views[node->output] = (nsk_view){to, nsk_own_order(lines * outputs)};
+    nsk_low_layer *layer = nsk_low_layer_add(l, node, NSK_CONV, from, to);
+    layer->low = node->low;
+    layer->high = node->high;
+    layer->window = (nsk_window_attributes){
+        .kernel = {1, 1}, .stride = {1, 1}, .dilation = {1, 1}, .groups = 1};
+    layer->taps = (int)inputs;
+    layer->bias = bias_of(l, node, (int)outputs);
+    layer->steps = steps_of(l, node, product_axis(node), outputs);
+    layer->weights = g_new(float, outputs *inputs);
+    for (size_t k = 0; k < outputs * inputs; k++) {
+        layer->weights[k] = product_weight(node, nsk_low_input(l, node, 1), k / inputs, k % inputs,
+                                           outputs, inputs);
+    }
+    return true;
+}
+
+bool nsk_lower_product(nsk_lowering *l, const nsk_node *node) {
+    const nsk_value *in = nsk_low_input(l, node, 0);
+    const nsk_value *weight = nsk_low_input(l, node, 1);
+    if (in->data != NULL || weight->data == NULL || weight->rank != 2) {
+        return nsk_no_integer_form(l, node,
+                                   "the right side must be a constant matrix; both of its "
+                                   "inputs are computed, or the left is constant");
+    }
+    if (node->op == NSK_OP_GEMM && !weights_are_constant(l, node)) {
+        return false;
+    }
+    size_t outputs = nsk_value_count(nsk_graph_value(l->graph, node->output));
+    size_t inputs = (size_t)in->dims[in->rank - 1];
+    size_t lines = nsk_value_count(in) / inputs;
+    outputs /= lines;
+    return lines == 1 ? lower_dense(l, node, outputs, inputs)
+                      : lower_lines(l, node, outputs, inputs);
+}

@@ -1,0 +1,33 @@
+#include "lowered/lowered.h"
+
+nsk_low_tensor *nsk_low_tensor_at(const nsk_lowered *lowered, int tensor) {
+    return &g_array_index(lowered->tensors, nsk_low_tensor, tensor);
+}
+
+nsk_low_layer *nsk_low_layer_at(const nsk_lowered *lowered, int layer) {
+    return &g_array_index(lowered->layers, nsk_low_layer, layer);
+}
+
+int nsk_low_tensor_root(const nsk_lowered *lowered, int tensor) {
+    int in = nsk_low_tensor_at(lowered, tensor)->stands_in;
+    return in == NSK_NONE ? tensor : nsk_low_tensor_root(lowered, in);
+}
+
+void nsk_lowered_free(nsk_lowered *lowered) {
+    if (lowered == NULL) {
+        return;
+    }
+    for (int i = 0; i < (int)lowered->layers->len; i++) {
+        const nsk_low_layer *layer = nsk_low_layer_at(lowered, i);
+        g_free(layer->weights);
+        g_free(layer->bias);
+        g_free(layer->levels);
+        g_free(layer->multipliers);
+        g_free(layer->steps);
+        g_free(layer->moves);
+        g_free(layer->blends);
+    }
+    g_array_free(lowered->tensors, TRUE);
+    g_array_free(lowered->layers, TRUE);
+    g_free(lowered);
+}

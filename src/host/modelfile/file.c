@@ -1,0 +1,91 @@
+/* Model files on the host: reading, writing, as C source. */
+#include <string.h>
+
+#include "device/format.h"
+#include "device/layer.h"
+#include "modelfile/write.h"
+
+static const size_t MOST_BYTES = (size_t)1 << 30;
+
+static size_t count_weight_bytes(const nsk_model *model) {
+    size_t total = 0;
+    for (unsigned i = 0; i < model->layers; i++) {
+        nsk_layer l;
+        nsk_layer_decode(model, i, &l);
+        size_t channels = l.out.channels;
+        size_t area = (size_t)(l.kernel_height * l.kernel_width);
+        size_t taps = l.kind == NSK_CONV        ? area * l.in.channels / l.count
+                      : l.kind == NSK_DEPTHWISE ? area
+                      : l.kind == NSK_DENSE     ? nsk_tensor_bytes(&l.in)
+                                                : 0;
+        total += taps > 0 ? channels * (taps + 4) : 0;
+    }
+    return total;
+}
+
+nsk_model_file *nsk_model_file_adopt(uint8_t *bytes, size_t size, nsk_error *error) {
+    nsk_model model;
+    nsk_status status = nsk_open(&model, bytes, size);
+    if (status != NSK_OK) {
+        nsk_fail(error, "%s", nsk_status_text(status));
+        g_free(bytes);
+        return NULL;
+    }
+    nsk_model_file *file = g_new0(nsk_model_file, 1);
+    file->bytes = bytes;
+    file->size = model.size;
+    file->weight_bytes = count_weight_bytes(&model);
+    file->workspace_lower_bound = nsk_load32(bytes + NSK_H_LEAST);
+    return file;
+}
+
+nsk_model_file *nsk_model_file_read(const char *path, nsk_error *error) {
+    size_t size;
+    uint8_t *bytes = nsk_file_read(path, MOST_BYTES, &size, error);
+    nsk_model_file *file = bytes != NULL ? nsk_model_file_adopt(bytes, size, error) : NULL;
+    if (bytes != NULL && file == NULL) {
+        nsk_fail_in(error, "%s", path);
+    }
+    return file;
+}
+
+bool nsk_model_file_write(const nsk_model_file *file, const char *path, nsk_error *error) {
+    return nsk_file_write(path, file->bytes, file->size, error);
+}
+
+static bool is_identifier(const char *name) {
+    bool good = g_ascii_isalpha(name[0]) || name[0] == '_';
+    for (const char *c = name; *c != '\0'; c++) {
+        good = good && (g_ascii_isalnum(*c) || *c == '_');
+    }
+    return good;
+}
+
+bool nsk_model_file_write_c(const nsk_model_file *file, const char *path, const char *name,
+                            nsk_error *error) {
+    if (!is_identifier(name)) {
+        return nsk_fail(error, "'%s' cannot be a C name; use letters, digits and _", name);
+    }
+    GString *text = g_string_new(NULL);
+    g_string_printf(
+        text,
+        "/* A netsuke model of %zu bytes. Made by a program: change the model, not this "
+        "file. */\n#include <stddef.h>\n#include <stdint.h>\n\n"
+        "extern const uint8_t %s[];\nextern const size_t %s_bytes;\n\n"
+        "const size_t %s_bytes = %zu;\n_Alignas(4) const uint8_t %s[%zu] = {",
+        file->size, name, name, name, file->size, name, file->size);
+    for (size_t i = 0; i < file->size; i++) {
+        g_string_append_printf(text, "%s%u,", i % 20 == 0 ? "\n    " : "", file->bytes[i]);
+    }
+    g_string_append(text, "\n};\n");
+    bool good = nsk_file_write(path, text->str, text->len, error);
+    g_string_free(text, TRUE);
+    return good;
+}
+
+void nsk_model_file_free(nsk_model_file *file) {
+    if (file != NULL) {
+        g_free(file->bytes);
+        g_free(file);
+    }
+}

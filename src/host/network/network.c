@@ -1,0 +1,265 @@
+/* The handle of netsuke/network.h: a graph that has been read, checked and folded. */
+#include <math.h>
+#include <string.h>
+
+#include "float/forward.h"
+#include "network/network.h"
+#include "onnx/read.h"
+#include "rewrite/rewrite.h"
+
+static const size_t MOST_BYTES = (size_t)512 << 20;
+
+/* ---- how a classifier ends: in one line of probabilities ---- */
+
+static bool only_reshapes(nsk_op op) {
+    return op == NSK_OP_FLATTEN || op == NSK_OP_RESHAPE || op == NSK_OP_SQUEEZE ||
+           op == NSK_OP_UNSQUEEZE;
+}
+
+/* The node that makes the scores, reshaping behind it set aside. */
+static const nsk_node *last_node(const nsk_graph *graph) {
+    const nsk_node *node = nsk_graph_producer(graph, graph->output);
+    while (node != NULL && only_reshapes(node->op)) {
+        node = nsk_graph_producer(graph, node->input[0]);
+    }
+    return node;
+}
+
+static int append_shaped(nsk_graph *graph, nsk_op op, const char *name, int count,
+                         const int *inputs, int64_t classes) {
+    int output = nsk_graph_append(graph, op, name, count, inputs);
+    nsk_value *out = nsk_graph_value(graph, output);
+    out->rank = 2;
+    out->dims[0] = 1;
+    out->dims[1] = classes;
+    out->shaped = true;
+    return output;
+}
+
+/* As 1 x classes. */
+static void end_in_a_line(nsk_graph *graph) {
+    static const int64_t two = 2;
+    const nsk_value *out = nsk_graph_value(graph, graph->output);
+    int64_t classes = (int64_t)nsk_value_count(out);
+    if (out->rank == 2 && out->dims[1] == classes) {
+        return;
+    }
+    int64_t *shape = g_new(int64_t, 2);
+    shape[0] = 1;
+    shape[1] = classes;
+    const int inputs[2] = {graph->output,
+                           nsk_graph_add_integers(graph, "netsuke:classes", 1, &two, shape)};
+    graph->output = append_shaped(graph, NSK_OP_RESHAPE, "reshape (added)", 2, inputs, classes);
+}
+
+/* One whose levels the file gives may have other levels than probabilities do. */
+static bool is_sigmoid(const nsk_graph *graph, const nsk_node *node) {
+    const nsk_program *p = node->program;
+    return node->op == NSK_OP_FUNCTION && p != NULL && p->count > 0 &&
+           p->steps[p->count - 1].fn == NSK_FN_SIGMOID &&
+           !nsk_graph_value(graph, node->output)->pinned;
+}
+
+/* Adds a softmax where the network ends in plain scores, so that both halves give probabilities. A
+ * logarithm of them is one too: softmax takes it back. Sigmoids are probabilities already, one a
+ * class by itself. */
+static void end_in_softmax(nsk_graph *graph) {
+    const nsk_node *last = last_node(graph);
+    if (last != NULL && (last->op == NSK_OP_SOFTMAX || is_sigmoid(graph, last))) {
+        return;
+    }
+    int64_t classes = nsk_graph_value(graph, graph->output)->dims[1];
+    int scores = graph->output;
+    graph->output = append_shaped(graph, NSK_OP_SOFTMAX, "softmax (added)", 1, &scores, classes);
+    nsk_graph_producer(graph, graph->output)->attributes.axis = 1;
+    if (last != NULL && last->op == NSK_OP_LOG_SOFTMAX) {
+        nsk_graph_bypass(graph, nsk_graph_producer(graph, last->output), last->input[0]);
+        nsk_graph_sort(graph);
+    }
+}
+
+static bool check_output(const nsk_graph *graph, nsk_error *error) {
+    const nsk_value *out = nsk_graph_value(graph, graph->output);
+    char shape[160];
+    if (out->producer == NSK_NONE || nsk_graph_is_constant(graph, graph->output)) {
+        return nsk_fail(error, "the graph does nothing with its input");
+    }
+    bool line = false; /* one axis holds all elements */
+    for (int i = 0; i < out->rank; i++) {
+        line = line || out->dims[i] == (int64_t)nsk_value_count(out);
+    }
+    return (line && nsk_value_count(out) >= 2) ||
+           nsk_fail(error, "output '%s' is %s; a classifier gives one number a class, two or more",
+                    out->name, nsk_value_text(out, shape, sizeof shape));
+}
+
+static bool prepare_graph(nsk_graph *graph, nsk_error *error) {
+    if (!nsk_graph_infer(graph, nsk_evaluate, error) || !nsk_graph_end_in_numbers(graph, error) ||
+        !nsk_graph_fold(graph, error) || !check_output(graph, error)) {
+        return false;
+    }
+    end_in_a_line(graph);
+    end_in_softmax(graph);
+    return true;
+}
+
+/* A file that takes the camera's bytes has its preparation inside. */
+static bool check_raw_input(const nsk_graph *graph, const nsk_input *input, nsk_error *error) {
+    for (int c = 0; graph->raw_input && input != NULL && c < 3; c++) {
+        if (input->mean[c] != 0.0 || input->deviation[c] != 1.0 || input->top != 255.0) {
+            return nsk_fail(error, "it takes bytes and prepares them itself; set 'range = 0..255' "
+                                   "under [input] in the brief and leave mean and deviation out");
+        }
+    }
+    return true;
+}
+
+nsk_network *nsk_network_read(const char *path, nsk_input *input, const char *output,
+                              nsk_error *error) {
+    size_t size;
+    uint8_t *bytes = nsk_file_read(path, MOST_BYTES, &size, error);
+    if (bytes == NULL) {
+        return NULL;
+    }
+    char *folder = g_path_get_dirname(path);
+    const nsk_onnx_options options = {.input = input, .folder = folder, .output = output};
+    nsk_graph *graph = nsk_onnx_read(bytes, size, &options, error);
+    g_free(folder);
+    g_free(bytes);
+    if (graph == NULL || !prepare_graph(graph, error) || !check_raw_input(graph, input, error)) {
+        nsk_graph_free(graph);
+        nsk_fail_in(error, "%s", path);
+        return NULL;
+    }
+    const nsk_value *in = nsk_graph_value(graph, graph->input);
+    if (input != NULL) {
+        input->height = (int)in->dims[2];
+        input->width = (int)in->dims[3];
+    }
+    nsk_network *network = g_new0(nsk_network, 1);
+    network->graph = graph;
+    network->path = g_strdup(path);
+    for (int i = 0; i < NSK_FACTS; i++) {
+        network->facts[i] = g_strdup(graph->facts[i] != NULL ? graph->facts[i] : "");
+    }
+    if (network->facts[NSK_FACT_NAME][0] == '\0') {
+        g_free(network->facts[NSK_FACT_NAME]);
+        network->facts[NSK_FACT_NAME] = nsk_stem(path);
+    }
+    return network;
+}
+
+void nsk_network_free(nsk_network *network) {
+    if (network != NULL) {
+        nsk_graph_free(network->graph);
+        for (int i = 0; i < NSK_FACTS; i++) {
+            g_free(network->facts[i]);
+        }
+        g_free(network->path);
+        g_free(network);
+    }
+}
+
+int nsk_network_carried_levels(const nsk_network *network) {
+    int count = 0;
+    for (int i = 0; i < (int)network->graph->values->len; i++) {
+        count +=
+            nsk_graph_value(network->graph, i)->pinned && nsk_graph_readers(network->graph, i) > 0;
+    }
+    return count;
+}
+
+const char *nsk_network_fact(const nsk_network *network, nsk_fact fact) {
+    return network->facts[fact];
+}
+
+void nsk_network_set_fact(nsk_network *network, nsk_fact fact, const char *text) {
+    char *copy = g_strdup(text);
+    g_free(network->facts[fact]);
+    network->facts[fact] = copy;
+}
+
+int nsk_network_classes(const nsk_network *network) {
+    return (int)nsk_graph_value(network->graph, network->graph->output)->dims[1];
+}
+
+bool nsk_network_score(const nsk_network *network, const nsk_input *input, const uint8_t *frame,
+                       float *probabilities, nsk_error *error) {
+    nsk_pass *pass = nsk_pass_new(network->graph, error);
+    if (pass == NULL) {
+        return false;
+    }
+    nsk_float_prepare(network->graph, input, frame, nsk_pass_input(pass));
+    nsk_pass_run(pass);
+    memcpy(probabilities, nsk_pass_value(pass, network->graph->output),
+           (size_t)nsk_network_classes(network) * sizeof *probabilities);
+    nsk_pass_free(pass);
+    return true;
+}
+
+static void outline_node(const nsk_graph *graph, const nsk_node *node, nsk_outline_layer *layer) {
+    const nsk_value *out = nsk_graph_value(graph, node->output);
+    bool picture = out->rank == 4;
+    layer->name = node->name;
+    layer->kind = nsk_node_kind(node);
+    layer->folded = node->folded->str;
+    layer->height = picture ? (int)out->dims[2] : 1;
+    layer->width = picture ? (int)out->dims[3] : 1;
+    layer->channels = picture ? (int)out->dims[1] : (int)nsk_value_count(out);
+    const nsk_window_attributes *w = &node->attributes.window;
+    for (int axis = 0; axis < 2; axis++) {
+        layer->kernel[axis] = (int)w->kernel[axis];
+        layer->stride[axis] = (int)w->stride[axis];
+    }
+    layer->groups = node->op == NSK_OP_CONV ? (int)w->groups : 0;
+    layer->depthwise =
+        layer->groups > 1 && layer->groups == nsk_node_input(graph, node, 0)->dims[1];
+    layer->parameters = nsk_node_parameters(graph, node);
+    layer->macs = nsk_node_macs(graph, node);
+}
+
+nsk_outline *nsk_network_outline(const nsk_network *network) {
+    const nsk_graph *graph = network->graph;
+    nsk_outline *outline = g_new0(nsk_outline, 1);
+    const nsk_value *in = nsk_graph_value(graph, graph->input);
+    outline->channels = (int)in->dims[1];
+    outline->height = (int)in->dims[2];
+    outline->width = (int)in->dims[3];
+    outline->layers = g_new0(nsk_outline_layer, graph->nodes->len);
+    for (int i = 0; i < (int)graph->nodes->len; i++) {
+        const nsk_node *node = nsk_graph_node(graph, i);
+        if (!node->dead) {
+            nsk_outline_layer *layer = &outline->layers[outline->count++];
+            outline_node(graph, node, layer);
+            outline->parameters += layer->parameters;
+            outline->macs += layer->macs;
+        }
+    }
+    return outline;
+}
+
+void nsk_outline_kind(const nsk_outline_layer *layer, char *text, size_t size) {
+    GString *s = g_string_new(layer->kind);
+    if (layer->kernel[0] > 0) {
+        g_string_append_printf(s, " %dx%d", layer->kernel[0], layer->kernel[1]);
+        if (layer->stride[0] != layer->stride[1]) {
+            g_string_append_printf(s, "/%dx%d", layer->stride[0], layer->stride[1]);
+        } else if (layer->stride[0] > 1) {
+            g_string_append_printf(s, "/%d", layer->stride[0]);
+        }
+        if (layer->depthwise) {
+            g_string_append(s, ", depthwise");
+        } else if (layer->groups > 1) {
+            g_string_append_printf(s, ", %d groups", layer->groups);
+        }
+    }
+    g_strlcpy(text, s->str, size);
+    g_string_free(s, TRUE);
+}
+
+void nsk_outline_free(nsk_outline *outline) {
+    if (outline != NULL) {
+        g_free(outline->layers);
+        g_free(outline);
+    }
+}

@@ -1,0 +1,157 @@
+/* nsk_quantise: the steps in order. */
+#include <math.h>
+#include <string.h>
+
+#include "export/export.h"
+#include "lower/lower.h"
+#include "modelfile/build.h"
+#include "modelfile/check.h"
+#include "network/network.h"
+#include "passes/equalise.h"
+#include "passes/join.h"
+#include "passes/rounding.h"
+#include "passes/schedule.h"
+#include "pipeline/pipeline.h"
+#include "refine/refine.h"
+
+nsk_lowered *nsk_lower_and_join(const nsk_graph *graph, nsk_error *error) {
+    nsk_lowered *lowered = nsk_lower(graph, error);
+    if (lowered != NULL) {
+        nsk_join_concatenations(lowered, graph);
+    }
+    return lowered;
+}
+
+/* The method of each tensor: the recipe's, or that of an exception for the layer that writes it.
+ */
+static nsk_range_method *methods_of(const nsk_lowered *lowered, const nsk_recipe *recipe,
+                                    nsk_error *error) {
+    nsk_range_method *methods = g_new(nsk_range_method, lowered->tensors->len);
+    for (guint i = 0; i < lowered->tensors->len; i++) {
+        methods[i] = recipe->ranges;
+    }
+    for (int k = 0; k < recipe->excepted; k++) {
+        bool found = false;
+        for (int i = 0; i < (int)lowered->layers->len; i++) {
+            const nsk_low_layer *l = nsk_low_layer_at(lowered, i);
+            if (strcmp(l->name, recipe->exceptions[k].layer) == 0) {
+                methods[nsk_low_tensor_root(lowered, l->out)] = recipe->exceptions[k].method;
+                found = true;
+            }
+        }
+        if (!found) {
+            nsk_fail(error, "[ranges] %s: no layer has this name; 'netsuke outline' lists them",
+                     recipe->exceptions[k].layer);
+            g_free(methods);
+            return NULL;
+        }
+    }
+    return methods;
+}
+
+static nsk_scale *choose_scales(const nsk_network *network, const nsk_lowered *lowered,
+                                const nsk_images *calibration, const nsk_recipe *recipe,
+                                nsk_error *error) {
+    int tensors = (int)lowered->tensors->len;
+    int *values = g_new(int, tensors);
+    for (int i = 0; i < tensors; i++) {
+        values[i] = nsk_low_tensor_at(lowered, i)->value;
+    }
+    nsk_range_method *methods = methods_of(lowered, recipe, error);
+    nsk_range *ranges = methods != NULL ? nsk_ranges_choose(network->graph, values, tensors,
+                                                            methods, calibration, error)
+                                        : NULL;
+    g_free(methods);
+    g_free(values);
+    nsk_scale *scales = ranges != NULL ? nsk_scales_of(network->graph, lowered, ranges,
+                                                       nsk_images_input(calibration))
+                                       : NULL;
+    g_free(ranges);
+    return scales;
+}
+
+nsk_network *nsk_network_equalised(const nsk_network *network, const nsk_images *calibration,
+                                   nsk_error *error) {
+    nsk_network *copy = g_new0(nsk_network, 1);
+    copy->graph = nsk_graph_copy(network->graph);
+    copy->path = g_strdup(network->path);
+    for (int i = 0; i < NSK_FACTS; i++) {
+        copy->facts[i] = g_strdup(network->facts[i]);
+    }
+    if (nsk_graph_equalise(copy->graph, calibration, error) < 0) {
+        nsk_network_free(copy);
+        return NULL;
+    }
+    return copy;
+}
+
+/* A network on its way to integers. */
+typedef struct making {
+    nsk_network *own; /* the equalised copy, or NULL */
+    const nsk_network *network;
+    nsk_lowered *lowered;
+    nsk_scale *scales;
+} making;
+
+static void making_clear(making *m) {
+    g_free(m->scales);
+    nsk_lowered_free(m->lowered);
+    nsk_network_free(m->own);
+}
+
+/* Everything up to the integers themselves. */
+static bool prepare(making *m, const nsk_network *network, const nsk_images *calibration,
+                    const nsk_recipe *recipe, nsk_error *error) {
+    *m = (making){.network = network};
+    if (!nsk_network_takes(network, calibration, error)) {
+        return false;
+    }
+    if (recipe->equalise) {
+        m->own = nsk_network_equalised(network, calibration, error);
+        if (m->own == NULL) {
+            return false;
+        }
+        m->network = m->own;
+    }
+    m->lowered = nsk_lower_and_join(m->network->graph, error);
+    if (m->lowered == NULL) {
+        nsk_fail_in(error, "%s", m->network->path);
+        return false;
+    }
+    m->scales = choose_scales(m->network, m->lowered, calibration, recipe, error);
+    bool fits = recipe->rounding || recipe->biases;
+    if (m->scales == NULL || (fits && !nsk_fit_rounding(m->network->graph, m->lowered, m->scales,
+                                                        calibration, recipe, error))) {
+        return false;
+    }
+    const nsk_refining refining = {network, m->lowered, m->network->graph, m->scales};
+    return recipe->refinement == NULL || nsk_refine(&refining, recipe->refinement, error);
+}
+
+nsk_model_file *nsk_quantise(const nsk_network *network, const nsk_images *calibration,
+                             const nsk_recipe *recipe, nsk_error *error) {
+    making m;
+    recipe = recipe != NULL ? recipe : &nsk_usual_recipe;
+    nsk_model_file *file = NULL;
+    if (prepare(&m, network, calibration, recipe, error)) {
+        const char *facts[NSK_FACTS];
+        for (int i = 0; i < NSK_FACTS; i++) {
+            facts[i] = nsk_network_fact(network, (nsk_fact)i);
+        }
+        file = nsk_model_build(m.network->graph, m.lowered, m.scales, facts,
+                               nsk_images_labels(calibration), nsk_images_input(calibration),
+                               recipe, error);
+    }
+    making_clear(&m);
+    return file;
+}
+
+bool nsk_quantise_onnx(const nsk_network *network, const nsk_images *calibration,
+                       const nsk_recipe *recipe, const char *path, nsk_error *error) {
+    making m;
+    recipe = recipe != NULL ? recipe : &nsk_usual_recipe;
+    bool good = prepare(&m, network, calibration, recipe, error) &&
+                nsk_onnx_export(m.network, m.lowered, m.scales, path, error);
+    making_clear(&m);
+    return good;
+}
