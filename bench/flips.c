@@ -17,9 +17,9 @@
 #include "brief/rule.h"
 #include "device/layer.h"
 #include "netsuke/compare.h"
+#include "netsuke/film.h"
 #include "netsuke/firmware.h"
 #include "netsuke/weigh.h"
-#include "sim/film.h"
 
 enum { PICTURES = 12, MOST_FRAMES = 600, MOST_MEMORIES = 8, TIME_LIMIT = 2 };
 

@@ -152,6 +152,7 @@ typedef struct nsk_brief {
     nsk_product product;
     char *variants_brief;          /* whose variants a report shows, or NULL */
     char **scenes;                 /* files for rehearsals, NULL behind the last; or NULL */
+    char *labels_path;             /* the file that they were read from */
     struct nsk_settings *settings; /* the file's lines, for messages */
 } nsk_brief;
 
@@ -170,8 +171,13 @@ bool nsk_brief_has(const nsk_brief *brief, const char *path, const char *group, 
 bool nsk_brief_camera_suits(const nsk_brief *brief, nsk_error *error);
 
 /* A board's file: `name` as a path, seen from the file `beside` where that is not NULL; or, where
- * there is no such file, the board of that name that came along. g_free. */
+ * there is no such file, the board of that name that came along. nsk_string_free. */
 char *nsk_board_find(const char *name, const char *beside);
+/* The names of those boards, sorted; NULL behind the last. nsk_strings_free. */
+char **nsk_board_names(void);
+
+/* The name of a line that a decision may raise; "at rest" for one that is no class of its own. */
+const char *nsk_line_name(const nsk_decision *decision, const nsk_labels *labels, int line);
 
 #ifdef __cplusplus
 }

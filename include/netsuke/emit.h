@@ -18,16 +18,17 @@ typedef struct nsk_handed_network {
     const nsk_product *product;
     const nsk_decision *decision;
 } nsk_handed_network;
-/* A C name of any text. g_free. */
+/* A C name of any text. nsk_string_free. */
 char *nsk_handed_name(const char *text);
 /* Writes C that needs nothing but a compiler into the folder: the networks, the runtime that they
  * need and no more, a self-test, build files, a README. The folder is made; it may hold an earlier
- * hand-over, and nothing else. Returns the files' names, NULL behind the last; g_strfreev. */
+ * hand-over, and nothing else. Returns the files' names, NULL behind the last; nsk_strings_free. */
 char **nsk_emit(const nsk_handed_network *networks, int count, const char *folder,
                 nsk_error *error);
 /* Runs the hand-over's proof/prove.sh, which needs Frama-C and minutes: on any frame there can be,
  * the plain runtime stays in its memory and its numbers in their range. Returns what it says, a
- * line a network; `alarms`: whether some are left. NULL where nothing was shown. g_free. */
+ * line a network; `alarms`: whether some are left. NULL where nothing was shown. nsk_string_free.
+ */
 char *nsk_handed_prove(const char *folder, bool *alarms, nsk_error *error);
 
 #ifdef __cplusplus

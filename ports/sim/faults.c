@@ -1,4 +1,5 @@
 #include "sim/faults.h"
+#include "base/base.h"
 
 #include <stdlib.h>
 #include <string.h>

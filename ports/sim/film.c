@@ -1,7 +1,8 @@
-#include "sim/film.h"
+#include "netsuke/film.h"
 
 #include <string.h>
 
+#include "base/base.h"
 #include "images/array.h"
 #include "images/list.h"
 #include "images/set.h"

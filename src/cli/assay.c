@@ -127,7 +127,7 @@ static bool keep(const assay *a, const struct step *step, const char *text, int 
     bool good = g_file_set_contents(path, text, -1, &reason) &&
                 g_file_set_contents(status_path, digits, -1, &reason);
     if (!good) {
-        g_snprintf(a->job->error.text, sizeof a->job->error.text, "%s", reason->message);
+        nsk_fail(&a->job->error, "%s", reason->message);
         g_error_free(reason);
     }
     g_free(status_path);
@@ -141,12 +141,11 @@ static bool has_tools(nsk_error *error) {
     for (size_t i = 0; i < G_N_ELEMENTS(tools); i++) {
         char *path = g_find_program_in_path(tools[i]);
         if (path == NULL) {
-            g_snprintf(
-                error->text, sizeof error->text,
+            return nsk_fail(
+                error,
                 "the self-test wants '%s', which is not here; install make and a C compiler, and "
                 "start again: it goes on from here",
                 tools[i]);
-            return false;
         }
         g_free(path);
     }
@@ -165,7 +164,7 @@ static char *execute(const assay *a, const struct step *step, char **line, int *
     }
     if (!g_spawn_sync(NULL, line, NULL, G_SPAWN_SEARCH_PATH, NULL, NULL, &out, &said, &wait,
                       &reason)) {
-        g_snprintf(error->text, sizeof error->text, "%s: %s", step->name, reason->message);
+        nsk_fail(error, "%s: %s", step->name, reason->message);
         g_error_free(reason);
         return NULL;
     }
@@ -174,8 +173,7 @@ static char *execute(const assay *a, const struct step *step, char **line, int *
     if (!differs && (*status >= CLI_ERROR || (step->needs == TESTED && *status != CLI_DONE))) {
         static const char prefix[] = "netsuke: ";
         const char *text = g_str_has_prefix(said, prefix) ? said + strlen(prefix) : said;
-        g_snprintf(error->text, sizeof error->text, "%s: %s", step->name,
-                   text[0] != '\0' ? text : "it ended without a word");
+        nsk_fail(error, "%s: %s", step->name, text[0] != '\0' ? text : "it ended without a word");
         g_strchomp(error->text);
         g_clear_pointer(&out, g_free);
     }
@@ -270,8 +268,7 @@ static bool open_folder(const assay *a) {
     char *key = NULL;
     bool good = make_key((assay *)a, &key);
     if (good && g_mkdir_with_parents(a->folder, 0777) != 0) {
-        g_snprintf(error->text, sizeof error->text, "%s: the folder cannot be made; check the path",
-                   a->folder);
+        nsk_fail(error, "%s: the folder cannot be made; check the path", a->folder);
         good = false;
     }
     if (good && (!g_file_get_contents(path, &known, NULL, NULL) || strcmp(known, key) != 0)) {
@@ -279,7 +276,7 @@ static bool open_folder(const assay *a) {
         GError *reason = NULL;
         good = g_file_set_contents(path, key, -1, &reason) != FALSE;
         if (!good) {
-            g_snprintf(error->text, sizeof error->text, "%s", reason->message);
+            nsk_fail(error, "%s", reason->message);
             g_error_free(reason);
         }
     }
@@ -361,10 +358,10 @@ static void print_json(const assay *a) {
 static bool conclude(const assay *a) {
     JsonParser *parser = read_numbers(a);
     if (parser == NULL) {
-        g_snprintf(a->job->error.text, sizeof a->job->error.text,
-                   "%s: the report's figures cannot be read; remove the folder and start again",
-                   a->folder);
-        return false;
+        return nsk_fail(
+            &a->job->error,
+            "%s: the report's figures cannot be read; remove the folder and start again",
+            a->folder);
     }
     JsonObject *report = json_node_get_object(json_parser_get_root(parser));
     take_findings(a, report);
@@ -379,8 +376,7 @@ static bool conclude(const assay *a) {
 
 static int run(cli_job *job) {
     if (job->output == NULL) {
-        g_snprintf(job->error.text, sizeof job->error.text,
-                   "assay wants -o DIR: the folder for what it makes");
+        nsk_fail(&job->error, "assay wants -o DIR: the folder for what it makes");
         return cli_fail(job);
     }
     assay a = {.job = job,

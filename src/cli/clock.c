@@ -46,10 +46,9 @@ static bool read_tick(cli_job *job, double clock, double *cycles) {
                                                               : 0.0;
     *cycles = clock / (hertz * factor);
     if (!(hertz * factor >= 1.0) || !isfinite(*cycles)) {
-        g_snprintf(job->error.text, sizeof job->error.text,
-                   "--tick %s: the rate of the timer that the log counts by, as in '25MHz'",
-                   job->tick);
-        return false;
+        return nsk_fail(&job->error,
+                        "--tick %s: the rate of the timer that the log counts by, as in '25MHz'",
+                        job->tick);
     }
     return true;
 }
@@ -137,10 +136,10 @@ static bool check_logs(cli_job *job) {
     guint briefs = g_strv_length(job->arguments);
     guint logs = job->logs != NULL ? g_strv_length(job->logs) : 0;
     if (logs != briefs) {
-        g_snprintf(job->error.text, sizeof job->error.text,
-                   "--log: %u given; each brief wants the log of its own hand-over, in the same "
-                   "order",
-                   logs);
+        nsk_fail(&job->error,
+                 "--log: %u given; each brief wants the log of its own hand-over, in the same "
+                 "order",
+                 logs);
     }
     return logs == briefs;
 }

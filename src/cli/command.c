@@ -4,7 +4,7 @@
 #include <string.h>
 #include <unistd.h>
 
-#include "base/base.h"
+#include "netsuke/tools.h"
 #include "table.h"
 
 int cli_fail(const cli_job *job) {
@@ -76,11 +76,11 @@ static bool check_network(cli_job *job) {
     int outputs = nsk_network_classes(job->network);
     int labels = job->brief->labels.count;
     if (labels != outputs) {
-        g_snprintf(job->error.text, sizeof job->error.text,
-                   "%s has %d outputs, the labels file has %d names; list one name an output, in "
-                   "output order",
-                   job->brief->model, outputs, labels);
-        return false;
+        return nsk_fail(
+            &job->error,
+            "%s has %d outputs, the labels file has %d names; list one name an output, in "
+            "output order",
+            job->brief->model, outputs, labels);
     }
     return nsk_brief_camera_suits(job->brief, &job->error);
 }
@@ -157,11 +157,11 @@ static bool load_refinement(cli_job *job) {
         return true;
     }
     if (job->brief->training == NULL) {
-        g_snprintf(job->error.text, sizeof job->error.text,
-                   "%s: refining wants labelled training images: name them as [images] training, "
-                   "or with --training SET",
-                   job->brief->path);
-        return false;
+        return nsk_fail(
+            &job->error,
+            "%s: refining wants labelled training images: name them as [images] training, "
+            "or with --training SET",
+            job->brief->path);
     }
     job->training = open_set(job, TRAINING, 0);
     job->refinement =
@@ -231,9 +231,7 @@ bool cli_check_own_model(cli_job *job) {
     nsk_model model;
     nsk_status status = nsk_open(&model, job->model->bytes, job->model->size);
     if (status != NSK_OK) {
-        g_snprintf(job->error.text, sizeof job->error.text, "the model is %s",
-                   nsk_status_text(status));
-        return false;
+        return nsk_fail(&job->error, "the model is %s", nsk_status_text(status));
     }
     return (job->brief->input.width > 0 || cli_load_network(job)) && cli_check_model(job, &model);
 }

@@ -401,9 +401,8 @@ static bool draw(cli_job *job, const nsk_comparison *c) {
 /* Of the brief's own model: one from elsewhere has weights of its own. */
 static bool split_loss(cli_job *job, nsk_loss_split *split) {
     if (job->model_path != NULL) {
-        g_snprintf(job->error.text, sizeof job->error.text,
-                   "--split is of the model that the brief describes; leave out --model");
-        return false;
+        return nsk_fail(&job->error,
+                        "--split is of the model that the brief describes; leave out --model");
     }
     return nsk_split_loss(job->network, job->calibration, &job->brief->recipe, job->model,
                           job->held_out, split, cli_progress, NULL, &job->error);

@@ -1,8 +1,10 @@
 #include "csv.h"
 
+#include <glib.h>
+
 #include <string.h>
 
-#include "base/base.h"
+#include "netsuke/tools.h"
 
 struct cli_csv {
     GString *text;

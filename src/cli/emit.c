@@ -113,9 +113,9 @@ static int run(cli_job *call) {
     handed all[MOST_NETWORKS] = {0};
     int count = (int)g_strv_length(call->arguments);
     if (call->output == NULL || (call->model_path != NULL && count > 1)) {
-        g_snprintf(call->error.text, sizeof call->error.text, "%s",
-                   call->output == NULL ? "say where the C goes: netsuke emit BRIEF -o DIR"
-                                        : "--model is for one brief");
+        nsk_fail(&call->error, "%s",
+                 call->output == NULL ? "say where the C goes: netsuke emit BRIEF -o DIR"
+                                      : "--model is for one brief");
         return cli_fail(call);
     }
     int status = emit(call, all, count);

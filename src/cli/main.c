@@ -4,8 +4,8 @@
 #include <stdio.h>
 #include <string.h>
 
-#include "base/nearest.h"
 #include "limits.h"
+#include "netsuke/tools.h"
 #include "netsuke/version.h"
 #include "outputs.h"
 

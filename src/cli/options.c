@@ -4,7 +4,7 @@
 #include <stddef.h>
 #include <string.h>
 
-#include "base/nearest.h"
+#include "netsuke/tools.h"
 
 #define MEMBER(name) offsetof(cli_job, name)
 
@@ -170,10 +170,8 @@ static bool read_counts(const parsing *p) {
         gint64 value = g_ascii_strtoll(p->counts[i], &end, 10);
         if (end == p->counts[i] || *end != '\0' || errno != 0 || value < o->least ||
             value > o->most) {
-            g_snprintf(p->job->error.text, sizeof p->job->error.text,
-                       "--%s %s: a whole number from %d to %d is needed", o->name, p->counts[i],
-                       o->least, o->most);
-            return false;
+            return nsk_fail(&p->job->error, "--%s %s: a whole number from %d to %d is needed",
+                            o->name, p->counts[i], o->least, o->most);
         }
         *(gint *)(void *)((char *)p->job + o->member) = (gint)value;
     }
@@ -199,8 +197,8 @@ static void explain(const parsing *p, char *const *arguments, const char *reason
         meant = nearest != NULL ? g_strdup_printf("; did you mean --%s?", nearest) : NULL;
         g_free(name);
     }
-    g_snprintf(p->job->error.text, sizeof p->job->error.text, "%s%s see 'netsuke %s --help'",
-               reason, meant != NULL ? meant : ";", p->command->name);
+    nsk_fail(&p->job->error, "%s%s see 'netsuke %s --help'", reason, meant != NULL ? meant : ";",
+             p->command->name);
     g_free(meant);
     g_ptr_array_free(names, TRUE);
 }
@@ -210,10 +208,9 @@ static bool check_arguments(const parsing *p) {
     if (count >= p->command->least && count <= p->command->most) {
         return true;
     }
-    g_snprintf(p->job->error.text, sizeof p->job->error.text,
-               "%s takes %s; see 'netsuke %s --help'", p->command->name,
-               p->command->most > 0 ? p->command->arguments : "no arguments", p->command->name);
-    return false;
+    return nsk_fail(&p->job->error, "%s takes %s; see 'netsuke %s --help'", p->command->name,
+                    p->command->most > 0 ? p->command->arguments : "no arguments",
+                    p->command->name);
 }
 
 /* What is drawn ends as it is drawn; said before anything is computed. */
@@ -222,11 +219,9 @@ static bool check_endings(const parsing *p) {
     const char *sheet = p->job->sheet;
     bool good = plot == NULL || g_str_has_suffix(plot, ".svg") || g_str_has_suffix(plot, ".png");
     if (!good) {
-        g_snprintf(p->job->error.text, sizeof p->job->error.text,
-                   "--plot %s: end the name in .svg or .png", plot);
+        nsk_fail(&p->job->error, "--plot %s: end the name in .svg or .png", plot);
     } else if (sheet != NULL && !g_str_has_suffix(sheet, ".png")) {
-        g_snprintf(p->job->error.text, sizeof p->job->error.text,
-                   "--sheet %s: end the name in .png", sheet);
+        nsk_fail(&p->job->error, "--sheet %s: end the name in .png", sheet);
         good = false;
     }
     return good;

@@ -3,8 +3,6 @@
 #include <glib/gstdio.h>
 #include <string.h>
 
-#include "brief/settings.h"
-
 typedef struct output {
     const char *option, *path;
     char *real;
@@ -93,15 +91,12 @@ static void add_brief(GPtrArray *paths, const char *path) {
     }
     const char *const named[] = {b->model,           b->board,           b->calibration,
                                  b->held_out,        b->training,        b->calibration_labels,
-                                 b->held_out_labels, b->training_labels, b->variants_brief};
+                                 b->held_out_labels, b->training_labels, b->variants_brief,
+                                 b->labels_path};
     for (size_t i = 0; i < G_N_ELEMENTS(named); i++) {
         add(paths, named[i]);
     }
     add_all(paths, b->scenes);
-    const char *labels = nsk_settings_text(b->settings, "model", "labels");
-    char *beside = labels != NULL ? nsk_path_beside(path, labels) : NULL;
-    add(paths, beside);
-    g_free(beside);
     nsk_brief_free(b);
 }
 

@@ -194,8 +194,7 @@ static int find_gains(cli_job *job, gain *gains, int *fitted_images) {
         nsk_images_keep(others, EVERY, true);
         *fitted_images = nsk_images_count(fitted);
         if (nsk_images_count(others) == 0) {
-            g_snprintf(job->error.text, sizeof job->error.text,
-                       "--gains wants %d calibration images of a class at least", EVERY);
+            nsk_fail(&job->error, "--gains wants %d calibration images of a class at least", EVERY);
         } else {
             count = measure_all(job, fitted, others, gains);
         }
@@ -210,8 +209,7 @@ static int run(cli_job *job) {
     int measured = 0;
     int fitted = 0;
     if (job->output == NULL) {
-        g_snprintf(job->error.text, sizeof job->error.text,
-                   "say where the model goes: netsuke quantise BRIEF -o M.nsk");
+        nsk_fail(&job->error, "say where the model goes: netsuke quantise BRIEF -o M.nsk");
         return cli_fail(job);
     }
     if (!cli_load_model(job) || !nsk_model_file_write(job->model, job->output, &job->error) ||

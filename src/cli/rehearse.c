@@ -69,11 +69,11 @@ static void json_play(JsonBuilder *b, const cli_job *job, const play *p) {
     json_decisions(b, job, p);
 }
 
-static void json_sweep(JsonBuilder *b, const GArray *points) {
+static void json_sweep(JsonBuilder *b, const nsk_sweep *points) {
     json_builder_set_member_name(b, "sweep");
     json_builder_begin_array(b);
-    for (guint i = 0; i < points->len; i++) {
-        const nsk_sweep_point *p = &g_array_index(points, nsk_sweep_point, i);
+    for (int i = 0; i < points->count; i++) {
+        const nsk_sweep_point *p = &points->points[i];
         json_builder_begin_object(b);
         cli_json_real(b, "threshold", p->threshold);
         cli_json_int(b, "frames", p->frames);
@@ -86,7 +86,7 @@ static void json_sweep(JsonBuilder *b, const GArray *points) {
     json_builder_end_array(b);
 }
 
-static void print_json(const show *s, const GArray *points, const nsk_verdict *v) {
+static void print_json(const show *s, const nsk_sweep *points, const nsk_verdict *v) {
     JsonBuilder *b = cli_json_start(s->job);
     if (s->plays->len == 1) {
         json_play(b, s->job, play_at(s, 0));
@@ -286,14 +286,14 @@ static void print_scenes(const show *s) {
     print_rule(&job->brief->decision);
 }
 
-static void print_sweep(const GArray *points) {
-    printf("%u other settings of the rule on the same scores. Those that none betters in both\n"
+static void print_sweep(const nsk_sweep *points) {
+    printf("%d other settings of the rule on the same scores. Those that none betters in both\n"
            "missed and false, and the brief's own:\n\n",
-           points->len - 1);
+           points->count - 1);
     cli_table *table = cli_table_new("lrrrrr");
     cli_table_row(table, "\tthreshold\tframes\tmissed\tfalse\tdelay");
-    for (guint i = 0; i < points->len; i++) {
-        const nsk_sweep_point *p = &g_array_index(points, nsk_sweep_point, i);
+    for (int i = 0; i < points->count; i++) {
+        const nsk_sweep_point *p = &points->points[i];
         char frames[32];
         if (p->window > 0) {
             g_snprintf(frames, sizeof frames, "%d of %d", p->frames, p->window);
@@ -309,27 +309,26 @@ static void print_sweep(const GArray *points) {
     cli_table_print(table);
 }
 
-static GArray *sweep(const show *s) {
+static nsk_sweep *sweep(const show *s) {
     nsk_rehearsal **rehearsals = g_new(nsk_rehearsal *, s->plays->len);
     nsk_stage *stages = g_new(nsk_stage, s->plays->len);
     for (guint i = 0; i < s->plays->len; i++) {
         rehearsals[i] = play_at(s, i)->rehearsal;
         stages[i] = play_at(s, i)->stage;
     }
-    GArray *points = nsk_sweep(rehearsals, stages, (int)s->plays->len);
+    nsk_sweep *points = nsk_sweep_make(rehearsals, stages, (int)s->plays->len);
     g_free(rehearsals);
     g_free(stages);
     return points;
 }
 
-static bool write_files(const show *s, const GArray *points) {
+static bool write_files(const show *s, const nsk_sweep *points) {
     cli_job *job = s->job;
     const play *first = play_at(s, 0);
     const nsk_labels *labels = &job->brief->labels;
     if (s->plays->len > 1 && (job->signals != NULL || (job->plot != NULL && points == NULL))) {
-        g_snprintf(job->error.text, sizeof job->error.text,
-                   "--signals and --plot without --sweep want one scene: --scene FILE");
-        return false;
+        return nsk_fail(&job->error,
+                        "--signals and --plot without --sweep want one scene: --scene FILE");
     }
     char *title = g_strdup_printf("%s, %s", job->brief->name, first->name);
     bool good =
@@ -344,7 +343,7 @@ static bool write_files(const show *s, const GArray *points) {
     return good;
 }
 
-static void print(const show *s, const GArray *points, const nsk_verdict *v) {
+static void print(const show *s, const nsk_sweep *points, const nsk_verdict *v) {
     if (s->job->json) {
         print_json(s, points, v);
         return;
@@ -369,7 +368,7 @@ static int run(cli_job *job) {
     show s;
     rehearse_begin(&s, job);
     bool good = rehearse_play(&s);
-    GArray *points = good && job->sweep ? sweep(&s) : NULL;
+    nsk_sweep *points = good && job->sweep ? sweep(&s) : NULL;
     good = good && write_files(&s, points);
     int status = CLI_DONE;
     if (good) {
@@ -379,9 +378,7 @@ static int run(cli_job *job) {
         status = cli_conclude(job, v);
         nsk_verdict_free(v);
     }
-    if (points != NULL) {
-        g_array_free(points, TRUE);
-    }
+    nsk_sweep_free(points);
     rehearse_end(&s);
     return good ? status : cli_fail(job);
 }

@@ -3,7 +3,7 @@
 #define NSK_CLI_REHEARSE_H
 
 #include "command.h"
-#include "sim/rehearse.h"
+#include "netsuke/rehearse.h"
 
 enum { MOST_FAULTS = 32 };
 

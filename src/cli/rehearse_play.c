@@ -23,9 +23,7 @@ void rehearse_end(show *s) {
 static bool read_faults(show *s) {
     for (char **text = s->job->faults; text != NULL && *text != NULL; text++) {
         if (s->fault_count == MOST_FAULTS) {
-            g_snprintf(s->job->error.text, sizeof s->job->error.text, "--fault: at most %d",
-                       MOST_FAULTS);
-            return false;
+            return nsk_fail(&s->job->error, "--fault: at most %d", MOST_FAULTS);
         }
         if (!nsk_fault_parse(*text, &s->faults[s->fault_count++], &s->job->error)) {
             return false;
@@ -77,10 +75,9 @@ static bool add_films(const show *s) {
     if (job->scenes) {
         char **scene = job->brief->scenes;
         if (scene == NULL) {
-            g_snprintf(job->error.text, sizeof job->error.text,
-                       "%s: no scenes; name them under [rehearsal], or one with --scene",
-                       job->brief->path);
-            return false;
+            return nsk_fail(&job->error,
+                            "%s: no scenes; name them under [rehearsal], or one with --scene",
+                            job->brief->path);
         }
         bool good = true;
         for (; *scene != NULL && good; scene++) {
@@ -116,16 +113,8 @@ bool rehearse_play(show *s) {
 void rehearse_judge(const show *s, nsk_verdict *verdict) {
     nsk_rehearsed_counts sum = {0};
     for (guint i = 0; i < s->plays->len; i++) {
-        const nsk_rehearsal *r = play_at(s, i)->rehearsal;
-        sum.frames += r->frames;
-        sum.dropped += r->dropped;
-        sum.troubled += r->troubled;
-        if (s->job->scene != NULL || s->job->scenes) { /* pictures in any order are no events */
-            sum.events += r->figures.events;
-            sum.missed += r->figures.missed;
-            sum.actions += r->figures.actions;
-            sum.false_actions += r->figures.false_actions;
-        }
+        nsk_rehearsal_count(play_at(s, i)->rehearsal, s->job->scene != NULL || s->job->scenes,
+                            &sum);
     }
     if (s->fault_count == 0 && sum.frames > 0) {
         nsk_judge_rehearsal(verdict, &sum, &s->job->brief->limits);

@@ -229,8 +229,7 @@ static void print_json(const story *s) {
 static int run(cli_job *job) {
     story s = {.job = job};
     if (job->output == NULL) {
-        g_snprintf(job->error.text, sizeof job->error.text,
-                   "report wants -o R.html: where to write the page");
+        nsk_fail(&job->error, "report wants -o R.html: where to write the page");
         return cli_fail(job);
     }
     s.folder = g_dir_make_tmp("netsuke-XXXXXX", NULL);

@@ -2,10 +2,10 @@
 #ifndef NSK_CLI_REPORT_H
 #define NSK_CLI_REPORT_H
 
-#include "draw/page.h"
 #include "drift.h"
 #include "netsuke/atlas.h"
 #include "netsuke/headroom.h"
+#include "netsuke/page.h"
 #include "netsuke/stress.h"
 #include "netsuke/weigh.h"
 #include "rehearse.h"

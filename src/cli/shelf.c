@@ -1,7 +1,6 @@
 /* netsuke shelf: the boards that came along, and any others. */
 #include <stdio.h>
 
-#include "base/shipped.h"
 #include "command.h"
 #include "table.h"
 
@@ -24,7 +23,7 @@ static void print_board(cli_table *table, const char *name, const nsk_board *boa
 }
 
 static int run(cli_job *job) {
-    char **names = nsk_shipped_names("boards");
+    char **names = nsk_board_names();
     JsonBuilder *b = json_builder_new();
     cli_table *table = cli_table_new("llrrrrl");
     bool good = true;
@@ -46,10 +45,9 @@ static int run(cli_job *job) {
     json_builder_end_array(b);
     json_builder_end_object(b);
     if (good && names[0] == NULL) {
-        g_snprintf(
-            job->error.text, sizeof job->error.text,
-            "no boards came along: is netsuke installed whole? NETSUKE_DATA names the folder "
-            "that has boards/ and costs/");
+        nsk_fail(&job->error,
+                 "no boards came along: is netsuke installed whole? NETSUKE_DATA names the folder "
+                 "that has boards/ and costs/");
         good = false;
     }
     if (good && job->json) {

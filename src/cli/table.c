@@ -5,7 +5,7 @@
 #include <stdio.h>
 #include <string.h>
 
-#include "base/base.h"
+#include "netsuke/tools.h"
 
 struct cli_table {
     char *columns;

@@ -65,8 +65,8 @@ static bool expand(cli_job *job, GArray *entries) {
         }
     }
     if (entries->len == 0) {
-        g_snprintf(job->error.text, sizeof job->error.text,
-                   "--only %s: no variant has this name; --list shows them all", job->only);
+        nsk_fail(&job->error, "--only %s: no variant has this name; --list shows them all",
+                 job->only);
     }
     return entries->len > 0;
 }
@@ -120,11 +120,10 @@ static bool measure_missing(cli_job *job, GArray *entries, const char *folder) {
     for (guint i = 0; i < entries->len; i++) {
         entry *e = &all[i];
         if (!e->is_measured && !nsk_measured_read(&e->measured, folder, e->key)) {
-            g_snprintf(job->error.text, sizeof job->error.text,
-                       "variant %s: its measurement is not in %s; pictures may have changed "
-                       "meanwhile: try again",
-                       e->name, folder);
-            return false;
+            return nsk_fail(&job->error,
+                            "variant %s: its measurement is not in %s; pictures may have changed "
+                            "meanwhile: try again",
+                            e->name, folder);
         }
     }
     return true;

@@ -77,7 +77,7 @@ static void keep_first_error(fan *f, const entry *e, const char *text) {
     }
     f->good = false;
     text = g_str_has_prefix(text, prefix) ? text + strlen(prefix) : text;
-    g_snprintf(f->job->error.text, sizeof f->job->error.text, "variant %s: %s", e->name, text);
+    nsk_fail(&f->job->error, "variant %s: %s", e->name, text);
     g_strchomp(f->job->error.text);
 }
 

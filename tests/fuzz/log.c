@@ -3,7 +3,7 @@
 
 #include "estimate/clock.h"
 #include "estimate/link_map.h"
-#include "sim/faults.h"
+#include "netsuke/rehearse.h"
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size);
 

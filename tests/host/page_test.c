@@ -4,9 +4,9 @@
 
 #include "../suites.h"
 #include "../support.h"
-#include "draw/page.h"
 #include "netsuke/atlas.h"
 #include "netsuke/drift.h"
+#include "netsuke/page.h"
 #include "netsuke/stress.h"
 
 /* Finishes the page; its text from <main> on. g_free. */

@@ -4,10 +4,11 @@
 
 #include "../suites.h"
 #include "../support.h"
+#include "brief/rule.h"
 #include "netsuke/compare.h"
+#include "netsuke/rehearse.h"
 #include "scene.h"
 #include "sim/ram.h"
-#include "sim/rehearse.h"
 
 typedef struct touch {
     nsk_ram *ram;

@@ -12,6 +12,14 @@ const char *nsk_version(void) {
     return NSK_PROGRAM_VERSION;
 }
 
+void nsk_string_free(char *string) {
+    g_free(string);
+}
+
+void nsk_strings_free(char **strings) {
+    g_strfreev(strings);
+}
+
 void nsk_make_visible(char *text) {
     for (unsigned char *c = (unsigned char *)text; *c != '\0'; c++) {
         bool second_set = c[0] == 0xc2 && c[1] >= 0x80 && c[1] < 0xa0; /* U+0080 to U+009F */

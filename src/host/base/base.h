@@ -8,19 +8,7 @@
 #include <stdint.h>
 
 #include "netsuke/error.h"
-
-/* Writes one line into `error` (newlines in it become spaces) and returns false, so that a function
- * can end with `return nsk_fail(...)`. */
-bool nsk_fail(nsk_error *error, const char *format, ...) G_GNUC_PRINTF(2, 3);
-
-/* The same, for a file that is sound but asks for what netsuke does not do. */
-bool nsk_unsupported(nsk_error *error, const char *format, ...) G_GNUC_PRINTF(2, 3);
-
-/* Puts "what: " before the text that `error` already holds; returns false. */
-bool nsk_fail_in(nsk_error *error, const char *format, ...) G_GNUC_PRINTF(2, 3);
-
-/* Turns control characters, with which a name could command a terminal, into question marks. */
-void nsk_make_visible(char *text);
+#include "netsuke/tools.h"
 
 /* The whole of a file; NULL and `error` on failure. The caller frees with g_free. What
  * is larger than `limit` bytes or no file is refused. One zero byte stands behind the content. */
@@ -28,9 +16,6 @@ uint8_t *nsk_file_read(const char *path, size_t limit, size_t *size, nsk_error *
 
 /* Where a text begins: past the byte order mark that some editors put before it. */
 const char *nsk_past_mark(const char *text);
-
-/* Writes to a temporary file beside `path`, then renames: `path` is whole or untouched. */
-bool nsk_file_write(const char *path, const void *bytes, size_t size, nsk_error *error);
 
 /* `path` as seen from the folder of the file `base`; an absolute path stays as it is. g_free. */
 char *nsk_path_beside(const char *base, const char *path);

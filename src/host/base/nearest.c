@@ -1,4 +1,4 @@
-#include "base/nearest.h"
+#include "netsuke/tools.h"
 
 #include <glib.h>
 #include <stdbool.h>

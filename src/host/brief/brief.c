@@ -390,6 +390,10 @@ char *nsk_board_find(const char *name, const char *beside) {
     return shipped;
 }
 
+char **nsk_board_names(void) {
+    return nsk_shipped_names("boards");
+}
+
 static bool fill(nsk_brief *brief, const nsk_settings *s, nsk_error *error) {
     double limit = 0.0;
     const char *labels = nsk_settings_need(s, "model", "labels", error);
@@ -410,10 +414,9 @@ static bool fill(nsk_brief *brief, const nsk_settings *s, nsk_error *error) {
     for (int i = 0; i < NSK_FACTS; i++) {
         brief->facts[i] = g_strdup(nsk_settings_text(s, "model", fact_keys[i]));
     }
-    char *labels_path = nsk_path_beside(brief->path, labels);
-    bool good = nsk_brief_has(brief, labels_path, "model", "labels", error) &&
-                nsk_labels_read(labels_path, &brief->labels, error);
-    g_free(labels_path);
+    brief->labels_path = nsk_path_beside(brief->path, labels);
+    bool good = nsk_brief_has(brief, brief->labels_path, "model", "labels", error) &&
+                nsk_labels_read(brief->labels_path, &brief->labels, error);
     good = good && read_input(s, &brief->input, error) && read_limits(s, &brief->limits, error) &&
            read_recipe(s, brief, error) &&
            read_decision(s, &brief->labels, &brief->decision, error) &&
@@ -526,6 +529,7 @@ void nsk_brief_free(nsk_brief *brief) {
                            brief->name,
                            brief->variant,
                            brief->variants_brief,
+                           brief->labels_path,
                            brief->model,
                            brief->output,
                            brief->board,

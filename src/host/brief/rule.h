@@ -13,7 +13,5 @@ nsk_firmware nsk_firmware_of(const nsk_product *product, const nsk_decision *dec
                              const nsk_model *model, uint8_t *line_of);
 /* The class for 'nothing there', or -1. */
 int nsk_resting_class(const nsk_decision *decision, const nsk_model *model);
-/* The name of a line; "at rest" for one that is no class of its own. */
-const char *nsk_line_name(const nsk_decision *decision, const nsk_labels *labels, int line);
 
 #endif

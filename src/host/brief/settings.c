@@ -3,7 +3,7 @@
 #include <math.h>
 #include <string.h>
 
-#include "base/nearest.h"
+#include "netsuke/tools.h"
 
 typedef struct entry {
     char *value;

@@ -1,4 +1,4 @@
-#include "draw/page.h"
+#include "netsuke/page.h"
 
 #include <glib/gstdio.h>
 #include <stdarg.h>

@@ -1,10 +1,10 @@
 /* Board descriptions. */
 #include <string.h>
 
-#include "base/nearest.h"
 #include "base/shipped.h"
 #include "brief/settings.h"
 #include "estimate/costs.h"
+#include "netsuke/tools.h"
 
 const nsk_setting_name nsk_board_settings[] = {
     {"board", "name", "Its name"},

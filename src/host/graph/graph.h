@@ -129,12 +129,12 @@ typedef enum nsk_coordinates {
     NSK_HALF_PIXEL_FOR_NEAREST
 } nsk_coordinates;
 
-typedef enum nsk_nearest {
+typedef enum nsk_nearest_mode {
     NSK_ROUND_PREFER_FLOOR,
     NSK_ROUND_PREFER_CEIL,
     NSK_FLOOR,
     NSK_CEIL
-} nsk_nearest;
+} nsk_nearest_mode;
 
 typedef struct nsk_attributes {
     nsk_window_attributes window;  /* Conv, ConvTranspose, pools */
@@ -156,7 +156,7 @@ typedef struct nsk_attributes {
     bool uneven;      /* Split: the last of equal parts may be smaller */
     nsk_mode mode;
     nsk_coordinates coordinates;
-    nsk_nearest nearest;
+    nsk_nearest_mode nearest;
 } nsk_attributes;
 
 typedef struct nsk_node {

@@ -334,7 +334,7 @@ static double resize_coordinate(const nsk_graph *graph, const nsk_node *node, in
     }
 }
 
-static int64_t nearest_pixel(double x, nsk_nearest how) {
+static int64_t nearest_pixel(double x, nsk_nearest_mode how) {
     double floor_x = floor(x);
     bool half = x - floor_x == 0.5;
     switch (how) {

@@ -9,11 +9,4 @@ typedef bool nsk_decoder(const uint8_t *bytes, size_t size, nsk_picture *picture
 
 nsk_decoder nsk_decode_png, nsk_decode_jpeg, nsk_decode_pnm, nsk_decode_bmp;
 
-/* Checks a size that a file claims and makes room for that many pixels, black. */
-bool nsk_picture_start(nsk_picture *picture, uint64_t width, uint64_t height, nsk_error *error);
-
-/* "not a readable PNG (reason); replace the file", and the picture emptied; returns false. */
-bool nsk_picture_refuse(nsk_picture *picture, const char *format, const char *reason,
-                        nsk_error *error);
-
 #endif

@@ -17,6 +17,12 @@ typedef struct nsk_picture {
 bool nsk_picture_read(const char *path, nsk_picture *picture, nsk_error *error);
 bool nsk_picture_decode(const uint8_t *bytes, size_t size, nsk_picture *picture, nsk_error *error);
 bool nsk_picture_write_png(const nsk_picture *picture, const char *path, nsk_error *error);
+/* Checks a size that a file claims and makes room for that many pixels, black. */
+bool nsk_picture_start(nsk_picture *picture, uint64_t width, uint64_t height, nsk_error *error);
+
+/* "not a readable PNG (reason); replace the file", and the picture emptied; returns false. */
+bool nsk_picture_refuse(nsk_picture *picture, const char *format, const char *reason,
+                        nsk_error *error);
 void nsk_picture_clear(nsk_picture *picture);
 
 /* Turns a picture as EXIF's orientation 1 to 8 says; any other number leaves it. */

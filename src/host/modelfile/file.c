@@ -3,7 +3,7 @@
 
 #include "device/format.h"
 #include "device/layer.h"
-#include "modelfile/write.h"
+#include "modelfile/file.h"
 
 static const size_t MOST_BYTES = (size_t)1 << 30;
 

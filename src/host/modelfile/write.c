@@ -7,6 +7,7 @@
 #include "device/format.h"
 #include "device/layer.h"
 #include "float/forward.h"
+#include "modelfile/file.h"
 
 typedef struct writer {
     GByteArray *bytes;

@@ -20,7 +20,4 @@ typedef struct nsk_model_parts {
 /* Writes and opens it, so that what comes back has passed every check of the device's. */
 nsk_model_file *nsk_model_write(const nsk_model_parts *parts, nsk_error *error);
 
-/* Takes over `bytes` (g_free), which must be a model file that opens. */
-nsk_model_file *nsk_model_file_adopt(uint8_t *bytes, size_t size, nsk_error *error);
-
 #endif

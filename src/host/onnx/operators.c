@@ -404,7 +404,7 @@ static bool read_resize(const nsk_onnx_source *s, nsk_node *node) {
     bool good = read_choice(s, "coordinate_transformation_mode", ways, G_N_ELEMENTS(ways), &way) &&
                 read_choice(s, "nearest_mode", roundings, G_N_ELEMENTS(roundings), &rounding);
     node->attributes.coordinates = (nsk_coordinates)way;
-    node->attributes.nearest = (nsk_nearest)rounding;
+    node->attributes.nearest = (nsk_nearest_mode)rounding;
     if (nsk_onnx_int(s, "antialias", 0) != 0 || nsk_onnx_attribute(s->node, "axes", INTS_TYPE)) {
         return complain(s, "antialias and axes are not read");
     }

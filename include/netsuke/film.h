@@ -1,10 +1,12 @@
-/* sim/film: what the simulated camera shows, picture by picture, and what is truly there. */
-#ifndef NSK_PORTS_SIM_FILM_H
-#define NSK_PORTS_SIM_FILM_H
+/* netsuke/film: what the simulated camera shows, picture by picture, and what is truly there. */
+#ifndef NETSUKE_FILM_H
+#define NETSUKE_FILM_H
 
-#include "base/base.h"
-#include "netsuke/brief.h"
 #include "netsuke/images.h"
+
+#ifdef __cplusplus
+extern "C" {
+#endif
 
 enum { NSK_NOBODY_KNOWS = -1 };
 
@@ -31,4 +33,7 @@ const char *nsk_film_name(const nsk_film *film, int frame);
 /* Writes width x height x channels bytes in the input's order. */
 bool nsk_film_picture(const nsk_film *film, int frame, uint8_t *to, nsk_error *error);
 
+#ifdef __cplusplus
+}
+#endif
 #endif

@@ -1,13 +1,40 @@
-/* sim/rehearse: the product on the simulated board: pictures in, decisions out, on a virtual clock.
- */
-#ifndef NSK_PORTS_SIM_REHEARSE_H
-#define NSK_PORTS_SIM_REHEARSE_H
+/* netsuke/rehearse: the product on a simulated board: pictures in, decisions out, on a virtual
+ * clock. */
+#ifndef NETSUKE_REHEARSE_H
+#define NETSUKE_REHEARSE_H
 
-#include "brief/rule.h"
 #include "netsuke/budget.h"
+#include "netsuke/film.h"
 #include "netsuke/firmware.h"
-#include "sim/faults.h"
-#include "sim/film.h"
+#include "netsuke/verdict.h"
+
+#ifdef __cplusplus
+extern "C" {
+#endif
+
+typedef enum nsk_fault_kind {
+    NSK_FAULT_FLASH,    /* a bit of the model's weights is another while the frame is computed */
+    NSK_FAULT_CAMERA,   /* gives no pictures */
+    NSK_FAULT_CUT,      /* pictures end halfway */
+    NSK_FAULT_FROZEN,   /* pictures repeat the one before */
+    NSK_FAULT_COLUMN,   /* a column of pixels is stuck */
+    NSK_FAULT_ROWS,     /* from the middle on a picture repeats one row */
+    NSK_FAULT_TORN,     /* from the middle on a picture is the one before */
+    NSK_FAULT_BROWNOUT, /* the supply fails in mid-frame: memory is lost, the board starts anew */
+    NSK_FAULT_CLOCK,    /* the board's clock runs slower */
+    NSK_FAULT_KINDS
+} nsk_fault_kind;
+
+typedef struct nsk_fault {
+    nsk_fault_kind kind;
+    int first, frames; /* of the camera */
+    double amount;     /* the clock's: percent */
+} nsk_fault;
+
+/* "flash@40", "camera@10+6", "clock@0+300=20": a kind, the first frame, how many (default 1), and
+ * for the clock by how many percent. */
+bool nsk_fault_parse(const char *text, nsk_fault *fault, nsk_error *error);
+const char *nsk_fault_name(nsk_fault_kind kind);
 
 /* A picture that the device took. */
 typedef struct nsk_rehearsed {
@@ -73,6 +100,11 @@ typedef struct nsk_stage {
 nsk_rehearsal *nsk_rehearse(const nsk_stage *stage, nsk_error *error);
 void nsk_rehearsal_free(nsk_rehearsal *rehearsal);
 
+/* Adds what came of one to the totals that nsk_judge_rehearsal holds against limits. Pictures of a
+ * set are in no order: they have no events, which `ordered` says of a scene's. */
+void nsk_rehearsal_count(const nsk_rehearsal *rehearsal, bool ordered,
+                         nsk_rehearsed_counts *totals);
+
 /* How another rule would have done on the same scores: fills `decided`, one an answer, and the
  * figures. */
 void nsk_rejudge(const nsk_rehearsal *rehearsal, const nsk_stage *stage, const nsk_rule *rule,
@@ -95,8 +127,17 @@ typedef struct nsk_sweep_point {
     bool beaten; /* another misses no more and acts falsely no more often, and one of them less */
 } nsk_sweep_point;
 
-/* GArray of nsk_sweep_point. */
-GArray *nsk_sweep(nsk_rehearsal *const *rehearsals, const nsk_stage *stages, int count);
-bool nsk_sweep_draw(const GArray *points, const char *name, const char *path, nsk_error *error);
+typedef struct nsk_sweep {
+    int count;
+    nsk_sweep_point *points;
+} nsk_sweep;
 
+/* Thresholds and counts around those of the brief, which stands first, on the same scores. */
+nsk_sweep *nsk_sweep_make(nsk_rehearsal *const *rehearsals, const nsk_stage *stages, int count);
+void nsk_sweep_free(nsk_sweep *sweep);
+bool nsk_sweep_draw(const nsk_sweep *sweep, const char *name, const char *path, nsk_error *error);
+
+#ifdef __cplusplus
+}
+#endif
 #endif

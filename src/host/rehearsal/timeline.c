@@ -3,7 +3,7 @@
 #include <string.h>
 
 #include "draw/canvas.h"
-#include "sim/figures.h"
+#include "rehearsal/figures.h"
 
 enum { LEFT = 110, RIGHT = 28, TOP = 100, MOST_CLASSES = 24, MOST_TICKS = 12 };
 

@@ -4,7 +4,8 @@
 #include <stdlib.h>
 #include <string.h>
 
-#include "sim/rehearse.h"
+#include "base/base.h"
+#include "netsuke/rehearse.h"
 
 /* A change of a signal: its identifier character and value. */
 typedef struct change {

@@ -1,87 +1,10 @@
-/* Other settings of the rule, on the scores that a rehearsal has left. */
+/* The settings of a sweep: missed across, false up, the best of them named. */
 #include <math.h>
 #include <stdio.h>
-#include <string.h>
 
-#include "brief/labels.h"
 #include "draw/canvas.h"
 #include "draw/scale.h"
-#include "sim/rehearse.h"
-
-/* Adds up what scenes come to, each for its time. */
-static void add(nsk_figures *to, const nsk_figures *one) {
-    to->events += one->events;
-    to->missed += one->missed;
-    to->longer += one->longer;
-    to->longer_missed += one->longer_missed;
-    to->actions += one->actions;
-    to->right += one->right;
-    to->false_actions += one->false_actions;
-    to->worst_delay_frames = fmax(to->worst_delay_frames, one->worst_delay_frames);
-    to->delay_frames += one->delay_frames * (one->events - one->missed);
-    to->delay_seconds += one->delay_seconds * (one->events - one->missed);
-}
-
-static nsk_sweep_point try(nsk_rehearsal *const *rehearsals, const nsk_stage *stages, int count,
-                           const nsk_decision *decision) {
-    nsk_sweep_point p = {
-        decision->threshold, decision->frames, decision->window, {0}, false, false};
-    double hours = 0.0;
-    for (int i = 0; i < count; i++) {
-        nsk_model model;
-        nsk_figures one;
-        uint8_t line_of[NSK_MOST_LABELS];
-        int *decided = g_new(int, rehearsals[i]->taken + 1);
-        nsk_open(&model, stages[i].model->bytes, stages[i].model->size);
-        nsk_rule rule = nsk_rule_of(decision, &model, line_of);
-        nsk_rejudge(rehearsals[i], &stages[i], &rule, decided, &one);
-        add(&p.figures, &one);
-        hours += rehearsals[i]->frames / stages[i].board->frame_rate / 3600.0;
-        g_free(decided);
-    }
-    int caught = MAX(p.figures.events - p.figures.missed, 1);
-    p.figures.delay_frames /= caught;
-    p.figures.delay_seconds /= caught;
-    p.figures.missed_an_hour = p.figures.missed / hours;
-    p.figures.false_an_hour = p.figures.false_actions / hours;
-    return p;
-}
-
-static void mark_beaten(GArray *points) {
-    for (guint i = 0; i < points->len; i++) {
-        nsk_sweep_point *p = &g_array_index(points, nsk_sweep_point, i);
-        for (guint k = 0; k < points->len && !p->beaten; k++) {
-            const nsk_figures *a = &g_array_index(points, nsk_sweep_point, k).figures;
-            const nsk_figures *b = &p->figures;
-            p->beaten = a->missed <= b->missed && a->false_actions <= b->false_actions &&
-                        (a->missed < b->missed || a->false_actions < b->false_actions);
-        }
-    }
-}
-
-GArray *nsk_sweep(nsk_rehearsal *const *rehearsals, const nsk_stage *stages, int count) {
-    static const double thresholds[] = {0.3, 0.4, 0.5, 0.6, 0.7, 0.8, 0.9, 0.95};
-    static const int windows[][2] = {{1, 0}, {2, 0}, {3, 0}, {4, 0}, {2, 3}, {2, 4},
-                                     {3, 4}, {3, 5}, {3, 6}, {4, 5}, {4, 6}};
-    GArray *points = g_array_new(FALSE, FALSE, sizeof(nsk_sweep_point));
-    nsk_decision d = *stages[0].decision;
-    nsk_sweep_point own = try(rehearsals, stages, count, &d);
-    own.own = true;
-    g_array_append_val(points, own);
-    for (size_t w = 0; w < G_N_ELEMENTS(windows); w++) {
-        for (size_t t = 0; t < G_N_ELEMENTS(thresholds); t++) {
-            d.threshold = thresholds[t];
-            d.frames = windows[w][0];
-            d.window = windows[w][1];
-            nsk_sweep_point p = try(rehearsals, stages, count, &d);
-            g_array_append_val(points, p);
-        }
-    }
-    mark_beaten(points);
-    return points;
-}
-
-/* ---- drawing ---- */
+#include "netsuke/rehearse.h"
 
 enum { LEFT = 96, RIGHT = 60, TOP = 96, BOTTOM = 76 };
 
@@ -166,10 +89,10 @@ static void name_of(const nsk_sweep_point *p, char *text, size_t size) {
 }
 
 /* Names of those that are not beaten, each place once. */
-static void draw_points(const chart *c, const GArray *points) {
+static void draw_points(const chart *c, const nsk_sweep *sweep) {
     GHashTable *named = g_hash_table_new_full(g_str_hash, g_str_equal, g_free, NULL);
-    for (guint i = 0; i < points->len; i++) {
-        const nsk_sweep_point *p = &g_array_index(points, nsk_sweep_point, i);
+    for (int i = 0; i < sweep->count; i++) {
+        const nsk_sweep_point *p = &sweep->points[i];
         double x = x_of(c, p->figures.missed_an_hour);
         double y = y_of(c, p->figures.false_an_hour);
         char *place = g_strdup_printf("%d %d", p->figures.missed, p->figures.false_actions);
@@ -195,20 +118,20 @@ static void draw_points(const chart *c, const GArray *points) {
     g_hash_table_destroy(named);
 }
 
-bool nsk_sweep_draw(const GArray *points, const char *name, const char *path, nsk_error *error) {
+bool nsk_sweep_draw(const nsk_sweep *sweep, const char *name, const char *path, nsk_error *error) {
     chart c = {.most_missed = 1.0, .most_false = 1.0};
     char below[200];
-    g_snprintf(below, sizeof below, "%s: %u settings of the rule on the same scores", name,
-               points->len);
+    g_snprintf(below, sizeof below, "%s: %d settings of the rule on the same scores", name,
+               sweep->count);
     if (!nsk_canvas_open(&c.canvas, LEFT - 62.0, path, "Missed and false", below, error)) {
         return false;
     }
-    for (guint i = 0; i < points->len; i++) {
-        const nsk_figures *f = &g_array_index(points, nsk_sweep_point, i).figures;
+    for (int i = 0; i < sweep->count; i++) {
+        const nsk_figures *f = &sweep->points[i].figures;
         c.most_missed = fmax(c.most_missed, f->missed_an_hour);
         c.most_false = fmax(c.most_false, f->false_an_hour);
     }
     draw_scales(&c);
-    draw_points(&c, points);
+    draw_points(&c, sweep);
     return nsk_canvas_finish(&c.canvas, path, error);
 }

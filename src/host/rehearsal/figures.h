@@ -1,9 +1,9 @@
-/* sim/figures: what a rehearsal comes to: events by the film's truth, and lines beside them. */
-#ifndef NSK_PORTS_SIM_FIGURES_H
-#define NSK_PORTS_SIM_FIGURES_H
+/* rehearsal/figures: what a rehearsal comes to: events by the film's truth, and lines beside them.
+ */
+#ifndef NSK_REHEARSAL_FIGURES_H
+#define NSK_REHEARSAL_FIGURES_H
 
-#include "netsuke/brief.h"
-#include "sim/rehearse.h"
+#include "netsuke/rehearse.h"
 
 /* Finds the events of the film and fills the rehearsal's figures by its own decisions. */
 void nsk_judge(nsk_rehearsal *rehearsal, const nsk_stage *stage);

@@ -1,4 +1,6 @@
-#include "sim/figures.h"
+#include "rehearsal/figures.h"
+#include "base/base.h"
+#include "brief/rule.h"
 
 #include <math.h>
 #include <string.h>

@@ -1,5 +1,5 @@
 /* The simulated board as a port, and a film played on it. */
-#include "sim/rehearse.h"
+#include "sim/board.h"
 
 #include <glib/gstdio.h>
 #include <math.h>
@@ -7,9 +7,10 @@
 #include <string.h>
 
 #include "brief/labels.h"
+#include "brief/rule.h"
 #include "device/layer.h"
 #include "images/picture.h"
-#include "sim/figures.h"
+#include "sim/faults.h"
 #include "sim/ram.h"
 
 static const double START_UP = 0.05; /* seconds, after the supply has failed */
@@ -307,10 +308,9 @@ static void finish(sim *s) {
                     : board->active_power * r->busy + idle * (r->seconds - r->busy);
     r->answers = (nsk_rehearsed *)(void *)g_array_free(s->answers, FALSE);
     r->scores = (int8_t *)g_byte_array_free(s->scores, FALSE);
-    nsk_judge(r, s->stage);
 }
 
-nsk_rehearsal *nsk_rehearse(const nsk_stage *stage, nsk_error *error) {
+nsk_rehearsal *nsk_board_play(const nsk_stage *stage, nsk_error *error) {
     sim s = {.stage = stage,
              .flash = g_memdup2(stage->model->bytes, stage->model->size),
              .flipped = stage->model->size,
