@@ -5,6 +5,7 @@
 #include <glib/gstdio.h>
 #include <stdio.h>
 
+#include "device/work.h"
 #include "emulator.h"
 #include "grid.h"
 #include "netsuke/quantise.h"
@@ -19,12 +20,12 @@ static const struct {
     const char *name;
     grid_shape shape; /* kind 0: the brief's whole network */
 } rows[] = {
-    {"1x1, 64 to 64 channels", {NSK_CONV, 12, 64, 64, 1, 1}},
-    {"3x3, 3 to 16, stride 2", {NSK_CONV, 48, 3, 16, 3, 2}},
-    {"3x3, 32 to 32", {NSK_CONV, 8, 32, 32, 3, 1}},
-    {"depthwise 3x3, stride 1", {NSK_DEPTHWISE, 24, 16, 16, 3, 1}},
-    {"depthwise 3x3, stride 2", {NSK_DEPTHWISE, 24, 32, 32, 3, 2}},
-    {"dense, 256 to 6", {NSK_DENSE, 1, 256, 6, 1, 1}},
+    {"1x1, 64 to 64 channels", {NSK_KIND_CONV, 12, 64, 64, 1, 1}},
+    {"3x3, 3 to 16, stride 2", {NSK_KIND_CONV, 48, 3, 16, 3, 2}},
+    {"3x3, 32 to 32", {NSK_KIND_CONV, 8, 32, 32, 3, 1}},
+    {"depthwise 3x3, stride 1", {NSK_KIND_DEPTHWISE, 24, 16, 16, 3, 1}},
+    {"depthwise 3x3, stride 2", {NSK_KIND_DEPTHWISE, 24, 32, 32, 3, 2}},
+    {"dense, 256 to 6", {NSK_KIND_DENSE, 1, 256, 6, 1, 1}},
     {"whole network", {0}},
 };
 

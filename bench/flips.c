@@ -176,9 +176,9 @@ static void hear_answer(void *context, const nsk_answered *answer) {
     }
 }
 
-static void hear_trouble(void *context, nsk_trouble trouble) {
+static void hear_fault(void *context, nsk_fault fault) {
     run *r = context;
-    r->told = r->told || trouble != NSK_NO_TROUBLE;
+    r->told = r->told || fault != NSK_FAULT_NONE;
 }
 
 /* A board that says that it must be reset is reset. */
@@ -190,7 +190,7 @@ static void run_loop(run *r) {
                            .prepared = is_prepared,
                            .layer_done = is_done,
                            .answer = hear_answer,
-                           .trouble = hear_trouble};
+                           .fault = hear_fault};
     /* only how far the stack reaches is taken of it, while this function runs */
     // cppcheck-suppress autoVariables
     r->stack_top = (uintptr_t)&here;
@@ -198,8 +198,8 @@ static void run_loop(run *r) {
     do {
         r->memories = 0;
         status = nsk_firmware_run(&port, &r->firmware);
-        r->told = r->told || status != NSK_OK;
-    } while (status == NSK_DAMAGED && r->picture < PICTURES && nsk_intact(&r->all->model));
+        r->told = r->told || status != NSK_STATUS_OK;
+    } while (status == NSK_STATUS_DAMAGED && r->picture < PICTURES && nsk_intact(&r->all->model));
 }
 
 /* ---- what came of it ---- */
@@ -381,7 +381,7 @@ static bool load(campaign *c, const char *brief_path, const char *scene, nsk_err
     bool good = film != NULL;
     if (good) {
         c->bytes = g_memdup2(file->bytes, file->size);
-        good = nsk_open(&c->model, c->bytes, file->size) == NSK_OK;
+        good = nsk_open(&c->model, c->bytes, file->size) == NSK_STATUS_OK;
         c->firmware = nsk_firmware_of(&b->product, &b->decision, &c->model, line_of);
         good = good && choose_pictures(c, film, error);
     }

@@ -46,27 +46,27 @@ typedef struct kind_cost {
 static kind_cost kinds[] = {
     {.kind = "conv", .sources = "conv.c|product.c"},
     {.kind = "pointwise", .sources = "conv.c|product.c"},
-    {.kind = "depthwise", .sources = "depthwise.c"},
-    {.kind = "depthwise-few", .sources = "depthwise.c"},
-    {.kind = "depthwise-any", .sources = "depthwise.c"},
-    {.kind = "depthwise-any-few", .sources = "depthwise.c"},
+    {.kind = "depthwise", .sources = "depthwise.c|depthwise_plain.c"},
+    {.kind = "depthwise-few", .sources = "depthwise.c|depthwise_plain.c"},
+    {.kind = "depthwise-any", .sources = "depthwise.c|depthwise_plain.c"},
+    {.kind = "depthwise-any-few", .sources = "depthwise.c|depthwise_plain.c"},
     {.kind = "dense", .sources = "dense.c|product.c"},
     {.kind = "max-pool", .sources = "max_pool.c"},
     {.kind = "average-pool", .sources = "average_pool.c"},
     {.kind = "add", .sources = "elementwise.c"},
     {.kind = "multiply", .sources = "elementwise.c"},
-    {.kind = "table", .sources = "table.c"},
+    {.kind = "lut", .sources = "lut.c"},
     {.kind = "softmax", .sources = "softmax.c"},
-    {.kind = "larger", .sources = "elementwise.c"},
-    {.kind = "smaller", .sources = "elementwise.c"},
-    {.kind = "move", .sources = "move.c"},
+    {.kind = "max", .sources = "elementwise.c"},
+    {.kind = "min", .sources = "elementwise.c"},
+    {.kind = "copy", .sources = "copy.c"},
     {.kind = "constant", .sources = "constant.c"},
     {.kind = "resize", .sources = "resize.c"},
-    {.kind = "transposed", .sources = "transposed.c"},
-    {.kind = "prepare", .sources = "run.c"},
+    {.kind = "conv-transpose", .sources = "conv_transpose.c"},
+    {.kind = "prepare", .sources = "feed.c"},
     {.kind = "stream", .sources = "stream.c"},
     {.kind = "scale", .sources = "scale.c"},
-    {.kind = "sight", .sources = "sight.c|crc.c"},
+    {.kind = "frame-check", .sources = "frame_check.c|crc.c"},
     {.kind = "check", .sources = "crc.c"},
 };
 
@@ -140,9 +140,9 @@ static void add_around(study *s, const nsk_model *model, const emulated_run *run
         add_point(s, "scale", &work, a->instructions);
     }
     for (int i = 0; i < run->looked; i++) {
-        const emulated_around *a = &run->sight[i];
-        nsk_work work = nsk_sight_work(model, (unsigned)a->width, (unsigned)a->height);
-        add_point(s, "sight", &work, a->instructions);
+        const emulated_around *a = &run->frame_check[i];
+        nsk_work work = nsk_frame_check_work(model, (unsigned)a->width, (unsigned)a->height);
+        add_point(s, "frame-check", &work, a->instructions);
     }
     const nsk_work check = {.calls = 1, .moved = model->size};
     add_point(s, "check", &check, run->check);
@@ -245,7 +245,8 @@ static bool fit(const study *s, kind_cost *k, nsk_error *error) {
 
 /* What is around layers is in any shape, streams in those of convolutions. */
 static bool shows(const nsk_model *model, const char *kind) {
-    static const char *const everywhere[] = {"prepare", "stream", "scale", "sight", "check", NULL};
+    static const char *const everywhere[] = {"prepare",     "stream", "scale",
+                                             "frame-check", "check",  NULL};
     bool any = g_strv_contains(everywhere, kind) != FALSE;
     return strcmp(nsk_cost_kind(model, GRID_TESTED_LAYER), any ? "conv" : kind) == 0;
 }

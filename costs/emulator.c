@@ -64,8 +64,8 @@ static void read_scale(const emulated_core *core, char *rest, emulated_run *run)
     read_around(core, rest, run->scale, &run->scaled);
 }
 
-static void read_sight(const emulated_core *core, char *rest, emulated_run *run) {
-    read_around(core, rest, run->sight, &run->looked);
+static void read_frame_check(const emulated_core *core, char *rest, emulated_run *run) {
+    read_around(core, rest, run->frame_check, &run->looked);
 }
 
 static void read_check(const emulated_core *core, char *rest, emulated_run *run) {
@@ -88,8 +88,9 @@ static void read_line(const emulated_core *core, const char *line, emulated_run 
     static const struct {
         const char *word;
         void (*read)(const emulated_core *core, char *rest, emulated_run *run);
-    } words[] = {{"layer", read_layer}, {"prepare", read_prepare}, {"scale", read_scale},
-                 {"sight", read_sight}, {"check", read_check},     {"scores", read_scores}};
+    } words[] = {{"layer", read_layer}, {"prepare", read_prepare},
+                 {"scale", read_scale}, {"frame-check", read_frame_check},
+                 {"check", read_check}, {"scores", read_scores}};
     char word[16];
     int used = 0;
     if (sscanf(line, "%15s%n", word, &used) != 1) {

@@ -19,7 +19,7 @@ typedef struct emulated_run {
     double prepare_deep, stack; /* bytes; the latter at the deepest of all */
     double check;               /* instructions that looking at the model takes */
     int scaled, looked;
-    emulated_around scale[3], sight[3];
+    emulated_around scale[3], frame_check[3];
     GArray *scores; /* of int: all frames' scores, one behind the other */
 } emulated_run;
 

@@ -9,159 +9,159 @@
 #include "passes/schedule.h"
 
 const grid_shape grid_shapes[] = {
-    {NSK_CONV, 12, 3, 8, 3, 1},
-    {NSK_CONV, 24, 3, 16, 3, 2},
-    {NSK_CONV, 48, 3, 16, 3, 2},
-    {NSK_CONV, 16, 8, 16, 3, 1},
-    {NSK_CONV, 8, 32, 32, 3, 1},
-    {NSK_CONV, 12, 16, 20, 5, 2},
-    {NSK_CONV, 6, 64, 64, 3, 1},
-    {NSK_CONV, 20, 4, 24, 3, 1},
-    {NSK_CONV, 24, 16, 16, 1, 1},
-    {NSK_CONV, 12, 32, 64, 1, 1},
-    {NSK_CONV, 12, 64, 64, 1, 1},
-    {NSK_CONV, 6, 64, 128, 1, 1},
-    {NSK_CONV, 6, 128, 128, 1, 1},
-    {NSK_CONV, 8, 24, 96, 1, 1},
-    {NSK_CONV, 16, 8, 48, 1, 1},
-    {NSK_CONV, 5, 96, 24, 1, 1},
-    {NSK_CONV, 4, 256, 64, 1, 1},
-    {NSK_DEPTHWISE, 24, 16, 16, 3, 1},
-    {NSK_DEPTHWISE, 24, 32, 32, 3, 2},
-    {NSK_DEPTHWISE, 12, 64, 64, 3, 1},
-    {NSK_DEPTHWISE, 6, 128, 128, 3, 1},
-    {NSK_DEPTHWISE, 12, 64, 64, 3, 2},
-    {NSK_DEPTHWISE, 16, 24, 24, 5, 1},
-    {NSK_DEPTHWISE, 10, 48, 48, 3, 1},
-    {NSK_DEPTHWISE, 12, 16, 16, 5, 2},
-    {NSK_DEPTHWISE, 8, 32, 32, 5, 1},
-    {NSK_DEPTHWISE, 10, 8, 8, 7, 1},
-    {NSK_DEPTHWISE, 20, 12, 12, 5, 1},
-    {NSK_DEPTHWISE, 14, 20, 20, 2, 1},
-    {NSK_DEPTHWISE, 6, 96, 96, 5, 1},
-    {NSK_DEPTHWISE, 48, 8, 8, 3, 1},
-    {NSK_DEPTHWISE, 16, 48, 48, 3, 2},
-    {NSK_DEPTHWISE, 8, 96, 96, 3, 2},
-    {NSK_DEPTHWISE, 32, 16, 16, 3, 2},
-    {NSK_DEPTHWISE, 8, 64, 64, 3, 1},
-    {NSK_DEPTHWISE, 18, 24, 24, 3, 1},
-    {NSK_CONV, 20, 3, 32, 3, 2},
-    {NSK_CONV, 16, 12, 48, 3, 1},
-    {NSK_CONV, 24, 1, 8, 5, 1},
-    {NSK_CONV, 10, 24, 12, 3, 2},
-    {NSK_CONV, 24, 8, 16, 1, 1},
-    {NSK_CONV, 12, 96, 16, 1, 1},
-    {NSK_CONV, 3, 192, 192, 1, 1},
-    {NSK_CONV, 20, 24, 24, 1, 1},
-    {NSK_CONV, 10, 48, 8, 1, 1},
-    {NSK_CONV, 18, 12, 72, 1, 1},
+    {NSK_KIND_CONV, 12, 3, 8, 3, 1},
+    {NSK_KIND_CONV, 24, 3, 16, 3, 2},
+    {NSK_KIND_CONV, 48, 3, 16, 3, 2},
+    {NSK_KIND_CONV, 16, 8, 16, 3, 1},
+    {NSK_KIND_CONV, 8, 32, 32, 3, 1},
+    {NSK_KIND_CONV, 12, 16, 20, 5, 2},
+    {NSK_KIND_CONV, 6, 64, 64, 3, 1},
+    {NSK_KIND_CONV, 20, 4, 24, 3, 1},
+    {NSK_KIND_CONV, 24, 16, 16, 1, 1},
+    {NSK_KIND_CONV, 12, 32, 64, 1, 1},
+    {NSK_KIND_CONV, 12, 64, 64, 1, 1},
+    {NSK_KIND_CONV, 6, 64, 128, 1, 1},
+    {NSK_KIND_CONV, 6, 128, 128, 1, 1},
+    {NSK_KIND_CONV, 8, 24, 96, 1, 1},
+    {NSK_KIND_CONV, 16, 8, 48, 1, 1},
+    {NSK_KIND_CONV, 5, 96, 24, 1, 1},
+    {NSK_KIND_CONV, 4, 256, 64, 1, 1},
+    {NSK_KIND_DEPTHWISE, 24, 16, 16, 3, 1},
+    {NSK_KIND_DEPTHWISE, 24, 32, 32, 3, 2},
+    {NSK_KIND_DEPTHWISE, 12, 64, 64, 3, 1},
+    {NSK_KIND_DEPTHWISE, 6, 128, 128, 3, 1},
+    {NSK_KIND_DEPTHWISE, 12, 64, 64, 3, 2},
+    {NSK_KIND_DEPTHWISE, 16, 24, 24, 5, 1},
+    {NSK_KIND_DEPTHWISE, 10, 48, 48, 3, 1},
+    {NSK_KIND_DEPTHWISE, 12, 16, 16, 5, 2},
+    {NSK_KIND_DEPTHWISE, 8, 32, 32, 5, 1},
+    {NSK_KIND_DEPTHWISE, 10, 8, 8, 7, 1},
+    {NSK_KIND_DEPTHWISE, 20, 12, 12, 5, 1},
+    {NSK_KIND_DEPTHWISE, 14, 20, 20, 2, 1},
+    {NSK_KIND_DEPTHWISE, 6, 96, 96, 5, 1},
+    {NSK_KIND_DEPTHWISE, 48, 8, 8, 3, 1},
+    {NSK_KIND_DEPTHWISE, 16, 48, 48, 3, 2},
+    {NSK_KIND_DEPTHWISE, 8, 96, 96, 3, 2},
+    {NSK_KIND_DEPTHWISE, 32, 16, 16, 3, 2},
+    {NSK_KIND_DEPTHWISE, 8, 64, 64, 3, 1},
+    {NSK_KIND_DEPTHWISE, 18, 24, 24, 3, 1},
+    {NSK_KIND_CONV, 20, 3, 32, 3, 2},
+    {NSK_KIND_CONV, 16, 12, 48, 3, 1},
+    {NSK_KIND_CONV, 24, 1, 8, 5, 1},
+    {NSK_KIND_CONV, 10, 24, 12, 3, 2},
+    {NSK_KIND_CONV, 24, 8, 16, 1, 1},
+    {NSK_KIND_CONV, 12, 96, 16, 1, 1},
+    {NSK_KIND_CONV, 3, 192, 192, 1, 1},
+    {NSK_KIND_CONV, 20, 24, 24, 1, 1},
+    {NSK_KIND_CONV, 10, 48, 8, 1, 1},
+    {NSK_KIND_CONV, 18, 12, 72, 1, 1},
     /* odd numbers of channels, pixels and taps */
-    {NSK_CONV, 11, 3, 7, 3, 1},
-    {NSK_CONV, 15, 1, 6, 3, 1},
-    {NSK_CONV, 9, 6, 10, 3, 2},
-    {NSK_CONV, 13, 5, 9, 5, 1},
-    {NSK_CONV, 7, 11, 33, 3, 1},
-    {NSK_CONV, 21, 2, 5, 7, 2},
-    {NSK_CONV, 32, 3, 24, 5, 1},
-    {NSK_CONV, 9, 16, 48, 5, 2},
-    {NSK_CONV, 11, 10, 18, 1, 1},
-    {NSK_CONV, 9, 6, 26, 1, 1},
-    {NSK_CONV, 13, 27, 45, 1, 1},
-    {NSK_CONV, 5, 4, 14, 1, 1},
-    {NSK_CONV, 7, 20, 27, 1, 1},
-    {NSK_CONV, 9, 36, 13, 1, 1},
-    {NSK_CONV, 3, 68, 33, 1, 1},
-    {NSK_CONV, 24, 12, 6, 1, 1},
-    {NSK_CONV, 1, 128, 32, 1, 1},
-    {NSK_CONV, 1, 32, 128, 1, 1},
-    {NSK_CONV, 32, 16, 24, 1, 1},
-    {NSK_CONV, 16, 8, 3, 1, 1},
-    {NSK_CONV, 16, 8, 2, 3, 1},
-    {NSK_CONV, 12, 16, 24, 1, 2},
-    {NSK_DEPTHWISE, 12, 6, 6, 3, 1},
-    {NSK_DEPTHWISE, 20, 10, 10, 3, 1},
-    {NSK_DEPTHWISE, 20, 10, 10, 3, 2},
-    {NSK_DEPTHWISE, 24, 8, 8, 3, 2},
-    {NSK_DEPTHWISE, 11, 13, 13, 3, 2},
-    {NSK_DEPTHWISE, 9, 12, 12, 3, 1},
-    {NSK_DEPTHWISE, 13, 18, 18, 3, 1},
-    {NSK_DEPTHWISE, 17, 27, 27, 3, 2},
-    {NSK_DEPTHWISE, 7, 45, 45, 3, 1},
-    {NSK_DEPTHWISE, 4, 160, 160, 3, 1},
-    {NSK_DEPTHWISE, 3, 256, 256, 3, 1},
-    {NSK_DEPTHWISE, 5, 72, 72, 3, 2},
-    {NSK_DEPTHWISE, 33, 20, 20, 3, 1},
-    {NSK_DEPTHWISE, 40, 32, 32, 3, 1},
-    {NSK_DEPTHWISE, 9, 40, 40, 5, 1},
-    {NSK_DEPTHWISE, 13, 27, 27, 5, 2},
-    {NSK_DEPTHWISE, 12, 24, 24, 7, 2},
-    {NSK_DEPTHWISE, 14, 6, 6, 5, 1},
-    {NSK_DEPTHWISE, 20, 20, 20, 7, 1},
-    {NSK_DEPTHWISE, 9, 10, 10, 2, 1},
-    {NSK_AVERAGE_POOL, 12, 64, 64, 12, 1},
-    {NSK_AVERAGE_POOL, 4, 256, 256, 4, 1},
-    {NSK_AVERAGE_POOL, 12, 32, 32, 2, 2},
-    {NSK_MAX_POOL, 12, 24, 24, 3, 1},
-    {NSK_MAX_POOL, 16, 16, 16, 2, 2},
-    {NSK_MAX_POOL, 24, 8, 8, 3, 2},
-    {NSK_MAX_POOL, 8, 64, 64, 2, 2},
-    {NSK_AVERAGE_POOL, 16, 16, 16, 2, 2},
-    {NSK_AVERAGE_POOL, 24, 8, 8, 3, 2},
-    {NSK_AVERAGE_POOL, 6, 128, 128, 6, 1},
-    {NSK_ADD, 12, 16, 16, 1, 1},
-    {NSK_ADD, 6, 64, 64, 1, 1},
-    {NSK_ADD, 24, 8, 8, 1, 1},
-    {NSK_MULTIPLY, 12, 16, 16, 1, 1},
-    {NSK_MULTIPLY, 6, 64, 64, 1, 1},
-    {NSK_MULTIPLY, 24, 8, 8, 1, 1},
-    {NSK_TABLE, 12, 16, 16, 1, 1},
-    {NSK_TABLE, 6, 64, 64, 1, 1},
-    {NSK_TABLE, 24, 8, 8, 1, 1},
-    {NSK_DENSE, 1, 64, 10, 1, 1},
-    {NSK_DENSE, 4, 32, 20, 1, 1},
-    {NSK_DENSE, 6, 16, 64, 1, 1},
-    {NSK_DENSE, 1, 256, 6, 1, 1},
-    {NSK_DENSE, 1, 40, 2, 1, 1},
-    {NSK_DENSE, 1, 128, 3, 1, 1},
-    {NSK_DENSE, 3, 21, 19, 1, 1},
-    {NSK_DENSE, 8, 24, 96, 1, 1},
-    {NSK_DENSE, 1, 12, 5, 1, 1},
-    {NSK_AVERAGE_POOL, 13, 27, 27, 2, 2},
-    {NSK_AVERAGE_POOL, 6, 40, 40, 6, 1},
-    {NSK_AVERAGE_POOL, 15, 32, 32, 3, 2},
-    {NSK_AVERAGE_POOL, 3, 256, 256, 3, 1},
-    {NSK_MAX_POOL, 15, 32, 32, 3, 2},
-    {NSK_MAX_POOL, 13, 6, 6, 2, 2},
-    {NSK_SOFTMAX, 1, 10, 10, 1, 1},
-    {NSK_SOFTMAX, 1, 100, 100, 1, 1},
-    {NSK_SOFTMAX, 4, 8, 8, 1, 1},
-    {NSK_LARGER, 12, 16, 16, 1, 1},
-    {NSK_LARGER, 6, 64, 64, 1, 1},
-    {NSK_LARGER, 24, 8, 8, 1, 1},
-    {NSK_SMALLER, 12, 16, 16, 1, 1},
-    {NSK_SMALLER, 6, 64, 64, 1, 1},
-    {NSK_SMALLER, 24, 8, 8, 1, 1},
-    {NSK_MOVE, 12, 16, 16, 1, 1},
-    {NSK_MOVE, 6, 64, 64, 1, 1},
-    {NSK_MOVE, 24, 8, 8, 1, 1},
-    {NSK_CONSTANT, 12, 16, 16, 1, 1},
-    {NSK_CONSTANT, 6, 64, 64, 1, 1},
-    {NSK_CONSTANT, 24, 8, 8, 1, 1},
-    {NSK_RESIZE, 8, 16, 16, 1, 2},
-    {NSK_RESIZE, 6, 32, 32, 1, 2},
-    {NSK_RESIZE, 12, 8, 8, 1, 2},
-    {NSK_TRANSPOSED, 8, 16, 16, 3, 2},
-    {NSK_TRANSPOSED, 6, 32, 16, 2, 2},
-    {NSK_TRANSPOSED, 8, 8, 12, 4, 2},
+    {NSK_KIND_CONV, 11, 3, 7, 3, 1},
+    {NSK_KIND_CONV, 15, 1, 6, 3, 1},
+    {NSK_KIND_CONV, 9, 6, 10, 3, 2},
+    {NSK_KIND_CONV, 13, 5, 9, 5, 1},
+    {NSK_KIND_CONV, 7, 11, 33, 3, 1},
+    {NSK_KIND_CONV, 21, 2, 5, 7, 2},
+    {NSK_KIND_CONV, 32, 3, 24, 5, 1},
+    {NSK_KIND_CONV, 9, 16, 48, 5, 2},
+    {NSK_KIND_CONV, 11, 10, 18, 1, 1},
+    {NSK_KIND_CONV, 9, 6, 26, 1, 1},
+    {NSK_KIND_CONV, 13, 27, 45, 1, 1},
+    {NSK_KIND_CONV, 5, 4, 14, 1, 1},
+    {NSK_KIND_CONV, 7, 20, 27, 1, 1},
+    {NSK_KIND_CONV, 9, 36, 13, 1, 1},
+    {NSK_KIND_CONV, 3, 68, 33, 1, 1},
+    {NSK_KIND_CONV, 24, 12, 6, 1, 1},
+    {NSK_KIND_CONV, 1, 128, 32, 1, 1},
+    {NSK_KIND_CONV, 1, 32, 128, 1, 1},
+    {NSK_KIND_CONV, 32, 16, 24, 1, 1},
+    {NSK_KIND_CONV, 16, 8, 3, 1, 1},
+    {NSK_KIND_CONV, 16, 8, 2, 3, 1},
+    {NSK_KIND_CONV, 12, 16, 24, 1, 2},
+    {NSK_KIND_DEPTHWISE, 12, 6, 6, 3, 1},
+    {NSK_KIND_DEPTHWISE, 20, 10, 10, 3, 1},
+    {NSK_KIND_DEPTHWISE, 20, 10, 10, 3, 2},
+    {NSK_KIND_DEPTHWISE, 24, 8, 8, 3, 2},
+    {NSK_KIND_DEPTHWISE, 11, 13, 13, 3, 2},
+    {NSK_KIND_DEPTHWISE, 9, 12, 12, 3, 1},
+    {NSK_KIND_DEPTHWISE, 13, 18, 18, 3, 1},
+    {NSK_KIND_DEPTHWISE, 17, 27, 27, 3, 2},
+    {NSK_KIND_DEPTHWISE, 7, 45, 45, 3, 1},
+    {NSK_KIND_DEPTHWISE, 4, 160, 160, 3, 1},
+    {NSK_KIND_DEPTHWISE, 3, 256, 256, 3, 1},
+    {NSK_KIND_DEPTHWISE, 5, 72, 72, 3, 2},
+    {NSK_KIND_DEPTHWISE, 33, 20, 20, 3, 1},
+    {NSK_KIND_DEPTHWISE, 40, 32, 32, 3, 1},
+    {NSK_KIND_DEPTHWISE, 9, 40, 40, 5, 1},
+    {NSK_KIND_DEPTHWISE, 13, 27, 27, 5, 2},
+    {NSK_KIND_DEPTHWISE, 12, 24, 24, 7, 2},
+    {NSK_KIND_DEPTHWISE, 14, 6, 6, 5, 1},
+    {NSK_KIND_DEPTHWISE, 20, 20, 20, 7, 1},
+    {NSK_KIND_DEPTHWISE, 9, 10, 10, 2, 1},
+    {NSK_KIND_AVERAGE_POOL, 12, 64, 64, 12, 1},
+    {NSK_KIND_AVERAGE_POOL, 4, 256, 256, 4, 1},
+    {NSK_KIND_AVERAGE_POOL, 12, 32, 32, 2, 2},
+    {NSK_KIND_MAX_POOL, 12, 24, 24, 3, 1},
+    {NSK_KIND_MAX_POOL, 16, 16, 16, 2, 2},
+    {NSK_KIND_MAX_POOL, 24, 8, 8, 3, 2},
+    {NSK_KIND_MAX_POOL, 8, 64, 64, 2, 2},
+    {NSK_KIND_AVERAGE_POOL, 16, 16, 16, 2, 2},
+    {NSK_KIND_AVERAGE_POOL, 24, 8, 8, 3, 2},
+    {NSK_KIND_AVERAGE_POOL, 6, 128, 128, 6, 1},
+    {NSK_KIND_ADD, 12, 16, 16, 1, 1},
+    {NSK_KIND_ADD, 6, 64, 64, 1, 1},
+    {NSK_KIND_ADD, 24, 8, 8, 1, 1},
+    {NSK_KIND_MULTIPLY, 12, 16, 16, 1, 1},
+    {NSK_KIND_MULTIPLY, 6, 64, 64, 1, 1},
+    {NSK_KIND_MULTIPLY, 24, 8, 8, 1, 1},
+    {NSK_KIND_LUT, 12, 16, 16, 1, 1},
+    {NSK_KIND_LUT, 6, 64, 64, 1, 1},
+    {NSK_KIND_LUT, 24, 8, 8, 1, 1},
+    {NSK_KIND_DENSE, 1, 64, 10, 1, 1},
+    {NSK_KIND_DENSE, 4, 32, 20, 1, 1},
+    {NSK_KIND_DENSE, 6, 16, 64, 1, 1},
+    {NSK_KIND_DENSE, 1, 256, 6, 1, 1},
+    {NSK_KIND_DENSE, 1, 40, 2, 1, 1},
+    {NSK_KIND_DENSE, 1, 128, 3, 1, 1},
+    {NSK_KIND_DENSE, 3, 21, 19, 1, 1},
+    {NSK_KIND_DENSE, 8, 24, 96, 1, 1},
+    {NSK_KIND_DENSE, 1, 12, 5, 1, 1},
+    {NSK_KIND_AVERAGE_POOL, 13, 27, 27, 2, 2},
+    {NSK_KIND_AVERAGE_POOL, 6, 40, 40, 6, 1},
+    {NSK_KIND_AVERAGE_POOL, 15, 32, 32, 3, 2},
+    {NSK_KIND_AVERAGE_POOL, 3, 256, 256, 3, 1},
+    {NSK_KIND_MAX_POOL, 15, 32, 32, 3, 2},
+    {NSK_KIND_MAX_POOL, 13, 6, 6, 2, 2},
+    {NSK_KIND_SOFTMAX, 1, 10, 10, 1, 1},
+    {NSK_KIND_SOFTMAX, 1, 100, 100, 1, 1},
+    {NSK_KIND_SOFTMAX, 4, 8, 8, 1, 1},
+    {NSK_KIND_MAX, 12, 16, 16, 1, 1},
+    {NSK_KIND_MAX, 6, 64, 64, 1, 1},
+    {NSK_KIND_MAX, 24, 8, 8, 1, 1},
+    {NSK_KIND_MIN, 12, 16, 16, 1, 1},
+    {NSK_KIND_MIN, 6, 64, 64, 1, 1},
+    {NSK_KIND_MIN, 24, 8, 8, 1, 1},
+    {NSK_KIND_COPY, 12, 16, 16, 1, 1},
+    {NSK_KIND_COPY, 6, 64, 64, 1, 1},
+    {NSK_KIND_COPY, 24, 8, 8, 1, 1},
+    {NSK_KIND_CONSTANT, 12, 16, 16, 1, 1},
+    {NSK_KIND_CONSTANT, 6, 64, 64, 1, 1},
+    {NSK_KIND_CONSTANT, 24, 8, 8, 1, 1},
+    {NSK_KIND_RESIZE, 8, 16, 16, 1, 2},
+    {NSK_KIND_RESIZE, 6, 32, 32, 1, 2},
+    {NSK_KIND_RESIZE, 12, 8, 8, 1, 2},
+    {NSK_KIND_CONV_TRANSPOSE, 8, 16, 16, 3, 2},
+    {NSK_KIND_CONV_TRANSPOSE, 6, 32, 16, 2, 2},
+    {NSK_KIND_CONV_TRANSPOSE, 8, 8, 12, 4, 2},
 };
 const int grid_shape_count = G_N_ELEMENTS(grid_shapes);
 
 static int add_tensor(nsk_lowered *net, int size, int channels) {
-    const nsk_low_tensor t = {.height = size,
-                              .width = size,
-                              .channels = channels,
-                              .shares = NSK_NONE,
-                              .stands_in = NSK_NONE};
+    const nsk_lowered_tensor t = {.height = size,
+                                  .width = size,
+                                  .channels = channels,
+                                  .shares = NSK_NONE,
+                                  .alias_of = NSK_NONE};
     g_array_append_val(net->tensors, t);
     return (int)net->tensors->len - 1;
 }
@@ -176,36 +176,36 @@ typedef struct kind_form {
 } kind_form;
 
 static const kind_form forms[NSK_KINDS] = {
-    [NSK_CONV] = {.window = true, .pads = true, .weights = true},
-    [NSK_DEPTHWISE] = {.window = true, .pads = true, .weights = true},
-    [NSK_DENSE] = {.weights = true},
-    [NSK_MAX_POOL] = {.window = true},
-    [NSK_AVERAGE_POOL] = {.window = true},
-    [NSK_ADD] = {.pair = true},
-    [NSK_MULTIPLY] = {.pair = true},
-    [NSK_LARGER] = {.pair = true},
-    [NSK_SMALLER] = {.pair = true},
-    [NSK_RESIZE] = {.grows = true},
-    [NSK_TRANSPOSED] = {.weights = true, .grows = true},
+    [NSK_KIND_CONV] = {.window = true, .pads = true, .weights = true},
+    [NSK_KIND_DEPTHWISE] = {.window = true, .pads = true, .weights = true},
+    [NSK_KIND_DENSE] = {.weights = true},
+    [NSK_KIND_MAX_POOL] = {.window = true},
+    [NSK_KIND_AVERAGE_POOL] = {.window = true},
+    [NSK_KIND_ADD] = {.pair = true},
+    [NSK_KIND_MULTIPLY] = {.pair = true},
+    [NSK_KIND_MAX] = {.pair = true},
+    [NSK_KIND_MIN] = {.pair = true},
+    [NSK_KIND_RESIZE] = {.grows = true},
+    [NSK_KIND_CONV_TRANSPOSE] = {.weights = true, .grows = true},
 };
 
 static int output_size(const grid_shape *s) {
     const kind_form *form = &forms[s->kind];
     int pad = form->pads ? s->kernel / 2 : 0;
-    return form->window           ? (s->size + 2 * pad - s->kernel) / s->stride + 1
-           : form->grows          ? s->size * s->stride
-           : s->kind == NSK_DENSE ? 1
-                                  : s->size;
+    return form->window                ? (s->size + 2 * pad - s->kernel) / s->stride + 1
+           : form->grows               ? s->size * s->stride
+           : s->kind == NSK_KIND_DENSE ? 1
+                                       : s->size;
 }
 
 static int taps_of(const grid_shape *s) {
     int area = s->kernel * s->kernel;
-    return s->kind == NSK_DEPTHWISE ? area
-           : s->kind == NSK_DENSE   ? s->size * s->size * s->in_channels
-                                    : area * s->in_channels;
+    return s->kind == NSK_KIND_DEPTHWISE ? area
+           : s->kind == NSK_KIND_DENSE   ? s->size * s->size * s->in_channels
+                                         : area * s->in_channels;
 }
 
-static void draw_weights(nsk_low_layer *l, int taps, int channels, random_state *r) {
+static void draw_weights(nsk_lowered_layer *l, int taps, int channels, random_state *r) {
     l->taps = taps;
     l->weights = g_new(float, (gsize)taps *(gsize)channels);
     l->bias = g_new0(float, channels);
@@ -215,7 +215,7 @@ static void draw_weights(nsk_low_layer *l, int taps, int channels, random_state 
 }
 
 /* Channels in two groups that take turns, as a channel shuffle moves them. */
-static void shuffle(nsk_low_layer *l, const grid_shape *s) {
+static void shuffle(nsk_lowered_layer *l, const grid_shape *s) {
     const int32_t half = s->channels / 2;
     const int32_t numbers[] = {
         0, 0, 0, half, 1, 2, 2, half, 1, s->size * s->size, s->channels, s->channels};
@@ -224,7 +224,7 @@ static void shuffle(nsk_low_layer *l, const grid_shape *s) {
 }
 
 /* Each row and column halfway between two. */
-static void draw_blends(nsk_low_layer *l, const grid_shape *s) {
+static void draw_blends(nsk_lowered_layer *l, const grid_shape *s) {
     int out = s->size * s->stride;
     l->blends = g_new(uint16_t, 3 * 2 * (gsize)out);
     for (int i = 0; i < 2 * out; i++) {
@@ -238,7 +238,7 @@ static void draw_blends(nsk_low_layer *l, const grid_shape *s) {
 void grid_add_layer(nsk_lowered *net, const grid_shape *s, const char *name, random_state *r) {
     const kind_form *form = &forms[s->kind];
     int pad = form->pads ? s->kernel / 2 : 0;
-    nsk_low_layer l = {
+    nsk_lowered_layer l = {
         .kind = s->kind, .name = name, .sign = {1, 1}, .low = -INFINITY, .high = INFINITY};
     l.in = (int)net->tensors->len - 1;
     l.second = form->pair ? l.in : NSK_NONE;
@@ -251,11 +251,11 @@ void grid_add_layer(nsk_lowered *net, const grid_shape *s, const char *name, ran
                                        .groups = 1};
     if (form->weights) {
         draw_weights(&l, taps_of(s), s->channels, r);
-    } else if (s->kind == NSK_CONSTANT) {
+    } else if (s->kind == NSK_KIND_CONSTANT) {
         draw_weights(&l, s->size * s->size * s->channels, 1, r);
-    } else if (s->kind == NSK_MOVE) {
+    } else if (s->kind == NSK_KIND_COPY) {
         shuffle(&l, s);
-    } else if (s->kind == NSK_RESIZE) {
+    } else if (s->kind == NSK_KIND_RESIZE) {
         draw_blends(&l, s);
     }
     g_array_append_val(net->layers, l);
@@ -265,13 +265,13 @@ void grid_add_layer(nsk_lowered *net, const grid_shape *s, const char *name, ran
 nsk_model_file *grid_write(const nsk_lowered *net, const nsk_schedule *schedule, nsk_error *error) {
     int tensors = (int)net->tensors->len;
     int layers = (int)net->layers->len;
-    const nsk_input input = {.width = nsk_low_tensor_at(net, 0)->width,
-                             .height = nsk_low_tensor_at(net, 0)->height,
-                             .colour =
-                                 nsk_low_tensor_at(net, 0)->channels == 1 ? NSK_GREY : NSK_RGB,
-                             .mean = {0.5, 0.5, 0.5},
-                             .deviation = {0.25, 0.25, 0.25},
-                             .top = 1.0};
+    const nsk_input input = {
+        .width = nsk_lowered_tensor_at(net, 0)->width,
+        .height = nsk_lowered_tensor_at(net, 0)->height,
+        .colour = nsk_lowered_tensor_at(net, 0)->channels == 1 ? NSK_COLOUR_GREY : NSK_COLOUR_RGB,
+        .mean = {0.5, 0.5, 0.5},
+        .deviation = {0.25, 0.25, 0.25},
+        .top = 1.0};
     char *names[] = {(char *)"a", (char *)"b", NULL};
     const nsk_labels labels = {2, names};
     nsk_scale *scales = g_new0(nsk_scale, (gsize)tensors + 1);
@@ -282,10 +282,10 @@ nsk_model_file *grid_write(const nsk_lowered *net, const nsk_schedule *schedule,
     }
     scales[net->output] = (nsk_scale){1.0F / 256.0F, -128};
     for (int i = 0; i < layers && good; i++) {
-        const nsk_low_layer *l = nsk_low_layer_at(net, i);
-        integers[i].channels = nsk_low_tensor_at(net, l->out)->channels;
+        const nsk_lowered_layer *l = nsk_lowered_layer_at(net, i);
+        integers[i].channels = nsk_lowered_tensor_at(net, l->out)->channels;
         integers[i].table_count =
-            nsk_low_tensor_at(net, l->out)->height + nsk_low_tensor_at(net, l->out)->width;
+            nsk_lowered_tensor_at(net, l->out)->height + nsk_lowered_tensor_at(net, l->out)->width;
         good = nsk_integer_layer_make(l, scales[l->in], scales[l->in], scales[l->out], &integers[i],
                                       error);
     }
@@ -309,8 +309,8 @@ nsk_model_file *grid_write(const nsk_lowered *net, const nsk_schedule *schedule,
 }
 
 void grid_begin(nsk_lowered *net, int size, int channels) {
-    net->tensors = g_array_new(FALSE, TRUE, sizeof(nsk_low_tensor));
-    net->layers = g_array_new(FALSE, TRUE, sizeof(nsk_low_layer));
+    net->tensors = g_array_new(FALSE, TRUE, sizeof(nsk_lowered_tensor));
+    net->layers = g_array_new(FALSE, TRUE, sizeof(nsk_lowered_layer));
     net->output = 0;
     add_tensor(net, size, channels);
 }
@@ -318,7 +318,7 @@ void grid_begin(nsk_lowered *net, int size, int channels) {
 nsk_model_file *grid_finish(nsk_lowered *net, int streamed, bool over, nsk_error *error) {
     nsk_model_file *file = NULL;
     net->output = (int)net->tensors->len - 1;
-    if (nsk_low_add_scratch(net, error)) {
+    if (nsk_lowered_add_scratch(net, error)) {
         nsk_schedule *s = nsk_schedule_of(net, streamed, 1);
         for (guint i = 0; i < net->tensors->len && !over; i++) {
             s->buffers[i].over = NULL;
@@ -328,10 +328,10 @@ nsk_model_file *grid_finish(nsk_lowered *net, int streamed, bool over, nsk_error
         nsk_schedule_free(s);
     }
     for (int i = 0; i < (int)net->layers->len; i++) {
-        g_free(nsk_low_layer_at(net, i)->weights);
-        g_free(nsk_low_layer_at(net, i)->bias);
-        g_free(nsk_low_layer_at(net, i)->moves);
-        g_free(nsk_low_layer_at(net, i)->blends);
+        g_free(nsk_lowered_layer_at(net, i)->weights);
+        g_free(nsk_lowered_layer_at(net, i)->bias);
+        g_free(nsk_lowered_layer_at(net, i)->moves);
+        g_free(nsk_lowered_layer_at(net, i)->blends);
     }
     g_array_free(net->tensors, TRUE);
     g_array_free(net->layers, TRUE);
@@ -342,19 +342,19 @@ nsk_model_file *grid_model(const grid_shape *shape, grid_way way, nsk_error *err
     random_state r = {4711};
     nsk_lowered net;
     grid_begin(&net, shape->size, 3);
-    const grid_shape first = {NSK_CONV, shape->size, 3, shape->in_channels, 1, 1};
+    const grid_shape first = {NSK_KIND_CONV, shape->size, 3, shape->in_channels, 1, 1};
     grid_add_layer(&net, &first, "first", &r);
     grid_add_layer(&net, shape, "tested", &r);
     if (way == GRID_CLIPPED) {
-        nsk_low_layer *tested = nsk_low_layer_at(&net, GRID_TESTED_LAYER);
+        nsk_lowered_layer *tested = nsk_lowered_layer_at(&net, GRID_TESTED_LAYER);
         tested->low = -1.0;
         tested->high = 1.5;
     }
-    const nsk_low_tensor *tested = nsk_low_tensor_at(&net, 2);
-    const grid_shape mean = {NSK_AVERAGE_POOL, tested->height, tested->channels,
-                             tested->channels, tested->height, 1};
-    const grid_shape dense = {NSK_DENSE, 1, tested->channels, 2, 1, 1};
-    const grid_shape softmax = {NSK_SOFTMAX, 1, 2, 2, 1, 1};
+    const nsk_lowered_tensor *tested = nsk_lowered_tensor_at(&net, 2);
+    const grid_shape mean = {NSK_KIND_AVERAGE_POOL, tested->height, tested->channels,
+                             tested->channels,      tested->height, 1};
+    const grid_shape dense = {NSK_KIND_DENSE, 1, tested->channels, 2, 1, 1};
+    const grid_shape softmax = {NSK_KIND_SOFTMAX, 1, 2, 2, 1, 1};
     grid_add_layer(&net, &mean, "mean", &r);
     grid_add_layer(&net, &dense, "dense", &r);
     grid_add_layer(&net, &softmax, "softmax", &r);

@@ -13,7 +13,7 @@ enum { MOST_NETWORKS = NSK_KINDS + 1 };
  */
 typedef enum handed_set { WHOLE, WITH_STREAMED, STREAMED, SHALLOW, HANDED_SETS } handed_set;
 static const char *const set_names[HANDED_SETS] = {"whole", "with-streamed", "streamed", "alone"};
-static const nsk_kind SHALLOW_KIND = NSK_TABLE;
+static const nsk_kind SHALLOW_KIND = NSK_KIND_LUT;
 
 static int make_models(nsk_model_file **models, handed_set set, nsk_error *error) {
     bool have[NSK_KINDS] = {false};
@@ -40,7 +40,7 @@ static bool hand_over(const char *folder, handed_set set, nsk_error *error) {
     nsk_handed_network networks[MOST_NETWORKS];
     char name[MOST_NETWORKS][8];
     const nsk_product scaled = {
-        .camera_width = 128, .camera_height = 128, .check_every = 1, .looks = true};
+        .camera_width = 128, .camera_height = 128, .check_every = 1, .check_frames = true};
     int count = make_models(models, set, error);
     for (int i = 0; i < count; i++) {
         g_snprintf(name[i], sizeof name[i], "n%d", i);

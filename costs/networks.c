@@ -35,9 +35,9 @@ enum { MOST_LAYERS = 64 };
 static const struct {
     char letter;
     nsk_kind kind;
-} letters[] = {{'c', NSK_CONV},         {'d', NSK_DEPTHWISE},    {'m', NSK_MAX_POOL},
-               {'a', NSK_AVERAGE_POOL}, {'g', NSK_AVERAGE_POOL}, {'f', NSK_DENSE},
-               {'t', NSK_TABLE},        {'+', NSK_ADD},          {'s', NSK_SOFTMAX}};
+} letters[] = {{'c', NSK_KIND_CONV},         {'d', NSK_KIND_DEPTHWISE},    {'m', NSK_KIND_MAX_POOL},
+               {'a', NSK_KIND_AVERAGE_POOL}, {'g', NSK_KIND_AVERAGE_POOL}, {'f', NSK_KIND_DENSE},
+               {'t', NSK_KIND_LUT},          {'+', NSK_KIND_ADD},          {'s', NSK_KIND_SOFTMAX}};
 
 static nsk_kind kind_of(char letter) {
     for (size_t i = 0; i < G_N_ELEMENTS(letters); i++) {
@@ -49,7 +49,7 @@ static nsk_kind kind_of(char letter) {
 }
 
 /* Reads "3/2:16" behind the letter. */
-static grid_shape shape_of(const char *word, const nsk_low_tensor *in) {
+static grid_shape shape_of(const char *word, const nsk_lowered_tensor *in) {
     grid_shape s = {kind_of(*word), in->height, in->channels, in->channels, 1, 1};
     char *rest = (char *)word + 1;
     if (*word == 'g') {
@@ -68,12 +68,12 @@ static grid_shape shape_of(const char *word, const nsk_low_tensor *in) {
 
 /* `outputs` holds the tensor that each layer so far has written. */
 static void add_word(nsk_lowered *net, const char *word, int *outputs, int layer, random_state *r) {
-    const grid_shape shape = shape_of(word, nsk_low_tensor_at(net, outputs[layer]));
+    const grid_shape shape = shape_of(word, nsk_lowered_tensor_at(net, outputs[layer]));
     grid_add_layer(net, &shape, word, r);
     outputs[layer + 1] = (int)net->tensors->len - 1;
     if (*word == '+') {
         int back = (int)strtol(word + 1, NULL, 10);
-        nsk_low_layer_at(net, layer)->second = outputs[layer - back];
+        nsk_lowered_layer_at(net, layer)->second = outputs[layer - back];
     }
 }
 

@@ -52,12 +52,12 @@ static bool generate(const char *folder, int size, uint64_t seed, int per_class,
     bool good = true;
 #pragma omp parallel for schedule(dynamic, 16)
     for (int i = 0; i < per_class * KILN_CLASSES; i++) {
-        nsk_error trouble;
-        if (!write_picture(folder, size, seed, i % KILN_CLASSES, i / KILN_CLASSES, &trouble)) {
+        nsk_error fault;
+        if (!write_picture(folder, size, seed, i % KILN_CLASSES, i / KILN_CLASSES, &fault)) {
 #pragma omp critical
             {
                 good = false;
-                *error = trouble;
+                *error = fault;
             }
         }
     }

@@ -18,9 +18,9 @@ static int32_t workspace[WORKSPACE_BYTES / 4];
 int main(void) {
     nsk_model model;
     nsk_status status = nsk_open(&model, kiln_model, kiln_model_bytes);
-    if (status != NSK_OK || model.workspace_bytes > sizeof workspace) {
+    if (status != NSK_STATUS_OK || model.workspace_bytes > sizeof workspace) {
         fprintf(stderr, "the model is %s\n",
-                nsk_status_text(status != NSK_OK ? status : NSK_TOO_SMALL));
+                nsk_status_text(status != NSK_STATUS_OK ? status : NSK_STATUS_WORKSPACE_SMALL));
         return 2;
     }
     if (fread(frame, 1, sizeof frame, stdin) != sizeof frame) {

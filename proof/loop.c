@@ -38,9 +38,9 @@ static void answer(void *context, const nsk_answered *a) {
     //@ assert NSK_UNSURE <= a->line && NSK_NOTHING <= a->decided;
 }
 
-static void trouble(void *context, nsk_trouble why) {
+static void fault(void *context, nsk_fault why) {
     (void)context;
-    //@ assert NSK_NO_TROUBLE < why && why < NSK_TROUBLES;
+    //@ assert NSK_FAULT_NONE < why && why < NSK_FAULTS;
 }
 
 static void run(unsigned larger, bool twice) {
@@ -49,13 +49,13 @@ static void run(unsigned larger, bool twice) {
                            .prepared = prepared,
                            .layer_done = layer_done,
                            .answer = answer,
-                           .trouble = trouble};
+                           .fault = fault};
     nsk_firmware firmware = {.model = GIVEN,
                              .model_bytes = sizeof GIVEN,
                              .camera_width = (uint16_t)(nsk_load16(GIVEN + NSK_H_WIDTH) + larger),
                              .camera_height = (uint16_t)(nsk_load16(GIVEN + NSK_H_HEIGHT) + larger),
                              .check_every = 1,
-                             .looks = true,
+                             .check_frames = true,
                              .twice = twice};
     Frama_C_make_unknown((char *)&firmware.rule, sizeof firmware.rule);
     firmware.rule.line_of = NULL;

@@ -14,7 +14,7 @@ static uint32_t memory[2 * 4 * 3];
 
 static void bring(nsk_model *model, unsigned width, unsigned height) {
     nsk_scaler scaler;
-    if (nsk_scaler_set(&scaler, model, width, height, memory) != NSK_OK) {
+    if (nsk_scaler_set(&scaler, model, width, height, memory) != NSK_STATUS_OK) {
         return;
     }
     /*@ loop unroll 0; */
@@ -32,7 +32,7 @@ static void bring(nsk_model *model, unsigned width, unsigned height) {
 int main(void) {
     nsk_model model = {.width = 0};
     for (unsigned i = 0; i < sizeof sizes / sizeof *sizes; i++) {
-        for (unsigned fit = NSK_STRETCH; fit <= NSK_PAD; fit++) {
+        for (unsigned fit = NSK_FIT_STRETCH; fit <= NSK_FIT_PAD; fit++) {
             for (unsigned resample = 0; resample < NSK_RESAMPLES; resample++) {
                 model.width = sizes[i].to_width;
                 model.height = sizes[i].to_height;

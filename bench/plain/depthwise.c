@@ -13,7 +13,7 @@ static bool check(const nsk_model *m, const nsk_layer *l) {
 }
 
 static int32_t sum_at(const nsk_layer *l, const int8_t *in, int32_t y, int32_t x, int32_t c) {
-    int32_t acc = nsk_finish_bias(nsk_word(l->finish, (uint32_t)c));
+    int32_t acc = nsk_requantise_bias(nsk_word(l->requantise, (uint32_t)c));
     for (int32_t ky = 0; ky < l->kernel_height; ky++) {
         for (int32_t kx = 0; kx < l->kernel_width; kx++) {
             int32_t row = y * l->stride_down - l->pad_top + ky * l->dilate_down;
@@ -28,16 +28,17 @@ static int32_t sum_at(const nsk_layer *l, const int8_t *in, int32_t y, int32_t x
 }
 
 static void run(const nsk_layer *l, int8_t *workspace) {
-    const int8_t *in = workspace + l->in.place;
-    int8_t *out = workspace + l->out.place;
+    const int8_t *in = workspace + l->in.offset;
+    int8_t *out = workspace + l->out.offset;
     for (int32_t y = 0; y < l->out.height; y++) {
         for (int32_t x = 0; x < l->out.width; x++) {
             for (int32_t c = 0; c < l->out.channels; c++) {
-                int32_t finish = nsk_word(l->finish, (uint32_t)c);
-                *out++ = nsk_finish(sum_at(l, in, y, x, c), finish, l->out.zero, l->low, l->high);
+                int32_t requantise = nsk_word(l->requantise, (uint32_t)c);
+                *out++ = nsk_requantise(sum_at(l, in, y, x, c), requantise, l->out.zero, l->low,
+                                        l->high);
             }
         }
     }
 }
 
-const nsk_operation nsk_depthwise = {check, run};
+const nsk_operation nsk_operation_depthwise = {check, run};

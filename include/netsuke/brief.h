@@ -55,7 +55,7 @@ typedef struct nsk_decision {
 typedef struct nsk_product {
     int camera_width, camera_height; /* pixels of the camera's picture; 0: the model's */
     int check_every;                 /* frames, as in nsk_firmware */
-    bool looks, twice;               /* as there */
+    bool check_frames, twice;        /* as there */
     double battery;                  /* joules; 0: none */
     double awake;                    /* share of the time in which frames are taken, 0..1 */
 } nsk_product;
@@ -63,20 +63,22 @@ typedef struct nsk_product {
 /* Whether the first layers run while the frame's rows come in, and hold only the rows that are
  * still wanted: docs/streaming.md. */
 typedef enum nsk_streaming_wish {
-    NSK_STREAM_WHEN_NEEDED, /* where workspace and frame need more than the recipe's RAM otherwise
-                             */
-    NSK_STREAM_NEVER,
-    NSK_STREAM_ALWAYS /* as it takes the least RAM */
+    NSK_STREAMING_WHEN_NEEDED, /* where workspace and frame need more than the recipe's RAM
+                                * otherwise
+                                */
+    NSK_STREAMING_NEVER,
+    NSK_STREAMING_ALWAYS /* as it takes the least RAM */
 } nsk_streaming_wish;
 
 /* How a tensor's range is made from the numbers that it takes on calibration images. */
 typedef enum nsk_range_method {
-    NSK_RANGES_AUTO, /* of the others, tried one tensor at a time, the one that moves the network's
-                      * scores least; takes a minute where a network has many tensors */
-    NSK_RANGES_EXTREMES,      /* the lowest and the highest */
-    NSK_RANGES_PERCENTILE,    /* all but the outermost 0.005 % at either end */
-    NSK_RANGES_SQUARED_ERROR, /* the least squared error of rounding and cutting */
-    NSK_RANGES_DIVERGENCE     /* the least divergence of what is left of their distribution */
+    NSK_RANGE_METHOD_AUTO,     /* of the others, tried one tensor at a time, the one that moves the
+                                * network's     scores least; takes a minute where a network has many
+                                * tensors */
+    NSK_RANGE_METHOD_EXTREMES, /* the lowest and the highest */
+    NSK_RANGE_METHOD_PERCENTILE,    /* all but the outermost 0.005 % at either end */
+    NSK_RANGE_METHOD_SQUARED_ERROR, /* the least squared error of rounding and cutting */
+    NSK_RANGE_METHOD_DIVERGENCE     /* the least divergence of what is left of their distribution */
 } nsk_range_method;
 
 /* A layer whose output's range is to be made in a way of its own. */
@@ -86,27 +88,27 @@ typedef struct nsk_range_exception {
 } nsk_range_exception;
 
 /* What refining came to: before and after, on the images that were set aside. */
-typedef struct nsk_refined {
+typedef struct nsk_refine_result {
     int learned_from, aside; /* images */
     int epochs, best_epoch;  /* 0: none was better than before */
-    double loss[2];          /* the mean of what nsk_refinement speaks of */
+    double loss[2];          /* the mean of what nsk_refine_settings speaks of */
     int right[2];            /* of those set aside */
-} nsk_refined;
+} nsk_refine_result;
 
 /* Fine-tuning with the integer network in the loop: its weights' levels and biases are moved by
  * gradients that go straight through the roundings, so that the cross-entropy of its probabilities
  * with what is aimed at, half the label and half the float network's probabilities, falls. Every
  * fifth image of a class is set aside; the epoch that does best on those is taken, or none. The
  * same images, rate and seed give the same model on any number of threads. */
-typedef struct nsk_refinement {
+typedef struct nsk_refine_settings {
     const struct nsk_images *training; /* labelled */
     int epochs;
     double rate; /* levels by which a weight moves in a step, at first */
     unsigned seed;
-    nsk_refined *told;     /* filled, where it is not NULL */
-    nsk_progress progress; /* of epochs; may be NULL */
+    nsk_refine_result *result; /* filled, where it is not NULL */
+    nsk_progress progress;     /* of epochs; may be NULL */
     void *context;
-} nsk_refinement;
+} nsk_refine_settings;
 
 /* Where nobody says. */
 enum { NSK_REFINE_EPOCHS = 12 };
@@ -120,7 +122,7 @@ typedef struct nsk_recipe {
     bool equalise; /* even out channels between layers first; the function stays the same */
     bool rounding; /* round weights up or down as moves their layer's output least */
     bool biases;   /* let biases take what rounding adds on the average */
-    const nsk_refinement *refinement; /* last of all; NULL: none */
+    const nsk_refine_settings *refine; /* last of all; NULL: none */
     nsk_streaming_wish streaming;
     double ram;            /* bytes that the workspace and what is held of the frame may take */
     nsk_progress progress; /* of images whose windows rounding looks at; may be NULL */

@@ -58,10 +58,12 @@ typedef struct nsk_budget {
     double watts, days; /* on the average, and on the battery; negative: not known */
     int layers;
     nsk_layer_cost *layer; /* one a layer */
+    uint64_t *macs;        /* multiply-accumulates that touch the picture, of each layer */
     nsk_layer_cost preparation;
-    nsk_layer_cost scaling, sight, check; /* what the product does around the model; 0: does not */
-    nsk_layer_cost again;                 /* the frame a second time, where an action follows */
-    double watchdog; /* seconds at most from one call of layer_done or prepared to the next */
+    nsk_layer_cost scaling, frame_check,
+        check;            /* what the product does around the model; 0: does not */
+    nsk_layer_cost again; /* the frame a second time, where an action follows */
+    double watchdog;      /* seconds at most from one call of layer_done or prepared to the next */
     nsk_layer_cost
         streaming; /* what it takes to keep the rows that are wanted; 0 if not streamed */
     char *code_source, *cycle_source, *stack_source; /* how each figure was obtained */

@@ -6,7 +6,7 @@
  * arithmetic is specified in docs/arithmetic.md, the file in docs/model-file.md.
  *
  *     nsk_model model;
- *     if (nsk_open(&model, kiln_model, sizeof kiln_model) != NSK_OK) ...
+ *     if (nsk_open(&model, kiln_model, sizeof kiln_model) != NSK_STATUS_OK) ...
  *     nsk_prepare(&model, frame, 48 * 3, workspace);
  *     nsk_run(&model, workspace, NULL);
  *     unsigned best = nsk_best(&model, nsk_scores(&model, workspace));
@@ -23,16 +23,22 @@ extern "C" {
 #endif
 
 typedef enum nsk_status {
-    NSK_OK = 0,
-    NSK_MISALIGNED,  /* the model or the workspace does not start at a multiple of NSK_ALIGNMENT */
-    NSK_TRUNCATED,   /* fewer bytes than the header says */
-    NSK_NOT_A_MODEL, /* the first bytes are not those of a model file */
-    NSK_OTHER_VERSION,
-    NSK_DAMAGED,      /* the checksum does not match */
-    NSK_INCONSISTENT, /* the checksum matches, and a length, offset, shape or number is impossible
-                       */
-    NSK_LEFT_OUT, /* good, but it has a kind of layer that this build of the runtime leaves out */
-    NSK_TOO_SMALL /* the workspace is smaller than the model needs */
+    NSK_STATUS_OK = 0,
+    NSK_STATUS_MISALIGNED,  /* the model or the workspace does not start at a multiple of
+                               NSK_ALIGNMENT */
+    NSK_STATUS_TRUNCATED,   /* fewer bytes than the header says */
+    NSK_STATUS_NOT_A_MODEL, /* the first bytes are not those of a model file */
+    NSK_STATUS_OTHER_VERSION,
+    NSK_STATUS_DAMAGED,         /* the checksum does not match */
+    NSK_STATUS_INCONSISTENT,    /* the checksum matches, and a length, offset, shape or number is
+                                 * impossible
+                                 */
+    NSK_STATUS_KIND_MISSING,    /* good, but it has a kind of layer that this build of the runtime
+                                   leaves out */
+    NSK_STATUS_WORKSPACE_SMALL, /* the workspace is smaller than the model needs */
+    NSK_STATUS_PICTURE_SMALL,   /* the camera's pictures are smaller than the model's frames */
+    NSK_STATUS_NO_MEMORY,       /* the port has no memory left */
+    NSK_STATUSES
 } nsk_status;
 
 /* A short sentence for a person; never NULL. */
@@ -42,11 +48,11 @@ const char *nsk_status_text(nsk_status status);
 #define NSK_ALIGNMENT 4u
 
 /* The order of a frame's colour channels, interleaved, one byte each. */
-typedef enum nsk_colour { NSK_RGB, NSK_BGR, NSK_GREY } nsk_colour;
+typedef enum nsk_colour { NSK_COLOUR_RGB, NSK_COLOUR_BGR, NSK_COLOUR_GREY } nsk_colour;
 
 /* How a picture of another size is brought to the network's: distorted, the middle cut out, or
  * shrunk whole with black bars. Done before the device; the model carries it as a fact. */
-typedef enum nsk_fit { NSK_STRETCH, NSK_CROP, NSK_PAD } nsk_fit;
+typedef enum nsk_fit { NSK_FIT_STRETCH, NSK_FIT_CROP, NSK_FIT_PAD } nsk_fit;
 
 /* How the pixels of another size are found, along each axis. Done before the device, too. With
  * `step` source pixels to one result pixel, the i-th result pixel's centre being (i + 1/2) step:
@@ -55,10 +61,10 @@ typedef enum nsk_fit { NSK_STRETCH, NSK_CROP, NSK_PAD } nsk_fit;
  * smooth bilinear: shrinking, a triangle `step` wide to both sides, cut at the edges.
  * nearest: the pixel that the centre falls in. */
 typedef enum nsk_resample {
-    NSK_AREA,
-    NSK_BILINEAR,
-    NSK_BILINEAR_SMOOTH,
-    NSK_NEAREST,
+    NSK_RESAMPLE_AREA,
+    NSK_RESAMPLE_BILINEAR,
+    NSK_RESAMPLE_BILINEAR_SMOOTH,
+    NSK_RESAMPLE_NEAREST,
     NSK_RESAMPLES
 } nsk_resample;
 
@@ -80,37 +86,37 @@ typedef struct nsk_model {
     nsk_resample resample;
 } nsk_model;
 
-/* A tensor: height x width x channels of int8, channels fastest, standing at `place` bytes into the
- * workspace; `rows` of its rows at a time, which is all of them but between streamed layers. From a
- * pixel to the next there are `step` bytes: `channels`, or more where it is some channels of
- * another tensor, a concatenation that nobody has to copy together. A value stands for
+/* A tensor: height x width x channels of int8, channels fastest, standing at `offset` bytes into
+ * the workspace; `rows` of its rows at a time, which is all of them but between streamed layers.
+ * From a pixel to the next there are `pixel_stride` bytes: `channels`, or more where it is some
+ * channels of another tensor, a concatenation that nobody has to copy together. A value stands for
  * scale x (q - zero); the scale is the bit pattern of an IEEE 754 binary32, which the device never
  * computes with. */
 typedef struct nsk_tensor {
-    uint32_t place;
-    uint16_t height, width, channels, rows, step;
+    uint32_t offset;
+    uint16_t height, width, channels, rows, pixel_stride;
     int8_t zero;
     uint32_t scale_bits;
 } nsk_tensor;
 
 /* What a layer computes. The numbers stand in model files: never renumber. */
 typedef enum nsk_kind {
-    NSK_CONV = 1,
-    NSK_DEPTHWISE = 2,
-    NSK_DENSE = 3,
-    NSK_MAX_POOL = 4,
-    NSK_AVERAGE_POOL = 5,
-    NSK_ADD = 6,
-    NSK_MULTIPLY = 7,
-    NSK_TABLE = 8,
-    NSK_SOFTMAX = 9,
-    NSK_LARGER = 10,   /* of two tensors, element by element */
-    NSK_SMALLER = 11,  /* the same */
-    NSK_MOVE = 12,     /* elements to other places: transposition, slice, concatenation, margin */
-    NSK_CONSTANT = 13, /* out of the model file */
-    NSK_RESIZE = 14,
-    NSK_TRANSPOSED = 15, /* transposed convolution */
-    NSK_KINDS            /* one past the last */
+    NSK_KIND_CONV = 1,
+    NSK_KIND_DEPTHWISE = 2,
+    NSK_KIND_DENSE = 3,
+    NSK_KIND_MAX_POOL = 4,
+    NSK_KIND_AVERAGE_POOL = 5,
+    NSK_KIND_ADD = 6,
+    NSK_KIND_MULTIPLY = 7,
+    NSK_KIND_LUT = 8,
+    NSK_KIND_SOFTMAX = 9,
+    NSK_KIND_MAX = 10,  /* of two tensors, element by element */
+    NSK_KIND_MIN = 11,  /* the same */
+    NSK_KIND_COPY = 12, /* elements to other places: transposition, slice, concatenation, margin */
+    NSK_KIND_CONSTANT = 13, /* out of the model file */
+    NSK_KIND_RESIZE = 14,
+    NSK_KIND_CONV_TRANSPOSE = 15, /* transposed convolution */
+    NSK_KINDS                     /* one past the last */
 } nsk_kind;
 
 /* Called around each layer, in order: to time it, to look at its output, to feed a watchdog. Either
@@ -186,37 +192,6 @@ nsk_kind nsk_layer_kind(const nsk_model *model, unsigned layer);
 nsk_tensor nsk_tensor_at(const nsk_model *model, unsigned tensor);
 /* The tensor that a layer writes. */
 unsigned nsk_layer_output(const nsk_model *model, unsigned layer);
-/* The tensors that a layer has: its input, its second input (past the last where it has none), its
- * output. */
-void nsk_layer_tensors(const nsk_model *model, unsigned layer, unsigned tensors[3]);
-
-/* What a layer costs, counted from its shapes; a streamed one, or one written over its input, is
- * the sum of its pieces. */
-typedef struct nsk_work {
-    uint64_t calls;   /* one, or a piece each; each channel of a depthwise convolution by itself */
-    uint64_t macs;    /* multiply-accumulates that touch the picture: taps in the padding are left
-                       * out; a move has its runs of evenly spaced elements here */
-    uint64_t outputs; /* written */
-    uint64_t inputs;  /* bytes read from at least once */
-    uint64_t rows;    /* that are run through, in each channel of a depthwise convolution */
-    uint64_t moved;   /* bytes gathered or widened: a convolution's windows, else the input */
-    /* The same as kernels see it; 0 for kinds of layer that have no such thing. */
-    uint64_t products; /* multiplications, with the padding and what fills a row up to words */
-    uint64_t pixels;   /* rows of inputs that meet all outputs of a group */
-    uint64_t runs;     /* of bytes that windows are gathered from */
-    uint64_t copies;   /* words and single bytes of those */
-    uint64_t alone;    /* products of a pixel that is left where two are taken at a time */
-    uint64_t fill;     /* products that are missing where four are */
-    uint64_t blocks;   /* products in blocks of sixteen inputs by four outputs, two pixels at a
-                        * time; of a depthwise convolution, sixteen channels by two taps */
-    uint64_t quads;    /* outputs, four of two pixels at a time, or sixteen channels */
-    uint64_t triples;  /* outputs, three of a row at a time */
-    uint64_t odd;      /* products of channels that are left where four are taken at a time */
-} nsk_work;
-nsk_work nsk_layer_work(const nsk_model *model, unsigned layer);
-/* What streaming costs besides: how often a layer is looked at (rows), and bytes moved up in their
- * tensors. */
-nsk_work nsk_stream_work(const nsk_model *model);
 
 #ifdef __cplusplus
 }

@@ -29,8 +29,9 @@ typedef struct nsk_scaler {
 
 /* What a scaler needs of the caller's memory, aligned to NSK_ALIGNMENT. */
 size_t nsk_scaler_bytes(const nsk_model *model);
-/* NSK_TOO_SMALL where the picture, or what is left of it in the frame's proportions, is smaller
- * than the frame; NSK_INCONSISTENT where it is so large that sums would not fit: 4096 x 4096 do. */
+/* NSK_STATUS_PICTURE_SMALL where the picture, or what is left of it in the frame's proportions, is
+ * smaller than the frame; NSK_STATUS_INCONSISTENT where it is so large that sums would not fit:
+ * 4096 x 4096 do. */
 nsk_status nsk_scaler_set(nsk_scaler *scaler, const nsk_model *model, unsigned width,
                           unsigned height, void *memory);
 /* For every picture: start, then for every row of it, put, and take as long as that gives a row of
@@ -44,22 +45,22 @@ bool nsk_scaler_take(nsk_scaler *scaler, uint8_t *row);
 /* Looks at the camera's rows as they pass. What a sensor with its noise never gives: a row that is
  * byte for byte the same one of the picture before (all of them where it is frozen, some where two
  * pictures are mixed), a row that is the one above, a row or a column of one colour. */
-typedef struct nsk_sight {
+typedef struct nsk_frame_check {
     uint32_t *sums; /* CRC-32 of each row of the picture before, and of this one so far */
     uint8_t *above; /* the last row; behind it, for each pixel, whether all above are like it */
     uint16_t width, height, rows; /* pixels; rows so far */
     uint8_t channels;
     bool has_last, frozen, repeated, flat;
-} nsk_sight;
+} nsk_frame_check;
 
 /* The memory is aligned to NSK_ALIGNMENT. */
-size_t nsk_sight_bytes(unsigned width, unsigned height, unsigned channels);
-void nsk_sight_set(nsk_sight *sight, unsigned width, unsigned height, unsigned channels,
-                   void *memory);
-void nsk_sight_start(nsk_sight *sight); /* of a picture */
-void nsk_sight_row(nsk_sight *sight, const uint8_t *row);
-/* NSK_NO_TROUBLE, NSK_PICTURE_FROZEN, NSK_PIXELS_STUCK or NSK_ROWS_REPEATED. */
-nsk_trouble nsk_sight_end(nsk_sight *sight);
+size_t nsk_frame_check_bytes(unsigned width, unsigned height, unsigned channels);
+void nsk_frame_check_set(nsk_frame_check *frame_check, unsigned width, unsigned height,
+                         unsigned channels, void *memory);
+void nsk_frame_check_start(nsk_frame_check *frame_check); /* of a picture */
+void nsk_frame_check_row(nsk_frame_check *frame_check, const uint8_t *row);
+/* NSK_FAULT_NONE, NSK_FAULT_PICTURE_FROZEN, NSK_FAULT_PIXELS_STUCK or NSK_FAULT_ROWS_REPEATED. */
+nsk_fault nsk_frame_check_end(nsk_frame_check *frame_check);
 
 /* Whether the model's bytes are still those that were opened: their CRC-32, over all of them, is
  * the one that nsk_open found. */
@@ -111,7 +112,7 @@ typedef struct nsk_firmware {
     uint16_t camera_width, camera_height; /* pixels; 0: the model's */
     uint16_t check_every; /* frames: the model is checked before such a frame's answer is given, and
                            * what the loop itself holds before every answer; 0: never */
-    bool looks;           /* whether pictures are looked at by nsk_sight */
+    bool check_frames;    /* whether pictures are looked at by nsk_frame_check */
     bool twice;           /* whether a frame is run a second time before its action is given; not
                            * where the model is streamed, as nothing holds the frame then */
     nsk_rule rule;
@@ -121,13 +122,13 @@ typedef struct nsk_firmware {
  * nothing ever writes, and what the rule remembers. */
 enum nsk_loop_memory { NSK_LOOP_BYTES = 8 + (sizeof(nsk_decider) + 3) / 4 * 4 };
 
-/* Runs frames until the camera ends. A frame that cannot be trusted becomes a trouble, not an
+/* Runs frames until the camera ends. A frame that cannot be trusted becomes a fault, not an
  * answer, and clears what the rule remembers but for a hold-off; the next one is a new beginning,
  * the model opened anew if that was what failed: only the same one is taken. Before an answer is
  * given, what the loop itself holds is looked at: where the rule's memory is not as it was left, a
  * whole hold-off begins; where pointers and sizes are not, or something wrote beside the workspace,
- * NSK_DAMAGED comes back after the trouble, and only a reset helps. Another status than NSK_OK: it
- * could not begin (no memory, no sound model, `twice` with a streamed one). */
+ * NSK_STATUS_DAMAGED comes back after the fault, and only a reset helps. Another status than
+ * NSK_STATUS_OK: it could not begin (no memory, no sound model, `twice` with a streamed one). */
 nsk_status nsk_firmware_run(const nsk_port *port, const nsk_firmware *firmware);
 
 #ifdef __cplusplus

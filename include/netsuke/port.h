@@ -19,18 +19,19 @@ typedef enum nsk_row {
 } nsk_row;
 
 /* Why a frame has no answer. */
-typedef enum nsk_trouble {
-    NSK_NO_TROUBLE,
-    NSK_CAMERA_LATE,
-    NSK_PICTURE_CUT,
-    NSK_PICTURE_FROZEN, /* it is the one before, or a row of it is that one's */
-    NSK_PIXELS_STUCK,   /* a row or a column of it is one colour */
-    NSK_ROWS_REPEATED,  /* a row of it is the one above */
-    NSK_MODEL_DAMAGED,  /* its bytes are not those that were opened */
-    NSK_RUNS_DIFFER,    /* the frame was run twice, and gave other scores the second time */
-    NSK_MEMORY_DAMAGED, /* what the rule remembers, or the loop knows, is not what was left there */
-    NSK_TROUBLES
-} nsk_trouble;
+typedef enum nsk_fault {
+    NSK_FAULT_NONE,
+    NSK_FAULT_CAMERA_LATE,
+    NSK_FAULT_PICTURE_CUT,
+    NSK_FAULT_PICTURE_FROZEN, /* it is the one before, or a row of it is that one's */
+    NSK_FAULT_PIXELS_STUCK,   /* a row or a column of it is one colour */
+    NSK_FAULT_ROWS_REPEATED,  /* a row of it is the one above */
+    NSK_FAULT_MODEL_DAMAGED,  /* its bytes are not those that were opened */
+    NSK_FAULT_RUNS_DIFFER,    /* the frame was run twice, and gave other scores the second time */
+    NSK_FAULT_MEMORY_DAMAGED, /* what the rule remembers, or the loop knows, is not what was left
+                                 there */
+    NSK_FAULTS
+} nsk_fault;
 
 /* A frame's answer. Lines are classes, or groups of them: nsk_rule. */
 typedef struct nsk_answered {
@@ -62,7 +63,7 @@ typedef struct nsk_port {
 
     /* What the frame is taken for, or why it is not. */
     void (*answer)(void *context, const nsk_answered *answer);
-    void (*trouble)(void *context, nsk_trouble trouble);
+    void (*fault)(void *context, nsk_fault fault);
 } nsk_port;
 
 #ifdef __cplusplus

@@ -12,35 +12,36 @@
 extern "C" {
 #endif
 
-typedef enum nsk_fault_kind {
-    NSK_FAULT_FLASH,    /* a bit of the model's weights is another while the frame is computed */
-    NSK_FAULT_CAMERA,   /* gives no pictures */
-    NSK_FAULT_CUT,      /* pictures end halfway */
-    NSK_FAULT_FROZEN,   /* pictures repeat the one before */
-    NSK_FAULT_COLUMN,   /* a column of pixels is stuck */
-    NSK_FAULT_ROWS,     /* from the middle on a picture repeats one row */
-    NSK_FAULT_TORN,     /* from the middle on a picture is the one before */
-    NSK_FAULT_BROWNOUT, /* the supply fails in mid-frame: memory is lost, the board starts anew */
-    NSK_FAULT_CLOCK,    /* the board's clock runs slower */
-    NSK_FAULT_KINDS
-} nsk_fault_kind;
+typedef enum nsk_injection_kind {
+    NSK_INJECTION_FLASH,  /* a bit of the model's weights is another while the frame is computed */
+    NSK_INJECTION_CAMERA, /* gives no pictures */
+    NSK_INJECTION_CUT,    /* pictures end halfway */
+    NSK_INJECTION_FROZEN, /* pictures repeat the one before */
+    NSK_INJECTION_COLUMN, /* a column of pixels is stuck */
+    NSK_INJECTION_ROWS,   /* from the middle on a picture repeats one row */
+    NSK_INJECTION_TORN,   /* from the middle on a picture is the one before */
+    NSK_INJECTION_BROWNOUT, /* the supply fails in mid-frame: memory is lost, the board starts anew
+                             */
+    NSK_INJECTION_CLOCK,    /* the board's clock runs slower */
+    NSK_INJECTIONS
+} nsk_injection_kind;
 
-typedef struct nsk_fault {
-    nsk_fault_kind kind;
+typedef struct nsk_injection {
+    nsk_injection_kind kind;
     int first, frames; /* of the camera */
     double amount;     /* the clock's: percent */
-} nsk_fault;
+} nsk_injection;
 
 /* "flash@40", "camera@10+6", "clock@0+300=20": a kind, the first frame, how many (default 1), and
  * for the clock by how many percent. */
-bool nsk_fault_parse(const char *text, nsk_fault *fault, nsk_error *error);
-const char *nsk_fault_name(nsk_fault_kind kind);
+bool nsk_injection_parse(const char *text, nsk_injection *injection, nsk_error *error);
+const char *nsk_injection_name(nsk_injection_kind kind);
 
 /* A picture that the device took. */
 typedef struct nsk_rehearsed {
     int frame;                /* of the camera */
     double arrived, answered; /* seconds of virtual time */
-    nsk_trouble trouble;      /* instead of an answer; what follows is for answers */
+    nsk_fault fault;          /* instead of an answer; what follows is for answers */
     int class_index;          /* the highest score */
     float probability;
     int line;    /* that it is taken for, or NSK_UNSURE */
@@ -68,10 +69,10 @@ enum { NSK_LONG = 5 };
 typedef struct nsk_rehearsal {
     int frames;  /* that the camera gave */
     int dropped; /* came while the device was busy */
-    int taken, troubled, resets;
+    int taken, faulted, resets;
     int classes;
     nsk_rehearsed *answers; /* one a picture taken */
-    int8_t *scores;         /* classes x taken; zeroes where there was trouble */
+    int8_t *scores;         /* classes x taken; zeroes where there was fault */
     nsk_event *event;       /* in their order */
     nsk_figures figures;
     int correct;          /* answers whose highest score is the truth, of those whose truth is */
@@ -88,8 +89,8 @@ typedef struct nsk_stage {
     const nsk_product *product;
     const nsk_decision *decision;
     const nsk_film *film;
-    const nsk_fault *faults;
-    int fault_count;
+    const nsk_injection *injections;
+    int injection_count;
     const char *capture; /* a folder for pictures that were answered, in folders of their classes;
                           * or NULL */
 } nsk_stage;
@@ -110,7 +111,7 @@ void nsk_rehearsal_count(const nsk_rehearsal *rehearsal, bool ordered,
 void nsk_rejudge(const nsk_rehearsal *rehearsal, const nsk_stage *stage, const nsk_rule *rule,
                  int *decided, nsk_figures *figures);
 
-/* The signals as VCD (IEEE 1364): camera, busy, answer, trouble, each line. */
+/* The signals as VCD (IEEE 1364): camera, busy, answer, fault, each line. */
 bool nsk_rehearsal_write_signals(const nsk_rehearsal *rehearsal, const nsk_stage *stage,
                                  const nsk_labels *labels, const char *path, nsk_error *error);
 /* Time across: truth, answers, lines, drops; a .png or .svg file. */

@@ -12,7 +12,11 @@ extern "C" {
 #endif
 
 /* Open: chance leaves it so; or something is worth a look that does not make figures worthless. */
-typedef enum nsk_standing { NSK_HOLDS, NSK_OPEN, NSK_BROKEN } nsk_standing;
+typedef enum nsk_standing {
+    NSK_STANDING_HOLDS,
+    NSK_STANDING_OPEN,
+    NSK_STANDING_BROKEN
+} nsk_standing;
 const char *nsk_standing_text(nsk_standing standing);
 
 typedef struct nsk_finding {
@@ -47,7 +51,7 @@ void nsk_judge_budget(nsk_verdict *verdict, const nsk_budget *budget);
 
 /* What rehearsals came to, all together. */
 typedef struct nsk_rehearsed_counts {
-    int frames, dropped, troubled;
+    int frames, dropped, faulted;
     int events, missed, actions, false_actions;
 } nsk_rehearsed_counts;
 void nsk_judge_rehearsal(nsk_verdict *verdict, const nsk_rehearsed_counts *counts,

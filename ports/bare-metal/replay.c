@@ -6,7 +6,7 @@
  *                                     output; 0 if it is streamed; STACK, the deepest byte used
  *     prepare TICKS STACK             of the first frame: what is not in a layer
  *     scale WIDTH HEIGHT TICKS        a picture of the camera brought to the frame's size
- *     sight WIDTH HEIGHT TICKS        looked at
+ *     frame_check WIDTH HEIGHT TICKS        looked at
  *     check TICKS                     the model looked at
  */
 #include "board.h"
@@ -54,10 +54,10 @@ static void before_layer(void *context, const nsk_model *model, unsigned layer) 
 /* Of the rows of a streamed layer's output only some are there. */
 static uint32_t sum_of(const nsk_model *model, unsigned layer) {
     nsk_tensor out = nsk_tensor_at(model, nsk_layer_output(model, layer));
-    const uint8_t *bytes = (const uint8_t *)workspace + out.place;
+    const uint8_t *bytes = (const uint8_t *)workspace + out.offset;
     uint32_t sum = 0;
     for (uint32_t i = 0; i < (uint32_t)out.height * out.width && layer >= model->streamed; i++) {
-        sum = nsk_crc32(sum, bytes + i * out.step, out.channels);
+        sum = nsk_crc32(sum, bytes + i * out.pixel_stride, out.channels);
     }
     return sum;
 }
@@ -99,11 +99,11 @@ static void run_frame(const nsk_model *model, const uint8_t *frame) {
  * and twice as large. */
 static void print_around(const nsk_model *model) {
     static uint32_t sums[2 * MOST_ROW];
-    static uint32_t sight_memory[2 * MOST_ROW];
+    static uint32_t frame_check_memory[2 * MOST_ROW];
     static uint8_t frame_row[MOST_ROW];
     static uint8_t row[MOST_ROW];
     nsk_scaler scaler;
-    nsk_sight sight;
+    nsk_frame_check frame_check;
     for (unsigned i = 0; i < MOST_ROW; i++) {
         row[i] = (uint8_t)(i * 73U % 251U);
     }
@@ -111,12 +111,12 @@ static void print_around(const nsk_model *model) {
         unsigned width = model->width * half / 2U;
         unsigned height = model->height * half / 2U;
         if (width * model->channels > MOST_ROW ||
-            nsk_sight_bytes(width, height, model->channels) > sizeof sight_memory ||
-            nsk_scaler_set(&scaler, model, width, height, sums) != NSK_OK) {
+            nsk_frame_check_bytes(width, height, model->channels) > sizeof frame_check_memory ||
+            nsk_scaler_set(&scaler, model, width, height, sums) != NSK_STATUS_OK) {
             continue;
         }
-        nsk_sight_set(&sight, width, height, model->channels, sight_memory);
-        nsk_sight_start(&sight);
+        nsk_frame_check_set(&frame_check, width, height, model->channels, frame_check_memory);
+        nsk_frame_check_start(&frame_check);
         uint32_t scale = 0;
         uint32_t look = 0;
         for (unsigned y = 0; y < height; y++) {
@@ -125,7 +125,7 @@ static void print_around(const nsk_model *model) {
             while (nsk_scaler_take(&scaler, frame_row)) {
             }
             uint32_t middle = timer_now();
-            nsk_sight_row(&sight, row);
+            nsk_frame_check_row(&frame_check, row);
             scale += timer_between(start, middle);
             look += timer_between(middle, timer_now());
         }
@@ -133,7 +133,7 @@ static void print_around(const nsk_model *model) {
         board_print_number((int32_t)width);
         board_print_number((int32_t)height);
         board_print_number((int32_t)scale);
-        board_print("\nsight");
+        board_print("\nframe-check");
         board_print_number((int32_t)width);
         board_print_number((int32_t)height);
         board_print_number((int32_t)look);
@@ -204,9 +204,10 @@ int main(void) {
     nsk_model model;
     uint32_t size = words == 3 ? board_read_file(word[1], model_bytes, sizeof model_bytes) : 0;
     nsk_status status = nsk_open(&model, model_bytes, size);
-    if (status != NSK_OK || model.workspace_bytes > MOST_WORKSPACE) {
+    if (status != NSK_STATUS_OK || model.workspace_bytes > MOST_WORKSPACE) {
         board_print("replay: the model is ");
-        return complain(nsk_status_text(status == NSK_OK ? NSK_TOO_SMALL : status));
+        return complain(
+            nsk_status_text(status == NSK_STATUS_OK ? NSK_STATUS_WORKSPACE_SMALL : status));
     }
     uint32_t frame_bytes = (uint32_t)model.width * model.height * model.channels;
     uint32_t have = board_read_file(word[2], frames, sizeof frames);

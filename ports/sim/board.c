@@ -10,7 +10,7 @@
 #include "brief/rule.h"
 #include "device/layer.h"
 #include "images/picture.h"
-#include "sim/faults.h"
+#include "sim/injections.h"
 #include "sim/ram.h"
 
 static const double START_UP = 0.05; /* seconds, after the supply has failed */
@@ -40,8 +40,8 @@ typedef struct sim {
     nsk_error *error;
 } sim;
 
-static const nsk_fault *fault_at(const sim *s, nsk_fault_kind kind, int frame) {
-    return nsk_fault_at(s->stage->faults, s->stage->fault_count, kind, frame);
+static const nsk_injection *injection_at(const sim *s, nsk_injection_kind kind, int frame) {
+    return nsk_injection_at(s->stage->injections, s->stage->injection_count, kind, frame);
 }
 
 static double period(const sim *s) {
@@ -49,7 +49,7 @@ static double period(const sim *s) {
 }
 
 static void spend(sim *s, double cycles) {
-    const nsk_fault *slow = fault_at(s, NSK_FAULT_CLOCK, s->frame);
+    const nsk_injection *slow = injection_at(s, NSK_INJECTION_CLOCK, s->frame);
     double clock = s->stage->board->clock * (slow != NULL ? 1.0 - slow->amount / 100.0 : 1.0);
     s->now += cycles / clock;
     s->result->busy += cycles / clock;
@@ -64,7 +64,8 @@ static void *sim_memory(void *context, size_t bytes) {
 
 /* Flash that has healed holds what it held. */
 static void heal(sim *s) {
-    if (s->flipped < s->stage->model->size && fault_at(s, NSK_FAULT_FLASH, s->frame) == NULL) {
+    if (s->flipped < s->stage->model->size &&
+        injection_at(s, NSK_INJECTION_FLASH, s->frame) == NULL) {
         s->flash[s->flipped] = s->stage->model->bytes[s->flipped];
         s->flipped = s->stage->model->size;
     }
@@ -73,16 +74,16 @@ static void heal(sim *s) {
 static bool show(sim *s) {
     const size_t pixel = s->model.channels;
     const size_t row = (size_t)s->width * pixel;
-    bool frozen = fault_at(s, NSK_FAULT_FROZEN, s->frame) != NULL && s->answers->len > 0;
+    bool frozen = injection_at(s, NSK_INJECTION_FROZEN, s->frame) != NULL && s->answers->len > 0;
     if (!frozen && !nsk_film_picture(s->stage->film, s->frame, s->picture, s->error)) {
         return false;
     }
     /* from the middle on: the one row again and again, or the picture before */
-    for (int y = s->height / 2; y < s->height && fault_at(s, NSK_FAULT_ROWS, s->frame) != NULL;
-         y++) {
+    for (int y = s->height / 2;
+         y < s->height && injection_at(s, NSK_INJECTION_ROWS, s->frame) != NULL; y++) {
         memcpy(s->picture + row * (size_t)y, s->picture + row * (size_t)(y - 1), row);
     }
-    if (fault_at(s, NSK_FAULT_TORN, s->frame) != NULL && s->frame > 0) {
+    if (injection_at(s, NSK_INJECTION_TORN, s->frame) != NULL && s->frame > 0) {
         size_t upper = row * (size_t)(s->height / 2);
         uint8_t *kept = g_memdup2(s->picture, upper);
         bool good = nsk_film_picture(s->stage->film, s->frame - 1, s->picture, s->error);
@@ -92,7 +93,7 @@ static bool show(sim *s) {
             return false;
         }
     }
-    for (int y = 0; y < s->height && fault_at(s, NSK_FAULT_COLUMN, s->frame) != NULL; y++) {
+    for (int y = 0; y < s->height && injection_at(s, NSK_INJECTION_COLUMN, s->frame) != NULL; y++) {
         memset(s->picture + row * (size_t)y + pixel * (size_t)(s->width / 3), 200, pixel);
     }
     return true;
@@ -102,11 +103,11 @@ static bool show(sim *s) {
 static nsk_row next_picture(sim *s) {
     int frames = nsk_film_frames(s->stage->film);
     while (s->next < frames && s->next * period(s) < s->now - 1e-12) {
-        s->result->dropped += fault_at(s, NSK_FAULT_CAMERA, s->next) == NULL;
+        s->result->dropped += injection_at(s, NSK_INJECTION_CAMERA, s->next) == NULL;
         s->next++;
     }
     int shown = s->next;
-    while (shown < frames && fault_at(s, NSK_FAULT_CAMERA, shown) != NULL) {
+    while (shown < frames && injection_at(s, NSK_INJECTION_CAMERA, shown) != NULL) {
         shown++;
     }
     s->frame = MIN(shown, frames - 1);
@@ -136,7 +137,7 @@ static nsk_row sim_row(void *context, uint8_t *to, size_t bytes, unsigned y) {
     if (came != NSK_ROW_THERE) {
         return came;
     }
-    if ((int)y >= s->height / 2 && fault_at(s, NSK_FAULT_CUT, s->frame) != NULL) {
+    if ((int)y >= s->height / 2 && injection_at(s, NSK_INJECTION_CUT, s->frame) != NULL) {
         return NSK_ROW_CUT;
     }
     memcpy(to, s->picture + bytes * y, bytes); /* the only write into the board's RAM; may fault */
@@ -149,8 +150,8 @@ static nsk_row sim_row(void *context, uint8_t *to, size_t bytes, unsigned y) {
 static void sim_prepared(void *context) {
     sim *s = context;
     const nsk_budget *b = s->stage->budget;
-    spend(s, b->preparation.cycles + b->streaming.cycles + b->scaling.cycles + b->sight.cycles +
-                 b->check.cycles);
+    spend(s, b->preparation.cycles + b->streaming.cycles + b->scaling.cycles +
+                 b->frame_check.cycles + b->check.cycles);
     for (int i = 0; i < b->streamed; i++) {
         spend(s, b->layer[i].cycles);
     }
@@ -161,7 +162,7 @@ static void flip(sim *s) {
     nsk_layer l;
     for (unsigned i = s->model.layers; i-- > 0;) {
         nsk_layer_decode(&s->model, i, &l);
-        if (l.kind == NSK_CONV || l.kind == NSK_DENSE || l.kind == NSK_DEPTHWISE) {
+        if (l.kind == NSK_KIND_CONV || l.kind == NSK_KIND_DENSE || l.kind == NSK_KIND_DEPTHWISE) {
             s->flipped = (size_t)((const uint8_t *)l.weights - s->model.bytes);
             s->flash[s->flipped] ^= 0x40;
             return;
@@ -174,10 +175,11 @@ static void sim_layer_done(void *context, const nsk_model *model, unsigned layer
     bool halfway = layer == model->streamed + (model->layers - model->streamed) / 2U;
     spend(s, layer >= model->streamed ? s->stage->budget->layer[layer].cycles : 0.0);
     if (halfway && s->flipped >= s->stage->model->size &&
-        fault_at(s, NSK_FAULT_FLASH, s->frame) != NULL) {
+        injection_at(s, NSK_INJECTION_FLASH, s->frame) != NULL) {
         flip(s);
     }
-    if (halfway && s->lost_at != s->frame && fault_at(s, NSK_FAULT_BROWNOUT, s->frame) != NULL) {
+    if (halfway && s->lost_at != s->frame &&
+        injection_at(s, NSK_INJECTION_BROWNOUT, s->frame) != NULL) {
         s->lost_at = s->frame;
         longjmp(s->reset, 1);
     }
@@ -200,7 +202,7 @@ static bool capture(const sim *s, const nsk_rehearsed *a, nsk_error *error) {
     size_t pixels = (size_t)s->width * (size_t)s->height;
     uint8_t *rgb = g_malloc(3 * pixels);
     for (size_t i = 0; i < 3 * pixels; i++) {
-        size_t c = s->model.colour == NSK_BGR ? 2 - i % 3 : i % 3;
+        size_t c = s->model.colour == NSK_COLOUR_BGR ? 2 - i % 3 : i % 3;
         rgb[i] = s->picture[s->model.channels == 1 ? i / 3 : i - i % 3 + c];
     }
     const nsk_picture picture = {.width = s->width, .height = s->height, .rgb = rgb};
@@ -232,10 +234,10 @@ static void sim_answer(void *context, const nsk_answered *answer) {
     record(s, answer->scores);
 }
 
-static void sim_trouble(void *context, nsk_trouble trouble) {
+static void sim_fault(void *context, nsk_fault fault) {
     sim *s = context;
-    s->taking.trouble = trouble;
-    s->result->troubled++;
+    s->taking.fault = fault;
+    s->result->faulted++;
     record(s, NULL);
 }
 
@@ -248,9 +250,10 @@ static size_t camera_bytes_besides(const sim *s) {
     bool scaled =
         p->camera_width > 0 && (p->camera_width != s->width || p->camera_height != s->height);
     double held = s->stage->budget->ram_camera;
-    double looked = p->looks ? (double)nsk_sight_bytes((unsigned)s->width, (unsigned)s->height,
-                                                       s->model.channels)
-                             : 0.0;
+    double looked = p->check_frames
+                        ? (double)nsk_frame_check_bytes((unsigned)s->width, (unsigned)s->height,
+                                                        s->model.channels)
+                        : 0.0;
     return scaled ? (size_t)fmax(held - looked - (double)NSK_LOOP_BYTES, 0.0) : 0;
 }
 
@@ -262,7 +265,7 @@ static void run_firmware(void *context) {
                            .prepared = sim_prepared,
                            .layer_done = sim_layer_done,
                            .answer = sim_answer,
-                           .trouble = sim_trouble};
+                           .fault = sim_fault};
     nsk_firmware firmware =
         nsk_firmware_of(s->stage->product, s->stage->decision, &s->model, s->line_of);
     firmware.camera_width = (uint16_t)s->width; /* of held-out pictures: the frames themselves */
@@ -286,12 +289,12 @@ static bool play(sim *s) {
     bool good = nsk_ram_guard(s->ram, run_firmware, s, s->error);
     if (!good) {
         nsk_fail_in(s->error, "board '%s'", board->name);
-    } else if (s->good && s->status != NSK_OK) {
-        good =
-            nsk_fail(s->error, "board '%s': the firmware cannot begin with pictures of %d x %d: %s",
-                     board->name, s->width, s->height,
-                     s->status == NSK_TOO_SMALL ? "they are smaller than the model's frames"
-                                                : nsk_status_text(s->status));
+    } else if (s->good && s->status != NSK_STATUS_OK) {
+        good = nsk_fail(
+            s->error, "board '%s': the firmware cannot begin with pictures of %d x %d: %s",
+            board->name, s->width, s->height,
+            s->status == NSK_STATUS_PICTURE_SMALL ? "they are smaller than the model's frames"
+                                                  : nsk_status_text(s->status));
     }
     nsk_ram_free(s->ram);
     return good && s->good;
@@ -320,7 +323,8 @@ nsk_rehearsal *nsk_board_play(const nsk_stage *stage, nsk_error *error) {
              .result = g_new0(nsk_rehearsal, 1),
              .error = error};
     nsk_status status = nsk_open(&s.model, s.flash, stage->model->size);
-    bool good = status == NSK_OK || nsk_fail(error, "the model is %s", nsk_status_text(status));
+    bool good =
+        status == NSK_STATUS_OK || nsk_fail(error, "the model is %s", nsk_status_text(status));
     if (good) {
         s.result->frames = nsk_film_frames(stage->film);
         s.result->classes = s.model.classes;

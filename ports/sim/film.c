@@ -37,7 +37,7 @@ static nsk_film *film_new(const nsk_input *input, const nsk_product *product) {
     if (product->camera_width > 0) {
         film->camera.width = product->camera_width;
         film->camera.height = product->camera_height;
-        film->camera.fit = NSK_CROP;
+        film->camera.fit = NSK_FIT_CROP;
     }
     film->shots = g_array_new(FALSE, TRUE, sizeof(shot));
     g_array_set_clear_func(film->shots, clear_shot);

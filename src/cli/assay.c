@@ -184,7 +184,7 @@ static char *execute(const assay *a, const struct step *step, char **line, int *
 /* The self-test's last line. */
 static void judge_self_test(const assay *a, const char *text) {
     bool passed = strstr(text, "\npassed") != NULL;
-    nsk_verdict_add(a->verdict, "hand-over", passed ? NSK_HOLDS : NSK_BROKEN,
+    nsk_verdict_add(a->verdict, "hand-over", passed ? NSK_STANDING_HOLDS : NSK_STANDING_BROKEN,
                     passed ? "the self-test computes the same scores and takes the same decisions"
                            : "the self-test FAILED: its scores are not those of the host");
 }
@@ -309,9 +309,10 @@ static void take_findings(const assay *a, JsonObject *report) {
         json_object_get_array_member(json_object_get_object_member(report, "verdict"), "findings");
     for (guint i = 0; i < json_array_get_length(findings); i++) {
         JsonObject *f = json_array_get_object_element(findings, i);
-        nsk_standing standing = NSK_HOLDS;
-        while (standing < NSK_BROKEN && strcmp(nsk_standing_text(standing),
-                                               json_object_get_string_member(f, "standing")) != 0) {
+        nsk_standing standing = NSK_STANDING_HOLDS;
+        while (standing < NSK_STANDING_BROKEN &&
+               strcmp(nsk_standing_text(standing), json_object_get_string_member(f, "standing")) !=
+                   0) {
             standing++;
         }
         nsk_verdict_add(a->verdict, g_intern_string(json_object_get_string_member(f, "step")),
@@ -349,7 +350,7 @@ static void print_json(const assay *a) {
     cli_json_int(b, "ran", a->ran);
     cli_json_int(b, "kept", a->kept);
     json_builder_set_member_name(b, "holds");
-    json_builder_add_boolean_value(b, nsk_verdict_standing(a->verdict) != NSK_BROKEN);
+    json_builder_add_boolean_value(b, nsk_verdict_standing(a->verdict) != NSK_STANDING_BROKEN);
     cli_json_verdict(b, a->verdict);
     json_builder_end_object(b);
     cli_print_json(b);

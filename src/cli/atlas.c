@@ -140,15 +140,15 @@ static int run(cli_job *job) {
     if (!cli_load_brief(job)) {
         return cli_fail(job);
     }
-    job->brief->recipe.streaming = NSK_STREAM_NEVER; /* to look at whole tensors */
-    if (!cli_load_model(job) || !cli_load_evened(job) || !cli_load_held_out(job)) {
+    job->brief->recipe.streaming = NSK_STREAMING_NEVER; /* to look at whole tensors */
+    if (!cli_load_model(job) || !cli_load_equalised(job) || !cli_load_held_out(job)) {
         return cli_fail(job);
     }
     nsk_model model;
     nsk_open(&model, job->model->bytes, job->model->size);
     nsk_atlas *a =
-        nsk_atlas_make(job->evened != NULL ? job->evened : job->network, job->model, job->held_out,
-                       job->neighbours != FALSE, cli_progress, NULL, &job->error);
+        nsk_atlas_make(job->equalised != NULL ? job->equalised : job->network, job->model,
+                       job->held_out, job->neighbours != FALSE, cli_progress, NULL, &job->error);
     if (a == NULL || (job->points != NULL && !write_points(job, a)) ||
         (job->plot != NULL &&
          !nsk_atlas_draw(a, &job->brief->labels, nsk_model_fact(&model, NSK_FACT_NAME), job->plot,

@@ -179,7 +179,7 @@ static void print_layers(const nsk_budget *u, const nsk_model_file *file, double
                   cli_time(u->preparation.cycles / clock, text),
                   100.0 * u->preparation.cycles / u->cycles);
     print_around(table, "scaling", &u->scaling, u, clock);
-    print_around(table, "looking at it", &u->sight, u, clock);
+    print_around(table, "looking at it", &u->frame_check, u, clock);
     print_around(table, "model's checksum", &u->check, u, clock);
     print_around(table, "a second time", &u->again, u, clock);
     if (u->streamed > 0) {
@@ -189,12 +189,11 @@ static void print_layers(const nsk_budget *u, const nsk_model_file *file, double
     }
     for (int i = 0; i < u->layers; i++) {
         nsk_tensor out = nsk_tensor_at(&model, nsk_layer_output(&model, (unsigned)i));
-        nsk_work work = nsk_layer_work(&model, (unsigned)i);
         char macs[CLI_TEXT];
         double part = u->layer[i].cycles / u->cycles;
         cli_table_row(
             table, "%s\t%u x %u x %u\t%s\t%s\t%s\t%.1f %%\t%s", nsk_layer_name(&model, (unsigned)i),
-            out.height, out.width, out.channels, cli_count((double)work.macs, macs),
+            out.height, out.width, out.channels, cli_count((double)u->macs[i], macs),
             cli_count(u->layer[i].cycles, cycles), cli_time(u->layer[i].cycles / clock, text),
             100.0 * part,
             g_strdelimit((char *)cli_bar(u->layer[i].cycles / most, SHARE_BAR, bar), ".", ' '));

@@ -31,7 +31,7 @@ void cli_job_clear(cli_job *job) {
     nsk_images_free(job->held_out);
     nsk_images_free(job->training);
     nsk_network_free(job->network);
-    nsk_network_free(job->evened);
+    nsk_network_free(job->equalised);
     nsk_board_free(job->board);
     nsk_brief_free(job->brief);
 }
@@ -152,7 +152,7 @@ bool cli_load_held_out(cli_job *job) {
 }
 
 /* Where the brief, or --refine, asks for it, the recipe refines on the training images. */
-static bool load_refinement(cli_job *job) {
+static bool load_refine_settings(cli_job *job) {
     if (!job->brief->refine || job->training != NULL) {
         return true;
     }
@@ -164,19 +164,19 @@ static bool load_refinement(cli_job *job) {
             job->brief->path);
     }
     job->training = open_set(job, TRAINING, 0);
-    job->refinement =
-        (nsk_refinement){.training = job->training,
-                         .epochs = job->brief->refine_epochs,
-                         .rate = NSK_REFINE_RATE,
-                         .seed = 1, /* the same brief, the same model, whatever else is drawn */
-                         .told = &job->refined,
-                         .progress = cli_progress};
-    job->brief->recipe.refinement = &job->refinement;
+    job->refine_settings = (nsk_refine_settings){
+        .training = job->training,
+        .epochs = job->brief->refine_epochs,
+        .rate = NSK_REFINE_RATE,
+        .seed = 1, /* the same brief, the same model, whatever else is drawn */
+        .result = &job->refine_result,
+        .progress = cli_progress};
+    job->brief->recipe.refine = &job->refine_settings;
     return job->training != NULL;
 }
 
 bool cli_make_recipe(cli_job *job, nsk_recipe *recipe) {
-    if (!load_refinement(job)) {
+    if (!load_refine_settings(job)) {
         return false;
     }
     *recipe = job->brief->recipe;
@@ -205,13 +205,13 @@ bool cli_load_model(cli_job *job) {
     return job->model != NULL;
 }
 
-bool cli_load_evened(cli_job *job) {
+bool cli_load_equalised(cli_job *job) {
     if (!cli_load_network(job) || (job->brief->recipe.equalise && !cli_load_calibration(job))) {
         return false;
     }
-    if (job->evened == NULL && job->brief->recipe.equalise) {
-        job->evened = nsk_network_equalised(job->network, job->calibration, &job->error);
-        return job->evened != NULL;
+    if (job->equalised == NULL && job->brief->recipe.equalise) {
+        job->equalised = nsk_network_equalised(job->network, job->calibration, &job->error);
+        return job->equalised != NULL;
     }
     return true;
 }
@@ -230,7 +230,7 @@ bool cli_check_model(cli_job *job, const nsk_model *model) {
 bool cli_check_own_model(cli_job *job) {
     nsk_model model;
     nsk_status status = nsk_open(&model, job->model->bytes, job->model->size);
-    if (status != NSK_OK) {
+    if (status != NSK_STATUS_OK) {
         return nsk_fail(&job->error, "the model is %s", nsk_status_text(status));
     }
     return (job->brief->input.width > 0 || cli_load_network(job)) && cli_check_model(job, &model);
@@ -263,8 +263,8 @@ void cli_print_json(JsonBuilder *builder) {
 /* Of the model file where there is one, of the network else. */
 static void find_facts(const cli_job *job, const char **facts) {
     nsk_model model;
-    bool open =
-        job->model != NULL && nsk_open(&model, job->model->bytes, job->model->size) == NSK_OK;
+    bool open = job->model != NULL &&
+                nsk_open(&model, job->model->bytes, job->model->size) == NSK_STATUS_OK;
     for (int i = 0; i < NSK_FACTS; i++) {
         facts[i] = open                   ? nsk_model_fact(&model, (nsk_fact)i)
                    : job->network != NULL ? nsk_network_fact(job->network, (nsk_fact)i)

@@ -27,12 +27,12 @@ typedef struct cli_job {
     char **arguments; /* BRIEF and what follows it */
 
     nsk_brief *brief;
-    nsk_network *network, *evened;
+    nsk_network *network, *equalised;
     nsk_images *calibration, *held_out, *training;
     nsk_model_file *model;
     nsk_board *board;
-    nsk_refinement refinement;
-    nsk_refined refined; /* epochs: 0 where nothing was refined */
+    nsk_refine_settings refine_settings;
+    nsk_refine_result refine_result; /* epochs: 0 where nothing was refined */
     nsk_error error;
 } cli_job;
 
@@ -65,8 +65,9 @@ bool cli_load_model(cli_job *job);
 bool cli_load_board(cli_job *job);
 /* The brief's recipe, with what its limit and its board leave to the model of RAM. */
 bool cli_make_recipe(cli_job *job, nsk_recipe *recipe);
-/* The network that the model is made of: with its channels evened out, where the brief says so. */
-bool cli_load_evened(cli_job *job);
+/* The network that the model is made of: with its channels equalised out, where the brief says so.
+ */
+bool cli_load_equalised(cli_job *job);
 /* Is the model for the brief's labels and preparation? */
 bool cli_check_model(cli_job *job, const nsk_model *model);
 

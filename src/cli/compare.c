@@ -432,7 +432,7 @@ static void print_text(const cli_job *job, const nsk_comparison *c, const findin
     print_confusion(job, c);
     print_worse(job, c);
     print_flips(job, c);
-    if (nsk_verdict_standing(f->verdict) != NSK_HOLDS) {
+    if (nsk_verdict_standing(f->verdict) != NSK_STANDING_HOLDS) {
         putchar('\n');
         cli_print_findings(f->verdict);
     }

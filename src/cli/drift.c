@@ -205,12 +205,12 @@ static int run(cli_job *job) {
     if (!cli_load_brief(job)) {
         return cli_fail(job);
     }
-    job->brief->recipe.streaming = NSK_STREAM_NEVER; /* to look at whole tensors */
-    if (!cli_load_model(job) || !cli_load_evened(job) || !cli_load_held_out(job)) {
+    job->brief->recipe.streaming = NSK_STREAMING_NEVER; /* to look at whole tensors */
+    if (!cli_load_model(job) || !cli_load_equalised(job) || !cli_load_held_out(job)) {
         return cli_fail(job);
     }
-    nsk_drift *d = nsk_drift_measure(job->evened != NULL ? job->evened : job->network, job->model,
-                                     job->held_out, cli_progress, NULL, &job->error);
+    nsk_drift *d = nsk_drift_measure(job->equalised != NULL ? job->equalised : job->network,
+                                     job->model, job->held_out, cli_progress, NULL, &job->error);
     nsk_regain *r = NULL;
     const char *name = nsk_network_fact(job->network, NSK_FACT_NAME);
     nsk_advices *a = NULL;

@@ -14,7 +14,7 @@ static nsk_model_file *stream(cli_job *job) {
     if (job->model_path != NULL || !cli_make_recipe(job, &recipe)) {
         return NULL;
     }
-    recipe.streaming = NSK_STREAM_ALWAYS;
+    recipe.streaming = NSK_STREAMING_ALWAYS;
     return nsk_quantise(job->network, job->calibration, &recipe, &ignored);
 }
 

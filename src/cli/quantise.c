@@ -11,7 +11,7 @@ static const char *const ranges[] = {
     "all but the outermost values of each tensor", "least squared error of each tensor",
     "least divergence of each tensor"};
 
-static void print_refined(cli_table *table, const nsk_refined *r) {
+static void print_refined(cli_table *table, const nsk_refine_result *r) {
     char best[64] = "no epoch was better";
     if (r->best_epoch > 0) {
         g_snprintf(best, sizeof best, "epoch %d of %d was best", r->best_epoch, r->epochs);
@@ -48,7 +48,7 @@ static void print_text(const cli_job *job) {
     char stages[96] = "";
     for (size_t i = 0; i < 4; i++) {
         const bool on[] = {job->brief->recipe.equalise, job->brief->recipe.rounding,
-                           job->brief->recipe.biases, job->refined.epochs > 0};
+                           job->brief->recipe.biases, job->refine_result.epochs > 0};
         static const char *const names[] = {"channels evened out", "rounding fitted",
                                             "biases settled", "weights refined"};
         if (on[i]) {
@@ -57,8 +57,8 @@ static void print_text(const cli_job *job) {
         }
     }
     cli_table_row(table, "stages\t%s", stages[0] != '\0' ? stages : "none");
-    if (job->refined.epochs > 0) {
-        print_refined(table, &job->refined);
+    if (job->refine_result.epochs > 0) {
+        print_refined(table, &job->refine_result);
     }
     if (nsk_network_carried_levels(job->network) > 0) {
         cli_table_row(table, "levels\tof %d tensors are the file's own and were taken as they are",
@@ -81,10 +81,10 @@ typedef struct gain {
 /* A model of the brief's stages up to one, fitted to some images and judged on others. */
 static bool measure(cli_job *job, const nsk_recipe *recipe, const nsk_images *fitted,
                     const nsk_images *others, gain *g) {
-    nsk_network *evened =
+    nsk_network *equalised =
         recipe->equalise ? nsk_network_equalised(job->network, fitted, &job->error) : NULL;
-    const nsk_network *network = evened != NULL ? evened : job->network;
-    nsk_model_file *file = recipe->equalise && evened == NULL
+    const nsk_network *network = equalised != NULL ? equalised : job->network;
+    nsk_model_file *file = recipe->equalise && equalised == NULL
                                ? NULL
                                : nsk_quantise(job->network, fitted, recipe, &job->error);
     nsk_drift *d =
@@ -99,7 +99,7 @@ static bool measure(cli_job *job, const nsk_recipe *recipe, const nsk_images *fi
     nsk_comparison_free(c);
     nsk_drift_free(d);
     nsk_model_file_free(file);
-    nsk_network_free(evened);
+    nsk_network_free(equalised);
     return g->images > 0;
 }
 
@@ -109,15 +109,15 @@ static int measure_all(cli_job *job, const nsk_images *fitted, const nsk_images 
     const nsk_recipe *whole = &job->brief->recipe;
     nsk_recipe recipe = *whole;
     const bool asked[STEPS] = {true, whole->equalise, whole->rounding, whole->biases,
-                               whole->refinement != NULL};
+                               whole->refine != NULL};
     bool *const on[STEPS] = {NULL, &recipe.equalise, &recipe.rounding, &recipe.biases, NULL};
     static const char *const names[STEPS] = {"ranges alone", "channels evened out",
                                              "rounding fitted", "biases settled",
                                              "weights refined"};
     int count = 0;
     recipe.equalise = recipe.rounding = recipe.biases = false;
-    recipe.refinement = NULL;
-    recipe.streaming = NSK_STREAM_NEVER;
+    recipe.refine = NULL;
+    recipe.streaming = NSK_STREAMING_NEVER;
     for (int i = 0; i < STEPS; i++) {
         if (!asked[i]) {
             continue;
@@ -125,7 +125,7 @@ static int measure_all(cli_job *job, const nsk_images *fitted, const nsk_images 
         if (on[i] != NULL) {
             *on[i] = true;
         }
-        recipe.refinement = i == STEPS - 1 ? whole->refinement : NULL;
+        recipe.refine = i == STEPS - 1 ? whole->refine : NULL;
         gains[count] = (gain){.stage = names[i]};
         if (!measure(job, &recipe, fitted, others, &gains[count++])) {
             return 0;
@@ -170,7 +170,7 @@ static void json_gains(JsonBuilder *b, const gain *gains, int count) {
     json_builder_end_array(b);
 }
 
-static void json_refined(JsonBuilder *b, const nsk_refined *r) {
+static void json_refined(JsonBuilder *b, const nsk_refine_result *r) {
     json_builder_set_member_name(b, "refined");
     json_builder_begin_object(b);
     cli_json_int(b, "learned_from", r->learned_from);
@@ -227,8 +227,8 @@ static int run(cli_job *job) {
         cli_json_int(b, "model_bytes", (gint64)job->model->size);
         cli_json_int(b, "weight_bytes", (gint64)job->model->weight_bytes);
         cli_json_int(b, "calibration_images", nsk_images_count(job->calibration));
-        if (job->refined.epochs > 0) {
-            json_refined(b, &job->refined);
+        if (job->refine_result.epochs > 0) {
+            json_refined(b, &job->refine_result);
         }
         if (job->gains) {
             json_gains(b, gains, measured);

@@ -55,13 +55,13 @@ static void json_play(JsonBuilder *b, const cli_job *job, const play *p) {
     cli_json_int(b, "frames", r->frames);
     cli_json_int(b, "dropped", r->dropped);
     cli_json_int(b, "taken", r->taken);
-    cli_json_int(b, "troubled", r->troubled);
+    cli_json_int(b, "faults", r->faulted);
     cli_json_int(b, "resets", r->resets);
     cli_json_int(b, "correct", r->correct);
     cli_json_int(b, "known", r->known);
     cli_json_real(b, "seconds", r->seconds);
     cli_json_real(b, "busy_seconds", r->busy);
-    cli_json_real(b, "frames_per_second", (r->taken - r->troubled) / r->seconds);
+    cli_json_real(b, "frames_per_second", (r->taken - r->faulted) / r->seconds);
     if (r->joules >= 0.0) {
         cli_json_real(b, "joules", r->joules);
     }
@@ -86,7 +86,7 @@ static void json_sweep(JsonBuilder *b, const nsk_sweep *points) {
     json_builder_end_array(b);
 }
 
-static void print_json(const show *s, const nsk_sweep *points, const nsk_verdict *v) {
+static void print_json(const rehearse_run *s, const nsk_sweep *points, const nsk_verdict *v) {
     JsonBuilder *b = cli_json_start(s->job);
     if (s->plays->len == 1) {
         json_play(b, s->job, play_at(s, 0));
@@ -108,24 +108,24 @@ static void print_json(const show *s, const nsk_sweep *points, const nsk_verdict
     cli_print_json(b);
 }
 
-static bool write_predictions(const show *s) {
-    static const char *const troubles[NSK_TROUBLES] = {"",
-                                                       "camera late",
-                                                       "picture cut",
-                                                       "frozen",
-                                                       "pixels stuck",
-                                                       "rows repeated",
-                                                       "model damaged",
-                                                       "runs differ",
-                                                       "memory damaged"};
+static bool write_predictions(const rehearse_run *s) {
+    static const char *const faults[NSK_FAULTS] = {"",
+                                                   "camera late",
+                                                   "picture cut",
+                                                   "frozen",
+                                                   "pixels stuck",
+                                                   "rows repeated",
+                                                   "model damaged",
+                                                   "runs differ",
+                                                   "memory damaged"};
     cli_csv *csv = cli_csv_new("image,label,arrived,answered,integer_class,integer_probability,"
-                               "line,decided,trouble");
+                               "line,decided,fault");
     for (guint k = 0; k < s->plays->len; k++) {
         const play *p = play_at(s, k);
         for (int i = 0; i < p->rehearsal->taken; i++) {
             const nsk_rehearsed *a = &p->rehearsal->answers[i];
             int truth = nsk_film_truth(p->film, a->frame);
-            bool answered = a->trouble == NSK_NO_TROUBLE;
+            bool answered = a->fault == NSK_FAULT_NONE;
             cli_csv_text(csv, nsk_film_name(p->film, a->frame));
             cli_csv_text(csv, truth == NSK_NOBODY_KNOWS ? "-" : label_of(s->job, truth));
             cli_csv_number(csv, a->arrived);
@@ -134,7 +134,7 @@ static bool write_predictions(const show *s) {
             cli_csv_number(csv, answered ? (double)a->probability : 0.0);
             cli_csv_text(csv, answered ? line_of(s->job, a->line) : "");
             cli_csv_text(csv, a->decided >= 0 ? line_of(s->job, a->decided) : "");
-            cli_csv_text(csv, troubles[a->trouble]);
+            cli_csv_text(csv, faults[a->fault]);
             cli_csv_end(csv);
         }
     }
@@ -184,14 +184,14 @@ static void add_figures(cli_table *table, const nsk_figures *f) {
 static void print_summary(const cli_job *job, const play *p) {
     const nsk_rehearsal *r = p->rehearsal;
     char text[CLI_TEXT];
-    int answered = r->taken - r->troubled;
+    int answered = r->taken - r->faulted;
     cli_table *table = cli_table_new("lrl");
     cli_table_row(table, "frames\t%d\tfrom the camera, in %s of virtual time", r->frames,
                   cli_time(r->seconds, text));
     cli_table_row(table, "dropped\t%d\tarrived while the device was busy", r->dropped);
     cli_table_row(table, "answered\t%d\t%.2f frames a second", answered, answered / r->seconds);
-    if (r->troubled > 0 || r->resets > 0) {
-        cli_table_row(table, "trouble\t%d\tframes without an answer; %d restart%s", r->troubled,
+    if (r->faulted > 0 || r->resets > 0) {
+        cli_table_row(table, "faults\t%d\tframes without an answer; %d restart%s", r->faulted,
                       r->resets, r->resets == 1 ? "" : "s");
     }
     cli_table_row(table, "right\t%d\t%.2f %% of the %d answers whose truth is known", r->correct,
@@ -257,7 +257,7 @@ static void print_one(const cli_job *job, const play *p) {
     print_decisions(job, p);
 }
 
-static void print_scenes(const show *s) {
+static void print_scenes(const rehearse_run *s) {
     const cli_job *job = s->job;
     printf("%s on the simulated board '%s', camera at %g frames a second.\n\n", job->brief->name,
            job->board->name, job->board->frame_rate);
@@ -273,7 +273,7 @@ static void print_scenes(const show *s) {
             g_snprintf(energy, sizeof energy, "%.2f J", r->joules);
         }
         cli_table_row(table, "%s\t%d\t%d\t%d\t%d\t%d\t%d\t%d\t%d\t%.1f\t%s", p->name, r->frames,
-                      r->dropped, r->troubled, f->events, f->missed, f->longer_missed, f->actions,
+                      r->dropped, r->faulted, f->events, f->missed, f->longer_missed, f->actions,
                       f->false_actions, f->delay_frames, energy);
     }
     cli_table_print(table);
@@ -309,7 +309,7 @@ static void print_sweep(const nsk_sweep *points) {
     cli_table_print(table);
 }
 
-static nsk_sweep *sweep(const show *s) {
+static nsk_sweep *sweep(const rehearse_run *s) {
     nsk_rehearsal **rehearsals = g_new(nsk_rehearsal *, s->plays->len);
     nsk_stage *stages = g_new(nsk_stage, s->plays->len);
     for (guint i = 0; i < s->plays->len; i++) {
@@ -322,7 +322,7 @@ static nsk_sweep *sweep(const show *s) {
     return points;
 }
 
-static bool write_files(const show *s, const nsk_sweep *points) {
+static bool write_files(const rehearse_run *s, const nsk_sweep *points) {
     cli_job *job = s->job;
     const play *first = play_at(s, 0);
     const nsk_labels *labels = &job->brief->labels;
@@ -343,7 +343,7 @@ static bool write_files(const show *s, const nsk_sweep *points) {
     return good;
 }
 
-static void print(const show *s, const nsk_sweep *points, const nsk_verdict *v) {
+static void print(const rehearse_run *s, const nsk_sweep *points, const nsk_verdict *v) {
     if (s->job->json) {
         print_json(s, points, v);
         return;
@@ -358,14 +358,14 @@ static void print(const show *s, const nsk_sweep *points, const nsk_verdict *v) 
         putchar('\n');
         print_sweep(points);
     }
-    if (nsk_verdict_standing(v) != NSK_HOLDS) {
+    if (nsk_verdict_standing(v) != NSK_STANDING_HOLDS) {
         putchar('\n');
         cli_print_findings(v);
     }
 }
 
 static int run(cli_job *job) {
-    show s;
+    rehearse_run s;
     rehearse_begin(&s, job);
     bool good = rehearse_play(&s);
     nsk_sweep *points = good && job->sweep ? sweep(&s) : NULL;

@@ -1,11 +1,11 @@
-/* cli/rehearse: films played on the simulated board, for those who show what came of it. */
+/* cli/rehearse: films played on the simulated board, for those who rehearse_run what came of it. */
 #ifndef NSK_CLI_REHEARSE_H
 #define NSK_CLI_REHEARSE_H
 
 #include "command.h"
 #include "netsuke/rehearse.h"
 
-enum { MOST_FAULTS = 32 };
+enum { MOST_INJECTIONS = 32 };
 
 /* One film, and how it was played. */
 typedef struct play {
@@ -17,22 +17,22 @@ typedef struct play {
     nsk_rehearsal *rehearsal;
 } play;
 
-typedef struct show {
+typedef struct rehearse_run {
     cli_job *job;
-    nsk_fault faults[MOST_FAULTS];
-    int fault_count;
+    nsk_injection injections[MOST_INJECTIONS];
+    int injection_count;
     GArray *plays; /* of play */
-} show;
+} rehearse_run;
 
-void rehearse_begin(show *s, cli_job *job);
+void rehearse_begin(rehearse_run *s, cli_job *job);
 /* Loads what the job names, and plays its scene, all scenes of its brief, or held-out pictures. */
-bool rehearse_play(show *s);
-void rehearse_end(show *s);
+bool rehearse_play(rehearse_run *s);
+void rehearse_end(rehearse_run *s);
 /* What came of all of it, held against the brief's limits; where something was broken on purpose,
  * nothing is judged. */
-void rehearse_judge(const show *s, nsk_verdict *verdict);
+void rehearse_judge(const rehearse_run *s, nsk_verdict *verdict);
 
-static inline play *play_at(const show *s, guint i) {
+static inline play *play_at(const rehearse_run *s, guint i) {
     return &g_array_index(s->plays, play, i);
 }
 

@@ -11,28 +11,28 @@ static void clear_play(void *data) {
     g_free(p->name);
 }
 
-void rehearse_begin(show *s, cli_job *job) {
-    *s = (show){.job = job, .plays = g_array_new(FALSE, TRUE, sizeof(play))};
+void rehearse_begin(rehearse_run *s, cli_job *job) {
+    *s = (rehearse_run){.job = job, .plays = g_array_new(FALSE, TRUE, sizeof(play))};
     g_array_set_clear_func(s->plays, clear_play);
 }
 
-void rehearse_end(show *s) {
+void rehearse_end(rehearse_run *s) {
     g_array_free(s->plays, TRUE);
 }
 
-static bool read_faults(show *s) {
+static bool read_faults(rehearse_run *s) {
     for (char **text = s->job->faults; text != NULL && *text != NULL; text++) {
-        if (s->fault_count == MOST_FAULTS) {
-            return nsk_fail(&s->job->error, "--fault: at most %d", MOST_FAULTS);
+        if (s->injection_count == MOST_INJECTIONS) {
+            return nsk_fail(&s->job->error, "--fault: at most %d", MOST_INJECTIONS);
         }
-        if (!nsk_fault_parse(*text, &s->faults[s->fault_count++], &s->job->error)) {
+        if (!nsk_injection_parse(*text, &s->injections[s->injection_count++], &s->job->error)) {
             return false;
         }
     }
     return true;
 }
 
-static bool run_play(const show *s, play *p) {
+static bool run_play(const rehearse_run *s, play *p) {
     cli_job *job = s->job;
     p->budget =
         nsk_budget_make(job->model, job->board, &p->product, &job->brief->limits, &job->error);
@@ -42,8 +42,8 @@ static bool run_play(const show *s, play *p) {
                            .product = &p->product,
                            .decision = &job->brief->decision,
                            .film = p->film,
-                           .faults = s->faults,
-                           .fault_count = s->fault_count,
+                           .injections = s->injections,
+                           .injection_count = s->injection_count,
                            .capture = job->capture};
     p->rehearsal = p->budget != NULL ? nsk_rehearse(&p->stage, &job->error) : NULL;
     return p->rehearsal != NULL;
@@ -58,7 +58,7 @@ static char *stem_of(const char *path) {
     return name;
 }
 
-static bool add_scene(const show *s, const char *path) {
+static bool add_scene(const rehearse_run *s, const char *path) {
     cli_job *job = s->job;
     nsk_film *film = nsk_film_read(path, &job->brief->labels, &job->brief->input,
                                    &job->brief->product, job->frames, &job->error);
@@ -67,7 +67,7 @@ static bool add_scene(const show *s, const char *path) {
     return film != NULL;
 }
 
-static bool add_films(const show *s) {
+static bool add_films(const rehearse_run *s) {
     cli_job *job = s->job;
     if (job->scene != NULL) {
         return add_scene(s, job->scene);
@@ -95,7 +95,7 @@ static bool add_films(const show *s) {
     return true;
 }
 
-bool rehearse_play(show *s) {
+bool rehearse_play(rehearse_run *s) {
     cli_job *job = s->job;
     if (!cli_load_board(job) || !cli_load_model(job) || !cli_check_own_model(job) ||
         !read_faults(s) || !add_films(s)) {
@@ -110,13 +110,13 @@ bool rehearse_play(show *s) {
     return true;
 }
 
-void rehearse_judge(const show *s, nsk_verdict *verdict) {
+void rehearse_judge(const rehearse_run *s, nsk_verdict *verdict) {
     nsk_rehearsed_counts sum = {0};
     for (guint i = 0; i < s->plays->len; i++) {
         nsk_rehearsal_count(play_at(s, i)->rehearsal, s->job->scene != NULL || s->job->scenes,
                             &sum);
     }
-    if (s->fault_count == 0 && sum.frames > 0) {
+    if (s->injection_count == 0 && sum.frames > 0) {
         nsk_judge_rehearsal(verdict, &sum, &s->job->brief->limits);
     }
 }

@@ -1,4 +1,4 @@
-/* netsuke report: the whole story on one page. */
+/* netsuke report: the whole report_content on one page. */
 #include <glib/gstdio.h>
 #include <stdio.h>
 
@@ -20,7 +20,7 @@ static bool sample_of(cli_job *job, int count, nsk_images **images) {
     return *images != NULL;
 }
 
-static bool vet(story *s) {
+static bool vet(report_content *s) {
     nsk_images *some;
     if (!sample_of(s->job, VET_SAMPLE, &some)) {
         return false;
@@ -31,7 +31,7 @@ static bool vet(story *s) {
 }
 
 /* A model whose layers all stand whole: a streamed one is made once more without. */
-static const nsk_model_file *whole_model(story *s) {
+static const nsk_model_file *whole_model(report_content *s) {
     cli_job *job = s->job;
     nsk_model model;
     nsk_recipe recipe;
@@ -40,24 +40,24 @@ static const nsk_model_file *whole_model(story *s) {
         return job->model;
     }
     if (s->whole == NULL && cli_make_recipe(job, &recipe)) {
-        recipe.streaming = NSK_STREAM_NEVER;
+        recipe.streaming = NSK_STREAMING_NEVER;
         s->whole = nsk_quantise(job->network, job->calibration, &recipe, &job->error);
     }
     return s->whole;
 }
 
 static const nsk_network *network_of_model(const cli_job *job) {
-    return job->evened != NULL ? job->evened : job->network;
+    return job->equalised != NULL ? job->equalised : job->network;
 }
 
 /* Layer by layer: the error, what would come back without it, and what measurably helps. */
-static bool find_drift(story *s) {
+static bool find_drift(report_content *s) {
     cli_job *job = s->job;
     nsk_images *some = NULL;
     const nsk_model_file *model = whole_model(s);
     nsk_recipe recipe = job->brief->recipe;
-    recipe.streaming = NSK_STREAM_NEVER;
-    bool good = model != NULL && cli_load_evened(job) && sample_of(job, DRIFT_SAMPLE, &some) &&
+    recipe.streaming = NSK_STREAMING_NEVER;
+    bool good = model != NULL && cli_load_equalised(job) && sample_of(job, DRIFT_SAMPLE, &some) &&
                 (s->drift = nsk_drift_measure(network_of_model(job), model, some, cli_progress,
                                               NULL, &job->error)) != NULL &&
                 (s->regain = nsk_regain_measure(job->network, job->calibration, &recipe, some,
@@ -68,7 +68,7 @@ static bool find_drift(story *s) {
     return good;
 }
 
-static bool find_stress(story *s) {
+static bool find_stress(report_content *s) {
     cli_job *job = s->job;
     nsk_images *some;
     if (!sample_of(job, STRESS_SAMPLE, &some)) {
@@ -81,10 +81,10 @@ static bool find_stress(story *s) {
 }
 
 /* Where a network has none, the page says why. */
-static bool find_atlas(story *s) {
+static bool find_atlas(report_content *s) {
     cli_job *job = s->job;
     const nsk_model_file *model = whole_model(s);
-    if (model == NULL || !cli_load_evened(job) || !sample_of(job, ATLAS_SAMPLE, &s->on_plane)) {
+    if (model == NULL || !cli_load_equalised(job) || !sample_of(job, ATLAS_SAMPLE, &s->on_plane)) {
         return false;
     }
     s->atlas = nsk_atlas_make(network_of_model(job), model, s->on_plane, false, cli_progress, NULL,
@@ -93,7 +93,7 @@ static bool find_atlas(story *s) {
 }
 
 /* Of the whole calibration set, though its limit leaves some of it unused. */
-static bool survey(story *s) {
+static bool survey(report_content *s) {
     cli_job *job = s->job;
     int limit = job->brief->calibration_limit;
     job->brief->calibration_limit = 0;
@@ -105,7 +105,7 @@ static bool survey(story *s) {
     return s->survey != NULL;
 }
 
-static void judge(story *s) {
+static void judge(report_content *s) {
     const nsk_brief *brief = s->job->brief;
     s->verdict = nsk_verdict_new();
     nsk_judge_survey(s->verdict, s->survey, &brief->labels);
@@ -115,7 +115,7 @@ static void judge(story *s) {
     rehearse_judge(&s->rehearsal, s->verdict);
 }
 
-static bool find_variants(story *s) {
+static bool find_variants(report_content *s) {
     cli_job *job = s->job;
     if (job->brief->variants_brief == NULL) {
         return true;
@@ -128,7 +128,7 @@ static bool find_variants(story *s) {
     return s->variants != NULL;
 }
 
-static bool rehearse(story *s) {
+static bool rehearse(report_content *s) {
     rehearse_begin(&s->rehearsal, s->job);
     if (s->job->brief->scenes == NULL) {
         return true;
@@ -137,7 +137,7 @@ static bool rehearse(story *s) {
     return rehearse_play(&s->rehearsal);
 }
 
-static bool find_out(story *s) {
+static bool find_out(report_content *s) {
     cli_job *job = s->job;
     const nsk_brief *brief;
     if (!cli_load_board(job) || !cli_load_network(job) || !cli_load_calibration(job) ||
@@ -164,7 +164,7 @@ static bool find_out(story *s) {
     return true;
 }
 
-static void clear(story *s) {
+static void clear(report_content *s) {
     nsk_survey_free(s->survey);
     nsk_vetting_free(s->vetting);
     nsk_outline_free(s->outline);
@@ -191,7 +191,7 @@ static void clear(story *s) {
     g_free(s->folder);
 }
 
-static void json_rehearsal(JsonBuilder *b, const story *s) {
+static void json_rehearsal(JsonBuilder *b, const report_content *s) {
     nsk_figures sum = {0};
     for (guint i = 0; i < s->rehearsal.plays->len; i++) {
         const nsk_figures *f = &play_at(&s->rehearsal, i)->rehearsal->figures;
@@ -205,7 +205,7 @@ static void json_rehearsal(JsonBuilder *b, const story *s) {
     cli_json_real(b, "false_actions", sum.false_actions);
 }
 
-static void print_json(const story *s) {
+static void print_json(const report_content *s) {
     const nsk_comparison *c = s->comparison;
     JsonBuilder *b = cli_json_start(s->job);
     cli_json_text(b, "report", s->job->output);
@@ -220,14 +220,14 @@ static void print_json(const story *s) {
     cli_json_real(b, "seconds", s->budget->seconds);
     json_rehearsal(b, s);
     json_builder_set_member_name(b, "holds");
-    json_builder_add_boolean_value(b, nsk_verdict_standing(s->verdict) != NSK_BROKEN);
+    json_builder_add_boolean_value(b, nsk_verdict_standing(s->verdict) != NSK_STANDING_BROKEN);
     cli_json_verdict(b, s->verdict);
     json_builder_end_object(b);
     cli_print_json(b);
 }
 
 static int run(cli_job *job) {
-    story s = {.job = job};
+    report_content s = {.job = job};
     if (job->output == NULL) {
         nsk_fail(&job->error, "report wants -o R.html: where to write the page");
         return cli_fail(job);

@@ -12,7 +12,7 @@
 #include "stress.h"
 #include "weigh.h"
 
-typedef struct story {
+typedef struct report_content {
     cli_job *job;
     nsk_page *page;
     char *folder; /* for drawings on their way into the page */
@@ -33,23 +33,23 @@ typedef struct story {
     GArray *variants; /* of entry; NULL: the brief has none */
     cli_job variants_job;
     nsk_variant *weighed;
-    show rehearsal; /* plays only where the brief has scenes */
+    rehearse_run rehearsal; /* plays only where the brief has scenes */
     nsk_verdict *verdict;
-} story;
+} report_content;
 
-/* Writes the page: a section for each part of the story, drawings by way of its folder. */
-bool report_tell(story *s);
+/* Writes the page: a section for each part of the report_content, drawings by way of its folder. */
+bool report_tell(report_content *s);
 
 /* Sections about pictures. */
-bool report_data(story *s);
-bool report_stress(story *s);
-bool report_atlas(story *s);
+bool report_data(report_content *s);
+bool report_stress(report_content *s);
+bool report_atlas(report_content *s);
 
 /* "" for no class. */
-const char *report_label(const story *s, int class_index);
+const char *report_label(const report_content *s, int class_index);
 /* Where a drawing of that name goes. g_free, or report_take. */
-char *report_drawing(const story *s, const char *name);
+char *report_drawing(const report_content *s, const char *name);
 /* Takes the drawing into the page, where it was drawn, and frees the path. */
-bool report_take(story *s, bool drawn, char *path, const char *caption);
+bool report_take(report_content *s, bool drawn, char *path, const char *caption);
 
 #endif

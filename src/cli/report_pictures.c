@@ -11,11 +11,11 @@ static void append_triple(GString *to, const double *numbers, int channels) {
 }
 
 /* Sizes, brightness, and what stands there twice. */
-static void tell_pictures(const story *s) {
+static void tell_pictures(const report_content *s) {
     static const char *const places[NSK_TWIN_PLACES] = {"held-out in calibration",
                                                         "in two classes of a set", "in one class"};
     const nsk_input *input = &s->job->brief->input;
-    int channels = input->colour == NSK_GREY ? 1 : 3;
+    int channels = input->colour == NSK_COLOUR_GREY ? 1 : 3;
     nsk_page_table(s->page, "Pictures, channel by channel beside the brief",
                    "<set\t>images\t>unreadable\t>width\t>height\t>mean\t>\t>\t>deviation\t>\t>");
     for (int k = 0; k < 2; k++) {
@@ -43,7 +43,7 @@ static void tell_pictures(const story *s) {
     nsk_page_table_end(s->page);
 }
 
-bool report_data(story *s) {
+bool report_data(report_content *s) {
     nsk_page *page = s->page;
     const nsk_images *sets[2] = {s->job->calibration, s->job->held_out};
     nsk_page_section(page, "Data");
@@ -66,7 +66,7 @@ bool report_data(story *s) {
 /* ---- stress ---- */
 
 /* Strengths, both accuracies, and what integers lose; the darker, the more is lost. */
-static void tell_change(const story *s, const nsk_stress_change *c) {
+static void tell_change(const report_content *s, const nsk_stress_change *c) {
     enum { AMOUNT, FLOAT, INTEGER, LOSS, ROWS };
     GString *row[ROWS];
     row[AMOUNT] = g_string_new(c->name);
@@ -90,7 +90,7 @@ static void tell_change(const story *s, const nsk_stress_change *c) {
     }
 }
 
-static void tell_failures(const story *s) {
+static void tell_failures(const report_content *s) {
     char *both = stress_both_fail(s->stress);
     char *alone = stress_integer_alone(s->stress);
     nsk_page_text(s->page, "Both models lose more than 10 points: %s.",
@@ -103,7 +103,7 @@ static void tell_failures(const story *s) {
     g_free(alone);
 }
 
-bool report_stress(story *s) {
+bool report_stress(report_content *s) {
     const nsk_stress *all = s->stress;
     nsk_page_section(s->page, "Stress");
     nsk_page_text(
@@ -125,7 +125,7 @@ bool report_stress(story *s) {
 
 /* ---- atlas ---- */
 
-static void tell_neighbours(const story *s) {
+static void tell_neighbours(const report_content *s) {
     nsk_page_table(s->page, "How many of an image's ten nearest are of its class, on the average",
                    "<class\t>images\t>float\t>integer\t>among another");
     for (int c = 0; c < s->job->brief->labels.count; c++) {
@@ -139,7 +139,7 @@ static void tell_neighbours(const story *s) {
 }
 
 /* Images that look like another class, or are labelled wrongly. */
-static void tell_astray(const story *s) {
+static void tell_astray(const report_content *s) {
     int astray = 0;
     nsk_page_table(s->page, "Images among another class, in both models",
                    "<image\t<label\t>neighbours\t<integer says");
@@ -161,7 +161,7 @@ static void tell_astray(const story *s) {
     nsk_page_table_end(s->page);
 }
 
-bool report_atlas(story *s) {
+bool report_atlas(report_content *s) {
     const nsk_atlas *a = s->atlas;
     nsk_page_section(s->page, "Atlas");
     if (a == NULL) {

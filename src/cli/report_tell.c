@@ -11,12 +11,12 @@ static double share(int part, int whole) {
     return whole > 0 ? (double)part / whole : 0.0;
 }
 
-static void tell_limits(const story *s) {
+static void tell_limits(const report_content *s) {
     char text[3][CLI_TEXT];
     for (int i = 0; i < NSK_BUDGET_LIMITS; i++) {
         const nsk_budget_limit *l = &s->budget->limits[i];
         bool time = i == NSK_LIMIT_LATENCY;
-        nsk_page_verdict(s->page, l->holds ? NSK_HOLDS : NSK_BROKEN, l->name,
+        nsk_page_verdict(s->page, l->holds ? NSK_STANDING_HOLDS : NSK_STANDING_BROKEN, l->name,
                          "%s of %s, %.0f %% used",
                          time ? cli_time(l->value, text[0]) : cli_bytes(l->value, text[0]),
                          time ? cli_time(l->limit, text[1]) : cli_bytes(l->limit, text[1]),
@@ -24,7 +24,7 @@ static void tell_limits(const story *s) {
     }
 }
 
-static void tell_summary(const story *s) {
+static void tell_summary(const report_content *s) {
     nsk_page_section(s->page, "Summary");
     for (int i = 0; i < s->verdict->count; i++) {
         const nsk_finding *f = &s->verdict->finding[i];
@@ -32,7 +32,7 @@ static void tell_summary(const story *s) {
     }
 }
 
-static bool tell_model(story *s) {
+static bool tell_model(report_content *s) {
     nsk_page *page = s->page;
     const nsk_outline *o = s->outline;
     nsk_page_section(page, "Model");
@@ -61,7 +61,7 @@ static bool tell_model(story *s) {
 }
 
 /* The ways of feeding the network that were tried. */
-static void tell_ways(const story *s) {
+static void tell_ways(const report_content *s) {
     const nsk_vetting *v = s->vetting;
     char *caption = g_strdup_printf("Other preparations, on %d images%s", v->images,
                                     v->renamed ? ", the labels renamed" : "");
@@ -77,7 +77,7 @@ static void tell_ways(const story *s) {
     g_free(caption);
 }
 
-static void tell_sides(const story *s) {
+static void tell_sides(const report_content *s) {
     static const int among[] = {2, 3, 5};
     const nsk_comparison *c = s->comparison;
     nsk_page_table(s->page, "Both models",
@@ -110,7 +110,7 @@ static void tell_sides(const story *s) {
 }
 
 /* Rows are the truth, columns the answer. */
-static void tell_confusion(const story *s, bool integer) {
+static void tell_confusion(const report_content *s, bool integer) {
     const nsk_comparison *c = s->comparison;
     int *counts = g_new0(int, c->classes * c->classes);
     int *rows = g_new0(int, c->classes);
@@ -143,7 +143,7 @@ static void tell_confusion(const story *s, bool integer) {
     g_free(rows);
 }
 
-static void tell_classes(const story *s) {
+static void tell_classes(const report_content *s) {
     nsk_scoring *f = nsk_scoring_of(s->comparison, false);
     nsk_scoring *q = nsk_scoring_of(s->comparison, true);
     nsk_page_table(s->page, "Class by class, in percent: float, then integer",
@@ -165,7 +165,7 @@ static void tell_classes(const story *s) {
     nsk_scoring_free(q);
 }
 
-static bool tell_accuracy(story *s) {
+static bool tell_accuracy(report_content *s) {
     const nsk_comparison *c = s->comparison;
     nsk_page_section(s->page, "Accuracy");
     nsk_page_text(s->page,
@@ -194,7 +194,7 @@ static bool tell_accuracy(story *s) {
 }
 
 /* Layers by what would come back if one alone were float. */
-static void tell_regain(const story *s) {
+static void tell_regain(const report_content *s) {
     const nsk_regain *r = s->regain;
     nsk_page_table(s->page, "What would come back if one layer alone were float",
                    "<layer\t>right\t>regained\t>as float says\t>closer");
@@ -209,7 +209,7 @@ static void tell_regain(const story *s) {
     nsk_page_table_end(s->page);
 }
 
-static void tell_advice(const story *s) {
+static void tell_advice(const report_content *s) {
     char **words = drift_advice_words(s->advices);
     for (char **line = words; *line != NULL; line++) {
         nsk_page_text(s->page, "Advice: %s.", *line);
@@ -217,7 +217,7 @@ static void tell_advice(const story *s) {
     g_strfreev(words);
 }
 
-static bool tell_drift(story *s) {
+static bool tell_drift(report_content *s) {
     nsk_page_section(s->page, "Drift");
     if (s->whole != NULL) {
         nsk_page_text(s->page,
@@ -253,13 +253,13 @@ static bool tell_drift(story *s) {
         "Signal over error, layer by layer");
 }
 
-static void tell_layer_times(const story *s) {
+static void tell_layer_times(const report_content *s) {
     nsk_model model;
     const nsk_budget *b = s->budget;
     double clock = s->job->board->clock;
     char text[CLI_TEXT];
-    double most =
-        fmax(fmax(b->preparation.cycles, b->again.cycles), fmax(b->check.cycles, b->sight.cycles));
+    double most = fmax(fmax(b->preparation.cycles, b->again.cycles),
+                       fmax(b->check.cycles, b->frame_check.cycles));
     nsk_open(&model, s->job->model->bytes, s->job->model->size);
     for (int i = 0; i < b->layers; i++) {
         most = fmax(most, b->layer[i].cycles);
@@ -267,9 +267,9 @@ static void tell_layer_times(const story *s) {
     const struct {
         const char *name;
         double cycles;
-    } around[] = {{"preparation", b->preparation.cycles}, {"scaling", b->scaling.cycles},
-                  {"looking at it", b->sight.cycles},     {"model's checksum", b->check.cycles},
-                  {"a second time", b->again.cycles},     {"rows kept", b->streaming.cycles}};
+    } around[] = {{"preparation", b->preparation.cycles},   {"scaling", b->scaling.cycles},
+                  {"looking at it", b->frame_check.cycles}, {"model's checksum", b->check.cycles},
+                  {"a second time", b->again.cycles},       {"rows kept", b->streaming.cycles}};
     nsk_page_table(s->page, "Time of each layer", "<layer\t>cycles\t>time\t>share\t=");
     for (int i = 0; i < (int)G_N_ELEMENTS(around) + b->layers; i++) {
         int layer = i - (int)G_N_ELEMENTS(around);
@@ -284,7 +284,7 @@ static void tell_layer_times(const story *s) {
     nsk_page_table_end(s->page);
 }
 
-static void tell_headroom(const story *s) {
+static void tell_headroom(const report_content *s) {
     static const char *const names[] = {"flash", "ram", "latency"};
     char text[3][CLI_TEXT];
     nsk_page_subheading(s->page, "Headroom");
@@ -301,7 +301,7 @@ static void tell_headroom(const story *s) {
     nsk_page_table_end(s->page);
 }
 
-static bool tell_budget(story *s) {
+static bool tell_budget(report_content *s) {
     const nsk_budget *b = s->budget;
     char text[4][CLI_TEXT];
     nsk_page_section(s->page, "Budget");
@@ -346,7 +346,7 @@ static bool tell_budget(story *s) {
     return good;
 }
 
-static bool tell_variants(story *s) {
+static bool tell_variants(report_content *s) {
     if (s->variants == NULL) {
         return true;
     }
@@ -383,7 +383,7 @@ static bool tell_variants(story *s) {
                        "Time, accuracy and RAM of the variants");
 }
 
-static bool tell_scene(story *s, const play *p) {
+static bool tell_scene(report_content *s, const play *p) {
     char *name = g_strdup_printf("%s.svg", p->name);
     char *path = report_drawing(s, name);
     char *title = g_strdup_printf("%s, %s", s->job->brief->name, p->name);
@@ -396,7 +396,7 @@ static bool tell_scene(story *s, const play *p) {
     return good;
 }
 
-static bool tell_rehearsal(story *s) {
+static bool tell_rehearsal(report_content *s) {
     GArray *plays = s->rehearsal.plays;
     if (plays->len == 0) {
         return true;
@@ -419,7 +419,7 @@ static bool tell_rehearsal(story *s) {
             g_snprintf(energy, sizeof energy, "%.2f J", r->joules);
         }
         nsk_page_row(s->page, "%s\t%d\t%d\t%d\t%d\t%d\t%d\t%d\t%d\t%.1f\t%s", p->name, r->frames,
-                     r->dropped, r->troubled, f->events, f->missed, f->longer_missed, f->actions,
+                     r->dropped, r->faulted, f->events, f->missed, f->longer_missed, f->actions,
                      f->false_actions, f->delay_frames, energy);
     }
     nsk_page_table_end(s->page);
@@ -433,7 +433,7 @@ static bool tell_rehearsal(story *s) {
 }
 
 /* What the page was made by and of. */
-static void tell_origin(const story *s) {
+static void tell_origin(const report_content *s) {
     const nsk_brief *brief = s->job->brief;
     GDateTime *now = g_date_time_new_now_local();
     char *date = g_date_time_format(now, "%Y-%m-%d %H:%M");
@@ -453,7 +453,7 @@ static void tell_origin(const story *s) {
     g_date_time_unref(now);
 }
 
-bool report_tell(story *s) {
+bool report_tell(report_content *s) {
     char *below = g_strdup_printf("%s on board '%s'", s->job->brief->path, s->job->board->name);
     s->page = nsk_page_new(nsk_network_fact(s->job->network, NSK_FACT_NAME), below);
     g_free(below);

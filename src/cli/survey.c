@@ -11,7 +11,7 @@ enum { SHORT_LIST = 8, SHEET_PICTURES = 5 };
 static const char *const places[NSK_TWIN_PLACES] = {"both_sets", "two_classes", "one_class"};
 
 static int channels_of(const cli_job *job) {
-    return job->brief->input.colour == NSK_GREY ? 1 : 3;
+    return job->brief->input.colour == NSK_COLOUR_GREY ? 1 : 3;
 }
 
 static const nsk_images *set_of(const cli_job *job, int k) {
@@ -151,9 +151,9 @@ static void print_sizes(const cli_job *job, const nsk_survey_set *set) {
                set->name, set->least_width, set->most_width, set->least_height, set->most_height,
                input->width, input->height);
     }
-    if (set->grey > 0 && (input->colour != NSK_GREY || set->grey < set->images)) {
+    if (set->grey > 0 && (input->colour != NSK_COLOUR_GREY || set->grey < set->images)) {
         printf("%-12s %d of %d pictures are stored without colours; the network takes %s\n", "",
-               set->grey, set->images, input->colour == NSK_GREY ? "grey" : "colour");
+               set->grey, set->images, input->colour == NSK_COLOUR_GREY ? "grey" : "colour");
     }
     if (set->alpha > 0) {
         printf("%-12s %d pictures have transparency, which is dropped\n", "", set->alpha);

@@ -24,7 +24,7 @@ void cli_json_verdict(JsonBuilder *b, const nsk_verdict *v) {
 void cli_print_findings(const nsk_verdict *v) {
     static const char *const words[] = {"holds        ", "OPEN         ", "BROKEN       "};
     for (int i = 0; i < v->count; i++) {
-        if (v->finding[i].standing != NSK_HOLDS) {
+        if (v->finding[i].standing != NSK_STANDING_HOLDS) {
             cli_paragraph(words[v->finding[i].standing], v->finding[i].text);
         }
     }
@@ -39,12 +39,13 @@ const char *cli_verdict_words(const nsk_verdict *v) {
 
 int cli_conclude(const cli_job *job, const nsk_verdict *v) {
     nsk_standing standing = nsk_verdict_standing(v);
-    for (int i = 0; i < v->count && standing == NSK_OPEN; i++) {
-        if (v->finding[i].standing == NSK_OPEN) {
+    for (int i = 0; i < v->count && standing == NSK_STANDING_OPEN; i++) {
+        if (v->finding[i].standing == NSK_STANDING_OPEN) {
             fprintf(stderr, "netsuke: open: %s%s\n", v->finding[i].text,
                     job->strict ? "" : " (--strict makes this exit status 1)");
         }
     }
-    return standing == NSK_BROKEN || (standing == NSK_OPEN && job->strict) ? CLI_LIMIT_BROKEN
-                                                                           : CLI_DONE;
+    return standing == NSK_STANDING_BROKEN || (standing == NSK_STANDING_OPEN && job->strict)
+               ? CLI_LIMIT_BROKEN
+               : CLI_DONE;
 }

@@ -60,35 +60,35 @@ static inline int8_t nsk_clamp(int32_t value, int32_t low, int32_t high) {
  * m, five bits t, both above zero, and the bias. The sum, bias included, times m / 2^t is the
  * output's level above its zero point. No |sum| is above NSK_SUM_MOST, so that nothing overflows.
  */
-enum nsk_finish_sizes {
-    NSK_FINISH_FACTORS = 16,
-    NSK_FINISH_SHIFTS = 32,
-    NSK_FINISH_BIAS_BITS = 23
+enum nsk_requantise_sizes {
+    NSK_REQUANTISE_FACTORS = 16,
+    NSK_REQUANTISE_SHIFTS = 32,
+    NSK_REQUANTISE_BIAS_BITS = 23
 };
 #define NSK_SUM_MOST ((INT32_C(1) << 30) / 15)
 
-static inline int32_t nsk_finish_bias(int32_t finish) {
-    return finish >> 9;
+static inline int32_t nsk_requantise_bias(int32_t requantise) {
+    return requantise >> 9;
 }
 
-static inline int32_t nsk_finish_factor(int32_t finish) {
-    return finish & 15;
+static inline int32_t nsk_requantise_factor(int32_t requantise) {
+    return requantise & 15;
 }
 
-static inline int32_t nsk_finish_shift(int32_t finish) {
-    return finish >> 4 & 31;
+static inline int32_t nsk_requantise_shift(int32_t requantise) {
+    return requantise >> 4 & 31;
 }
 
 /* floor((sum m + 2^(t-1)) / 2^t) */
-static inline int32_t nsk_scale_down(int32_t sum, int32_t finish) {
-    int32_t shift = nsk_finish_shift(finish);
-    return (sum * nsk_finish_factor(finish) + (INT32_C(1) << (shift - 1))) >> shift;
+static inline int32_t nsk_scale_down(int32_t sum, int32_t requantise) {
+    int32_t shift = nsk_requantise_shift(requantise);
+    return (sum * nsk_requantise_factor(requantise) + (INT32_C(1) << (shift - 1))) >> shift;
 }
 
 /* The output of a sum, bias included. */
-static inline int8_t nsk_finish(int32_t sum, int32_t finish, int32_t zero, int32_t low,
-                                int32_t high) {
-    return nsk_clamp(nsk_scale_down(sum, finish) + zero, low, high);
+static inline int8_t nsk_requantise(int32_t sum, int32_t requantise, int32_t zero, int32_t low,
+                                    int32_t high) {
+    return nsk_clamp(nsk_scale_down(sum, requantise) + zero, low, high);
 }
 
 /* floor((a x ka + b x kb + 2^(s-1)) / 2^s), with a and b less their zero points. */

@@ -15,7 +15,7 @@ static bool check(const nsk_model *m, const nsk_layer *l) {
     return good;
 }
 
-static NSK_APART int32_t sum_of(const int8_t *in, int32_t step, int32_t count) {
+static NSK_NOINLINE int32_t sum_of(const int8_t *in, int32_t step, int32_t count) {
     int32_t sum = 0;
     for (; count > 0; count--, in += step) {
         sum += *in;
@@ -49,4 +49,4 @@ static void run(const nsk_layer *l, int8_t *workspace) {
     nsk_pool(l, workspace, window_average);
 }
 
-const nsk_operation nsk_average_pool = {check, run};
+const nsk_operation nsk_operation_average_pool = {check, run};

@@ -45,8 +45,8 @@ bool nsk_scratch_is_good(const nsk_model *m, const nsk_layer *l) {
 /* No sum here leaves 32 bits: it ends where it is too large. */
 static bool weights_fit(const nsk_layer *l, uint32_t channel, const nsk_weights_form *form) {
     const int8_t *weights = (const int8_t *)l->weights + channel * form->start;
-    int32_t finish = nsk_word(l->finish, channel);
-    int32_t bias = nsk_finish_bias(finish);
+    int32_t requantise = nsk_word(l->requantise, channel);
+    int32_t bias = nsk_requantise_bias(requantise);
     int32_t room = NSK_SUM_MOST - (bias < 0 ? -bias : bias);
     int32_t sum = 0;
     for (uint32_t i = 0; i < form->taps + form->fill; i++) {
@@ -57,14 +57,14 @@ static bool weights_fit(const nsk_layer *l, uint32_t channel, const nsk_weights_
             return false;
         }
     }
-    return nsk_finish_factor(finish) > 0 && nsk_finish_shift(finish) > 0 &&
+    return nsk_requantise_factor(requantise) > 0 && nsk_requantise_shift(requantise) > 0 &&
            sum <= room / form->reach;
 }
 
 bool nsk_check_weights(const nsk_model *m, const nsk_layer *l, const nsk_weights_form *form) {
     uint32_t channels = l->out.channels;
     if (!nsk_lies_inside(m, l->weights, form->bytes, 1, 4) ||
-        !nsk_lies_inside(m, l->finish, channels, 4, 4)) {
+        !nsk_lies_inside(m, l->requantise, channels, 4, 4)) {
         return false;
     }
     for (uint32_t c = 0; c < channels; c++) {

@@ -33,8 +33,8 @@ typedef struct nsk_weights_form {
     int32_t reach;
 } nsk_weights_form;
 
-/* Weights from -127 to 127, and what finishes all outputs; and the bias and all |weight| x reach of
- * each stay within NSK_SUM_MOST, in whatever order they are added. */
+/* Weights from -127 to 127, and what requantisees all outputs; and the bias and all |weight| x
+ * reach of each stay within NSK_SUM_MOST, in whatever order they are added. */
 bool nsk_check_weights(const nsk_model *model, const nsk_layer *layer,
                        const nsk_weights_form *form);
 

@@ -52,7 +52,7 @@ typedef struct window {
 } window;
 
 /* One row; what is outside of the picture holds the zero point. */
-static NSK_APART int8_t *gather_row(const window *w, int32_t y, int8_t *to) {
+static NSK_NOINLINE int8_t *gather_row(const window *w, int32_t y, int8_t *to) {
     const nsk_layer *l = w->layer;
     int32_t x = w->x;
     for (int32_t kx = 0; kx < l->kernel_width; kx++, x += l->dilate_across) {
@@ -124,8 +124,8 @@ static void run(const nsk_layer *l, int8_t *workspace) {
 #endif
     for (int32_t group = 0; group < (int32_t)l->count; group++) {
         nsk_matmul p = nsk_matmul_of(l, row, group);
-        const int8_t *in = workspace + l->in.place + group * (l->in.channels / (int32_t)l->count);
-        int8_t *out = workspace + l->out.place + group * p.outputs;
+        const int8_t *in = workspace + l->in.offset + group * (l->in.channels / (int32_t)l->count);
+        int8_t *out = workspace + l->out.offset + group * p.outputs;
         p.scratch = scratch;
         if (nsk_conv_is_direct(l)) {
             p.in_step = l->in.channels;
@@ -136,4 +136,4 @@ static void run(const nsk_layer *l, int8_t *workspace) {
     }
 }
 
-const nsk_operation nsk_conv = {check, run};
+const nsk_operation nsk_operation_conv = {check, run};

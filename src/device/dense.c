@@ -12,13 +12,13 @@ static bool check(const nsk_model *m, const nsk_layer *l) {
     uint32_t row = (uint32_t)nsk_row_bytes((int32_t)taps);
     nsk_weights_form form = {(uint64_t)row * l->out.channels, row, 1, taps, row - taps, 128};
     /* words are read, the row's last one whole */
-    return l->out.height == 1 && l->out.width == 1 && l->in.place % 4 == 0 &&
-           l->in.place + row <= m->workspace_bytes && nsk_check_weights(m, l, &form);
+    return l->out.height == 1 && l->out.width == 1 && l->in.offset % 4 == 0 &&
+           l->in.offset + row <= m->workspace_bytes && nsk_check_weights(m, l, &form);
 }
 
 static void run(const nsk_layer *l, int8_t *workspace) {
     nsk_matmul p = nsk_matmul_of(l, nsk_row_bytes(inputs_of(l)), 0);
-    nsk_multiply_out(&p, workspace + l->in.place, 1, workspace + l->out.place);
+    nsk_multiply_out(&p, workspace + l->in.offset, 1, workspace + l->out.offset);
 }
 
-const nsk_operation nsk_dense = {check, run};
+const nsk_operation nsk_operation_dense = {check, run};

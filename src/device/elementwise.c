@@ -54,9 +54,9 @@ static int32_t smaller(const nsk_layer *l, int32_t a, int32_t b) {
 }
 
 static void elementwise(const nsk_layer *l, int8_t *workspace, combine *both) {
-    const int8_t *a = workspace + l->in.place;
-    const int8_t *b = workspace + l->second.place;
-    int8_t *out = workspace + l->out.place;
+    const int8_t *a = workspace + l->in.offset;
+    const int8_t *b = workspace + l->second.offset;
+    int8_t *out = workspace + l->out.offset;
     uint32_t row = (uint32_t)l->out.width * l->out.channels;
     uint32_t period = nsk_tensor_bytes(&l->second);
     uint32_t k = 0;
@@ -87,7 +87,7 @@ static void run_smaller(const nsk_layer *l, int8_t *workspace) {
     elementwise(l, workspace, smaller);
 }
 
-const nsk_operation nsk_add = {check_sum, run_sum};
-const nsk_operation nsk_multiply = {check_product, run_product};
-const nsk_operation nsk_larger = {check_sum, run_larger};
-const nsk_operation nsk_smaller = {check_sum, run_smaller};
+const nsk_operation nsk_operation_add = {check_sum, run_sum};
+const nsk_operation nsk_operation_multiply = {check_product, run_product};
+const nsk_operation nsk_operation_max = {check_sum, run_larger};
+const nsk_operation nsk_operation_min = {check_sum, run_smaller};

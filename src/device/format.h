@@ -72,7 +72,7 @@ enum nsk_layer_field {
     NSK_L_COUNT = 18,          /* u16: conv: groups; move: loops */
     NSK_L_WEIGHTS_AT = 20,     /* u32: offset */
     NSK_L_SHIFTS_AT = 20,      /* u32: of layers with multipliers: offset of u8 */
-    NSK_L_FINISH_AT = 24,      /* u32: offset of int32, one an output channel */
+    NSK_L_REQUANTISE_AT = 24,  /* u32: offset of int32, one an output channel */
     NSK_L_MULTIPLIERS_AT = 28, /* u32: offset of int32 */
     NSK_L_SCRATCH_AT = 28,     /* u32: of a convolution: place of its scratch in the workspace */
     NSK_L_NAME_AT = 32,        /* u32: offset */

@@ -15,25 +15,32 @@ typedef struct nsk_layer {
     int32_t dilate_down, dilate_across;
     int32_t pad_top, pad_left;
     int32_t low, high;
-    /* into the file; finish: a word an output, see arithmetic.h */
-    const uint8_t *weights, *finish, *multipliers, *shifts;
+    /* into the file, by kind; requantise: a word an output, see arithmetic.h */
+    union {
+        const uint8_t *weights; /* of a kind that has any */
+        const uint8_t *table;   /* lut, softmax; copy, where its flag says so */
+        const uint8_t *blends;  /* resize */
+        const uint8_t *values;  /* constant */
+    };
+    union {
+        const uint8_t *multipliers;
+        const uint8_t *loops; /* copy */
+    };
+    const uint8_t *requantise, *shifts;
     uint32_t scratch; /* of a convolution: its place in the workspace */
 } nsk_layer;
-
-/* What it costs, as a whole: part of nsk_layer_work. */
-nsk_work nsk_work_of(const nsk_layer *layer);
 
 void nsk_layer_decode(const nsk_model *model, unsigned index, nsk_layer *layer);
 
 /* Keeps an inner loop a function of its own: inlined into the loops around it, compilers run out of
- * registers for both and spill those of the inner one. NSK_WITHIN does the opposite: what is a
- * constant at the call becomes one inside. */
+ * registers for both and spill those of the inner one. NSK_ALWAYS_INLINE does the opposite: what is
+ * a constant at the call becomes one inside. */
 #if defined(__GNUC__)
-#define NSK_APART  __attribute__((noinline))
-#define NSK_WITHIN static inline __attribute__((always_inline))
+#define NSK_NOINLINE      __attribute__((noinline))
+#define NSK_ALWAYS_INLINE static inline __attribute__((always_inline))
 #else
-#define NSK_APART
-#define NSK_WITHIN static inline
+#define NSK_NOINLINE
+#define NSK_ALWAYS_INLINE static inline
 #endif
 
 /* What a kind of layer can do. */
@@ -48,9 +55,9 @@ typedef struct nsk_operation {
 void nsk_layer_run(const nsk_model *model, unsigned index, const nsk_layer *layer,
                    int8_t *workspace, const nsk_observer *observer);
 
-extern const nsk_operation nsk_conv, nsk_depthwise, nsk_dense, nsk_max_pool, nsk_average_pool,
-    nsk_add, nsk_multiply, nsk_table, nsk_softmax, nsk_larger, nsk_smaller, nsk_move, nsk_constant,
-    nsk_resize, nsk_transposed;
+#define NSK_KIND_ROW(number, NAME, name, text, form, files)                                        \
+    extern const nsk_operation nsk_operation_##name;
+#include "kinds.def"
 
 /* By nsk_kind; NULL where this build leaves one out. Whoever links the runtime gives the table:
  * operations.c has them all, an emitted folder those that its networks use. */
@@ -97,15 +104,25 @@ static inline nsk_window nsk_columns(const nsk_layer *l, int32_t x) {
                          l->in.width);
 }
 
-/* Whether each row of the output comes from a window of the input's rows. */
+/* How a kind goes through the rows of its tensors: it needs its input whole; each row of the output
+ * comes from a window of the input's rows; from the row in its place; or from that of two inputs.
+ */
+typedef enum nsk_form { NSK_FORM_WHOLE, NSK_FORM_WINDOWS, NSK_FORM_ROWS, NSK_FORM_PAIRS } nsk_form;
+
+enum nsk_kinds_of_a_form { /* a bit a kind */
+#define NSK_KIND_ROW(number, NAME, name, text, form, files)                                        \
+    +(NSK_FORM_##form == NSK_FORM_WINDOWS ? 1 << number : 0)
+                           NSK_KINDS_WITH_WINDOWS =
+#include "kinds.def"
+};
+
 static inline bool nsk_kind_has_window(nsk_kind kind) {
-    return kind == NSK_CONV || kind == NSK_DEPTHWISE || kind == NSK_MAX_POOL ||
-           kind == NSK_AVERAGE_POOL;
+    return ((unsigned)NSK_KINDS_WITH_WINDOWS >> kind & 1U) != 0;
 }
 
-/* Whether its kernel keeps to `out.step` from pixel to pixel. */
+/* Whether its kernel keeps to `out.pixel_stride` from pixel to pixel. */
 static inline bool nsk_kind_writes_slices(nsk_kind kind) {
-    return nsk_kind_has_window(kind) || kind == NSK_TRANSPOSED;
+    return nsk_kind_has_window(kind) || kind == NSK_KIND_CONV_TRANSPOSE;
 }
 
 /* Whether a layer writes over its input; it runs row by row then. */
@@ -113,7 +130,7 @@ bool nsk_writes_over_input(const nsk_layer *layer);
 
 /* Which rows of a tensor are there: [first, made), the first of them at its place. */
 static inline void nsk_cut_rows(nsk_tensor *t, const nsk_held *held, int32_t from, int32_t to) {
-    t->place += (uint32_t)(from - held->first) * t->width * t->step;
+    t->offset += (uint32_t)(from - held->first) * t->width * t->pixel_stride;
     t->height = (uint16_t)(to - from);
 }
 
@@ -142,12 +159,12 @@ static inline uint32_t nsk_tensor_bytes(const nsk_tensor *t) {
 
 /* From the first byte of its first pixel to where one behind the last would begin. */
 static inline uint32_t nsk_tensor_span(const nsk_tensor *t) {
-    return (uint32_t)t->height * t->width * t->step;
+    return (uint32_t)t->height * t->width * t->pixel_stride;
 }
 
 /* Where an element, counted without gaps, stands from the tensor's place on. */
 static inline uint32_t nsk_element_place(const nsk_tensor *t, uint32_t element) {
-    return element / t->channels * t->step + element % t->channels;
+    return element / t->channels * t->pixel_stride + element % t->channels;
 }
 
 static inline uint32_t nsk_kernel_area(const nsk_layer *l) {
@@ -171,7 +188,7 @@ static inline int32_t nsk_row_bytes(int32_t taps) {
 static inline bool nsk_conv_is_direct(const nsk_layer *l) {
     return l->kernel_height == 1 && l->kernel_width == 1 && l->stride_down == 1 &&
            l->stride_across == 1 && (l->in.channels / (int32_t)l->count) % 4 == 0 &&
-           l->in.place % 4 == 0;
+           l->in.offset % 4 == 0;
 }
 
 /* What a convolution needs beside its tensors, in the workspace: the inputs of NSK_GATHERED windows
@@ -197,13 +214,13 @@ static inline uint64_t nsk_depthwise_scratch(const nsk_layer *l) {
 
 /* Bytes of a layer's scratch. */
 static inline uint64_t nsk_layer_scratch(const nsk_layer *l) {
-    return l->kind == NSK_CONV        ? (uint64_t)nsk_conv_scratch(l)
-           : l->kind == NSK_DEPTHWISE ? nsk_depthwise_scratch(l)
-                                      : 0U;
+    return l->kind == NSK_KIND_CONV        ? (uint64_t)nsk_conv_scratch(l)
+           : l->kind == NSK_KIND_DEPTHWISE ? nsk_depthwise_scratch(l)
+                                           : 0U;
 }
 
 /* Whether outputs are clamped to what an int8 holds: nearly always. */
-static inline bool nsk_finish_is_plain(const nsk_layer *l) {
+static inline bool nsk_requantise_is_plain(const nsk_layer *l) {
     return l->low == -128 && l->high == 127;
 }
 

@@ -29,4 +29,4 @@ static void run(const nsk_layer *l, int8_t *workspace) {
     nsk_pool(l, workspace, window_most);
 }
 
-const nsk_operation nsk_max_pool = {check, run};
+const nsk_operation nsk_operation_max_pool = {check, run};

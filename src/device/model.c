@@ -2,21 +2,27 @@
 #include "format.h"
 #include "layer.h"
 
+/* One behind the other, in the order of nsk_status: a table of pointers would be as long again. */
+static const char texts[] = "good\0"
+                            "does not start at a multiple of four bytes\0"
+                            "cut short: fewer bytes than its header says\0"
+                            "not a netsuke model file\0"
+                            "of another version; build it again\0"
+                            "damaged: its checksum does not match\0"
+                            "inconsistent though its checksum matches\0"
+                            "in need of a kind of layer that this build leaves out\0"
+                            "larger than the workspace\0"
+                            "larger than its pictures\0"
+                            "without memory\0"
+                            "unknown";
+
 const char *nsk_status_text(nsk_status status) {
-    static const char *const texts[] = {
-        /* in the order of nsk_status */
-        "good",
-        "does not start at a multiple of four bytes",
-        "cut short: fewer bytes than its header says",
-        "not a netsuke model file",
-        "of another version of the model file; build it again",
-        "damaged: its checksum does not match",
-        "inconsistent though its checksum matches",
-        "in need of a kind of layer that this build leaves out",
-        "larger than the workspace",
-    };
-    unsigned index = (unsigned)status;
-    return index < sizeof texts / sizeof *texts ? texts[index] : "unknown";
+    const char *text = texts;
+    for (unsigned before = 0; before < (unsigned)status && before < NSK_STATUSES; before++) {
+        while (*text++ != '\0') {
+        }
+    }
+    return text;
 }
 
 static const uint8_t *tensor_record(const nsk_model *model, unsigned tensor) {
@@ -26,15 +32,15 @@ static const uint8_t *tensor_record(const nsk_model *model, unsigned tensor) {
 nsk_tensor nsk_tensor_at(const nsk_model *model, unsigned tensor) {
     const uint8_t *at = tensor_record(model, tensor);
     nsk_tensor t;
-    t.place = nsk_load32(at + NSK_T_PLACE);
+    t.offset = nsk_load32(at + NSK_T_PLACE);
     t.height = (uint16_t)nsk_load16(at + NSK_T_HEIGHT);
     t.width = (uint16_t)nsk_load16(at + NSK_T_WIDTH);
     t.channels = (uint16_t)nsk_load16(at + NSK_T_CHANNELS);
-    t.step = t.channels;
+    t.pixel_stride = t.channels;
     if (at[NSK_T_ROWS] == NSK_SLICE) {
         at = tensor_record(model, nsk_load32(at + NSK_T_SCALE));
-        t.place += nsk_load32(at + NSK_T_PLACE);
-        t.step = (uint16_t)nsk_load16(at + NSK_T_CHANNELS);
+        t.offset += nsk_load32(at + NSK_T_PLACE);
+        t.pixel_stride = (uint16_t)nsk_load16(at + NSK_T_CHANNELS);
     }
     t.rows = at[NSK_T_ROWS] != 0 ? at[NSK_T_ROWS] : t.height;
     t.zero = (int8_t)at[NSK_T_ZERO];
@@ -67,7 +73,7 @@ void nsk_layer_decode(const nsk_model *model, unsigned index, nsk_layer *l) {
     l->low = (int8_t)at[NSK_L_LOW];
     l->high = (int8_t)at[NSK_L_HIGH];
     l->weights = model->bytes + nsk_load32(at + NSK_L_WEIGHTS_AT);
-    l->finish = model->bytes + nsk_load32(at + NSK_L_FINISH_AT);
+    l->requantise = model->bytes + nsk_load32(at + NSK_L_REQUANTISE_AT);
     l->scratch = nsk_load32(at + NSK_L_SCRATCH_AT);
     l->multipliers = model->bytes + nsk_load32(at + NSK_L_MULTIPLIERS_AT);
     l->shifts = model->bytes + nsk_load32(at + NSK_L_SHIFTS_AT);
@@ -96,7 +102,7 @@ const char *nsk_model_fact(const nsk_model *model, nsk_fact fact) {
 }
 
 const int8_t *nsk_scores(const nsk_model *model, const void *workspace) {
-    return (const int8_t *)workspace + nsk_tensor_at(model, model->output).place;
+    return (const int8_t *)workspace + nsk_tensor_at(model, model->output).offset;
 }
 
 unsigned nsk_best(const nsk_model *model, const int8_t *scores) {

@@ -31,13 +31,13 @@ static bool check_tensor(const nsk_model *m, unsigned index) {
     uint32_t row = (uint32_t)t.width * t.channels; /* nothing here leaves 32 bits */
     return row >= 1 && t.height >= 1 && row <= (uint32_t)MOST_ELEMENTS / t.height &&
            t.rows <= t.height && (t.rows == t.height || m->streamed > 0) &&
-           t.place <= m->workspace_bytes && t.rows * row <= m->workspace_bytes - t.place;
+           t.offset <= m->workspace_bytes && t.rows * row <= m->workspace_bytes - t.offset;
 }
 
 /* Kernels read whole tensors, and only some can write a slice: others go byte by byte. */
 static bool slices_are_good(const nsk_layer *l) {
-    return l->in.step == l->in.channels && l->second.step == l->second.channels &&
-           (l->out.step == l->out.channels || l->out.height * l->out.width == 1 ||
+    return l->in.pixel_stride == l->in.channels && l->second.pixel_stride == l->second.channels &&
+           (l->out.pixel_stride == l->out.channels || l->out.height * l->out.width == 1 ||
             nsk_kind_writes_slices(l->kind));
 }
 
@@ -47,16 +47,17 @@ static nsk_status check_layer(const nsk_model *m, unsigned index) {
     if (nsk_load16(at + NSK_L_INPUT) >= m->tensors || nsk_load16(at + NSK_L_OUTPUT) >= m->tensors ||
         (second != NSK_NO_TENSOR && second >= m->tensors) || at[NSK_L_KIND] < 1 ||
         at[NSK_L_KIND] >= NSK_KINDS || !name_lies_inside(m, nsk_load32(at + NSK_L_NAME_AT))) {
-        return NSK_INCONSISTENT;
+        return NSK_STATUS_INCONSISTENT;
     }
     nsk_layer l;
     nsk_layer_decode(m, index, &l);
     const nsk_operation *operation = nsk_operations[l.kind];
     if (operation == NULL) {
-        return NSK_LEFT_OUT;
+        return NSK_STATUS_KIND_MISSING;
     }
-    return l.low <= l.high && slices_are_good(&l) && operation->check(m, &l) ? NSK_OK
-                                                                             : NSK_INCONSISTENT;
+    return l.low <= l.high && slices_are_good(&l) && operation->check(m, &l)
+               ? NSK_STATUS_OK
+               : NSK_STATUS_INCONSISTENT;
 }
 
 static bool is_level(int32_t number) {
@@ -80,9 +81,10 @@ static bool check_frame(const nsk_model *m) {
     uint32_t tables = m->bytes[NSK_H_TABLES];
     const uint8_t *prepare = m->bytes + nsk_load32(m->bytes + NSK_H_PREPARE_AT);
     if ((m->channels != 1 && m->channels != 3) || (tables > 1 && tables != m->channels) ||
-        (unsigned)m->colour > NSK_GREY || (unsigned)m->fit > NSK_PAD ||
-        (unsigned)m->resample >= NSK_RESAMPLES || (m->colour == NSK_GREY) != (m->channels == 1) ||
-        m->input >= m->tensors || m->output >= m->tensors) {
+        (unsigned)m->colour > NSK_COLOUR_GREY || (unsigned)m->fit > NSK_FIT_PAD ||
+        (unsigned)m->resample >= NSK_RESAMPLES ||
+        (m->colour == NSK_COLOUR_GREY) != (m->channels == 1) || m->input >= m->tensors ||
+        m->output >= m->tensors) {
         return false;
     }
     nsk_tensor in = nsk_tensor_at(m, m->input);
@@ -112,30 +114,30 @@ static nsk_status check_all(const nsk_model *m) {
     if (m->layers < 1 || m->classes < 1 || m->workspace_bytes > MOST_WORKSPACE ||
         !nsk_lies_inside(m, m->bytes + tensors, m->tensors, NSK_TENSOR_BYTES, 4) ||
         !nsk_lies_inside(m, m->bytes + layers, m->layers, NSK_LAYER_BYTES, 4)) {
-        return NSK_INCONSISTENT;
+        return NSK_STATUS_INCONSISTENT;
     }
     for (unsigned i = 0; i < m->tensors; i++) {
         if (!check_tensor(m, i)) {
-            return NSK_INCONSISTENT;
+            return NSK_STATUS_INCONSISTENT;
         }
     }
     if (!check_frame(m) || !check_names(m)) {
-        return NSK_INCONSISTENT;
+        return NSK_STATUS_INCONSISTENT;
     }
     for (unsigned i = 0; i < m->layers; i++) {
         nsk_status status = check_layer(m, i);
-        if (status != NSK_OK) {
+        if (status != NSK_STATUS_OK) {
             return status;
         }
     }
     if (m->streamed > 0 && nsk_streaming_of_build == NULL) {
-        return NSK_LEFT_OUT;
+        return NSK_STATUS_KIND_MISSING;
     }
     bool good = m->streamed == 0 || nsk_streaming_of_build->check(m);
 #if defined(NSK_CHECK_PLANS)
     good = good && nsk_overlaps_are_good(m);
 #endif
-    return good ? NSK_OK : NSK_INCONSISTENT;
+    return good ? NSK_STATUS_OK : NSK_STATUS_INCONSISTENT;
 }
 
 static void read_header(nsk_model *m) {
@@ -159,30 +161,31 @@ static void read_header(nsk_model *m) {
 
 nsk_status nsk_open(nsk_model *m, const void *bytes, size_t size) {
     if ((uintptr_t)bytes % NSK_ALIGNMENT != 0) {
-        return NSK_MISALIGNED;
+        return NSK_STATUS_MISALIGNED;
     }
     m->bytes = (const uint8_t *)bytes;
     if (size < NSK_HEADER_BYTES) {
-        return size >= 4 && nsk_load32(m->bytes) != NSK_MAGIC ? NSK_NOT_A_MODEL : NSK_TRUNCATED;
+        return size >= 4 && nsk_load32(m->bytes) != NSK_MAGIC ? NSK_STATUS_NOT_A_MODEL
+                                                              : NSK_STATUS_TRUNCATED;
     }
     if (nsk_load32(m->bytes + NSK_H_MAGIC) != NSK_MAGIC) {
-        return NSK_NOT_A_MODEL;
+        return NSK_STATUS_NOT_A_MODEL;
     }
     if (nsk_load16(m->bytes + NSK_H_VERSION) != NSK_VERSION ||
         nsk_load16(m->bytes + NSK_H_HEADER_BYTES) != NSK_HEADER_BYTES) {
-        return NSK_OTHER_VERSION;
+        return NSK_STATUS_OTHER_VERSION;
     }
     m->size = nsk_load32(m->bytes + NSK_H_SIZE);
     if (m->size > size) {
-        return NSK_TRUNCATED;
+        return NSK_STATUS_TRUNCATED;
     }
     if (m->size <= NSK_HEADER_BYTES) {
-        return NSK_INCONSISTENT;
+        return NSK_STATUS_INCONSISTENT;
     }
     uint32_t crc = nsk_crc32(0, m->bytes, NSK_H_CRC);
     crc = nsk_crc32(crc, m->bytes + NSK_H_WORKSPACE, m->size - NSK_H_WORKSPACE);
     if (crc != nsk_load32(m->bytes + NSK_H_CRC)) {
-        return NSK_DAMAGED;
+        return NSK_STATUS_DAMAGED;
     }
     read_header(m);
     return check_all(m);

@@ -1,23 +1,12 @@
-/* All kinds of layer, and streaming: for those who open any model. Linking this links every kernel.
- */
+/* All kinds of layer: for those who open any model. Linking this links every kernel. */
 #include "layer.h"
 
-const nsk_streaming *const nsk_streaming_of_build = &nsk_streams;
+#define NSK_KIND_ROW(number, NAME, name, text, form, files)                                        \
+    _Static_assert(NSK_KIND_##NAME == (number), "netsuke/device.h and kinds.def number it alike");
+#include "kinds.def"
 
 const nsk_operation *const nsk_operations[NSK_KINDS] = {
-    [NSK_CONV] = &nsk_conv,
-    [NSK_DEPTHWISE] = &nsk_depthwise,
-    [NSK_DENSE] = &nsk_dense,
-    [NSK_MAX_POOL] = &nsk_max_pool,
-    [NSK_AVERAGE_POOL] = &nsk_average_pool,
-    [NSK_ADD] = &nsk_add,
-    [NSK_MULTIPLY] = &nsk_multiply,
-    [NSK_TABLE] = &nsk_table,
-    [NSK_SOFTMAX] = &nsk_softmax,
-    [NSK_LARGER] = &nsk_larger,
-    [NSK_SMALLER] = &nsk_smaller,
-    [NSK_MOVE] = &nsk_move,
-    [NSK_CONSTANT] = &nsk_constant,
-    [NSK_RESIZE] = &nsk_resize,
-    [NSK_TRANSPOSED] = &nsk_transposed,
+#define NSK_KIND_ROW(number, NAME, name, text, form, files)                                        \
+    [NSK_KIND_##NAME] = &nsk_operation_##name,
+#include "kinds.def"
 };

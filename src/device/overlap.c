@@ -40,7 +40,7 @@ static uint32_t whole_of(const nsk_model *m, uint32_t tensor) {
 
 static span span_of(const nsk_model *m, uint32_t tensor) {
     nsk_tensor t = nsk_tensor_at(m, whole_of(m, tensor));
-    span s = {t.place, t.place + (uint32_t)t.rows * t.width * t.channels};
+    span s = {t.offset, t.offset + (uint32_t)t.rows * t.width * t.channels};
     return s;
 }
 
@@ -53,7 +53,7 @@ static void look_at(const nsk_model *m, unsigned index, touched *t) {
     t->out = span_of(m, t->made);
     t->read[0] = nsk_load16(at + NSK_L_INPUT);
     t->read[1] = nsk_load16(at + NSK_L_SECOND);
-    t->in = t->layer.kind == NSK_CONSTANT ? none : span_of(m, t->read[0]);
+    t->in = t->layer.kind == NSK_KIND_CONSTANT ? none : span_of(m, t->read[0]);
     t->second = t->layer.has_second ? span_of(m, t->read[1]) : none;
     t->scratch.from = scratch > 0 ? t->layer.scratch : 0;
     t->scratch.to = t->scratch.from + scratch;
@@ -63,8 +63,8 @@ static void look_at(const nsk_model *m, unsigned index, touched *t) {
 
 /* Element by element, from the first on. */
 static bool is_elementwise(nsk_kind kind) {
-    return kind == NSK_TABLE || kind == NSK_ADD || kind == NSK_MULTIPLY || kind == NSK_LARGER ||
-           kind == NSK_SMALLER;
+    return kind == NSK_KIND_LUT || kind == NSK_KIND_ADD || kind == NSK_KIND_MULTIPLY ||
+           kind == NSK_KIND_MAX || kind == NSK_KIND_MIN;
 }
 
 /* Row by row, none over what it or a later one still reads. */
@@ -75,7 +75,7 @@ static bool rows_are_free(const nsk_layer *l) {
     for (int32_t y = 0; y < l->out.height && free; y++) {
         int32_t first = nsk_window_top(l, y);
         first = first < 0 ? 0 : first;
-        free = l->out.place + (y + 1) * out_row <= l->in.place + first * in_row;
+        free = l->out.offset + (y + 1) * out_row <= l->in.offset + first * in_row;
     }
     return free;
 }
@@ -89,7 +89,8 @@ static bool can_share(const touched *t, const nsk_tensor *in, span read) {
     if (is_elementwise(l->kind)) {
         return nsk_same_size(in, &l->out) && t->out.from <= read.from;
     }
-    return nsk_kind_has_window(l->kind) && l->out.step == l->out.channels && rows_are_free(l);
+    return nsk_kind_has_window(l->kind) && l->out.pixel_stride == l->out.channels &&
+           rows_are_free(l);
 }
 
 static bool stands_apart(const touched *t) {
@@ -137,10 +138,10 @@ static bool move_writes(const nsk_layer *l, uint32_t at) {
 /* Whether a layer writes byte `at` of the tensor that its output is, or is a slice of. */
 static bool writes(const touched *t, uint32_t at) {
     const nsk_layer *l = &t->layer;
-    uint32_t first = (l->out.place - t->out.from) % l->out.step;
-    uint32_t channel = at % l->out.step;
-    return l->kind == NSK_MOVE ? move_writes(l, at)
-                               : channel >= first && channel < first + l->out.channels;
+    uint32_t first = (l->out.offset - t->out.from) % l->out.pixel_stride;
+    uint32_t channel = at % l->out.pixel_stride;
+    return l->kind == NSK_KIND_COPY ? move_writes(l, at)
+                                    : channel >= first && channel < first + l->out.channels;
 }
 
 /* Bytes are looked at one by one where layers make a tensor in parts. So many of them are enough
@@ -189,12 +190,12 @@ static bool writes_alone(plan *p, const touched *first, unsigned behind, unsigne
 }
 
 static bool fills(const nsk_layer *l) {
-    return l->kind == NSK_MOVE && (l->flags & NSK_FLAG_FILL) != 0;
+    return l->kind == NSK_KIND_COPY && (l->flags & NSK_FLAG_FILL) != 0;
 }
 
 /* One layer alone, slices and moves aside. */
 static bool writes_all(const touched *t) {
-    return t->layer.out.step == t->layer.out.channels && t->layer.kind != NSK_MOVE;
+    return t->layer.out.pixel_stride == t->layer.out.channels && t->layer.kind != NSK_KIND_COPY;
 }
 
 /* Whether the camera or a layer makes this tensor; else it is another shape of what stands there.

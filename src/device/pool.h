@@ -9,8 +9,8 @@ typedef int8_t nsk_pool_window(const nsk_layer *layer, const int8_t *in, nsk_win
                                nsk_window columns);
 
 static inline void nsk_pool(const nsk_layer *l, int8_t *workspace, nsk_pool_window *window) {
-    const int8_t *in = workspace + l->in.place;
-    int8_t *out = workspace + l->out.place;
+    const int8_t *in = workspace + l->in.offset;
+    int8_t *out = workspace + l->out.offset;
     for (int32_t y = 0; y < l->out.height; y++) {
         nsk_window rows = nsk_rows(l, y);
         for (int32_t x = 0; x < l->out.width; x++) {
@@ -18,7 +18,7 @@ static inline void nsk_pool(const nsk_layer *l, int8_t *workspace, nsk_pool_wind
             for (int32_t c = 0; c < l->out.channels; c++) {
                 out[c] = window(l, in + c, rows, columns);
             }
-            out += l->out.step;
+            out += l->out.pixel_stride;
         }
     }
 }

@@ -5,19 +5,19 @@
 #include "format.h"
 
 nsk_matmul nsk_matmul_of(const nsk_layer *l, int32_t row, int32_t group) {
-    int32_t outputs = l->out.channels / (l->kind == NSK_CONV ? (int32_t)l->count : 1);
+    int32_t outputs = l->out.channels / (l->kind == NSK_KIND_CONV ? (int32_t)l->count : 1);
     int32_t first = group * outputs;
     nsk_matmul p;
     p.weights = (const int8_t *)l->weights + first * row;
-    p.finish = l->finish + 4 * first;
+    p.requantise = l->requantise + 4 * first;
     p.row = row;
     p.outputs = outputs;
     p.zero = l->out.zero;
     p.low = l->low;
     p.high = l->high;
-    p.plain_finish = nsk_finish_is_plain(l);
+    p.plain_requantise = nsk_requantise_is_plain(l);
     p.in_step = row;
-    p.out_step = l->out.step;
+    p.out_step = l->out.pixel_stride;
     p.scratch = NULL;
     return p;
 }
@@ -30,8 +30,8 @@ typedef struct sums {
     int32_t a, b, c, d;
 } sums;
 
-static NSK_APART void dot_pairs(const int8_t *x, const int8_t *y, const int8_t *v, const int8_t *w,
-                                int32_t row, sums *s) {
+static NSK_NOINLINE void dot_pairs(const int8_t *x, const int8_t *y, const int8_t *v,
+                                   const int8_t *w, int32_t row, sums *s) {
     int32_t a = s->a;
     int32_t b = s->b;
     int32_t c = s->c;
@@ -60,16 +60,16 @@ static void two_pixels(const nsk_matmul *p, const int8_t *in, int32_t other_pixe
     const int8_t *weights = p->weights;
     for (uint32_t c = 0; c < (uint32_t)p->outputs; c += 2) {
         uint32_t other = c + 1U < (uint32_t)p->outputs;
-        int32_t finish = nsk_word(p->finish, c);
-        int32_t other_finish = nsk_word(p->finish, c + other);
-        sums s = {nsk_finish_bias(finish), nsk_finish_bias(finish), nsk_finish_bias(other_finish),
-                  nsk_finish_bias(other_finish)};
+        int32_t requantise = nsk_word(p->requantise, c);
+        int32_t other_requantise = nsk_word(p->requantise, c + other);
+        sums s = {nsk_requantise_bias(requantise), nsk_requantise_bias(requantise),
+                  nsk_requantise_bias(other_requantise), nsk_requantise_bias(other_requantise)};
         dot_pairs(in, second, weights, weights + (other != 0 ? p->row : 0), p->row, &s);
-        out[c + other] = nsk_finish(s.c, other_finish, p->zero, p->low, p->high);
+        out[c + other] = nsk_requantise(s.c, other_requantise, p->zero, p->low, p->high);
         out[c + other + (uint32_t)other_pixel] =
-            nsk_finish(s.d, other_finish, p->zero, p->low, p->high);
-        out[c] = nsk_finish(s.a, finish, p->zero, p->low, p->high);
-        out[c + (uint32_t)other_pixel] = nsk_finish(s.b, finish, p->zero, p->low, p->high);
+            nsk_requantise(s.d, other_requantise, p->zero, p->low, p->high);
+        out[c] = nsk_requantise(s.a, requantise, p->zero, p->low, p->high);
+        out[c + (uint32_t)other_pixel] = nsk_requantise(s.b, requantise, p->zero, p->low, p->high);
         weights += 2 * p->row;
     }
 }

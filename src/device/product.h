@@ -8,12 +8,12 @@
 
 typedef struct nsk_matmul {
     const int8_t *weights;
-    const uint8_t *finish; /* a word an output */
-    int32_t row;           /* bytes of a row: whole words */
+    const uint8_t *requantise; /* a word an output */
+    int32_t row;               /* bytes of a row: whole words */
     int32_t outputs;
     int32_t zero, low, high;   /* of the output */
     int32_t in_step, out_step; /* bytes from a pixel to the next */
-    bool plain_finish;         /* the clamp is that of int8 */
+    bool plain_requantise;     /* the clamp is that of int8 */
     int8_t *scratch;           /* NSK_WIDENED x row bytes, or NULL where there is one pixel */
 } nsk_matmul;
 

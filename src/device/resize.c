@@ -8,11 +8,11 @@ static bool check(const nsk_model *m, const nsk_layer *l) {
     uint32_t rows = l->out.height;
     uint32_t all = rows + l->out.width;
     if (l->in.channels != l->out.channels ||
-        !nsk_lies_inside(m, l->weights, all, NSK_BLEND_BYTES, 2)) {
+        !nsk_lies_inside(m, l->blends, all, NSK_BLEND_BYTES, 2)) {
         return false;
     }
     for (uint32_t i = 0; i < all; i++) {
-        const uint8_t *at = l->weights + NSK_BLEND_BYTES * i;
+        const uint8_t *at = l->blends + NSK_BLEND_BYTES * i;
         uint32_t size = i < rows ? l->in.height : l->in.width;
         if (nsk_load16(at + NSK_B_FIRST) >= size || nsk_load16(at + NSK_B_SECOND) >= size ||
             nsk_load16(at + NSK_B_PART) > NSK_BLEND_ONE) {
@@ -27,7 +27,7 @@ typedef struct blend {
 } blend;
 
 static blend blend_at(const nsk_layer *l, int32_t index) {
-    const uint8_t *at = l->weights + NSK_BLEND_BYTES * index;
+    const uint8_t *at = l->blends + NSK_BLEND_BYTES * index;
     blend b = {(int32_t)nsk_load16(at + NSK_B_FIRST), (int32_t)nsk_load16(at + NSK_B_SECOND),
                (int32_t)nsk_load16(at + NSK_B_PART)};
     return b;
@@ -49,8 +49,8 @@ static void blend_pixel(const nsk_layer *l, const int8_t *upper, const int8_t *l
 }
 
 static void run(const nsk_layer *l, int8_t *workspace) {
-    const int8_t *in = workspace + l->in.place;
-    int8_t *out = workspace + l->out.place;
+    const int8_t *in = workspace + l->in.offset;
+    int8_t *out = workspace + l->out.offset;
     int32_t row = l->in.width * l->in.channels;
     for (int32_t y = 0; y < l->out.height; y++) {
         blend down = blend_at(l, y);
@@ -61,4 +61,4 @@ static void run(const nsk_layer *l, int8_t *workspace) {
     }
 }
 
-const nsk_operation nsk_resize = {check, run};
+const nsk_operation nsk_operation_resize = {check, run};

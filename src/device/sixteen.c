@@ -51,7 +51,7 @@ static void write_row(const block *b, int32_t y, const nsk_sixteen_kernel *kerne
     for (int32_t x = 0; x < l->out.width; x += run) {
         run = inside && x == b->inner_first && x < b->inner_last ? b->inner_last - x : 1;
         find_taps(b, y, x, at);
-        kernel->write(state, at, step, run, out + x * l->out.step);
+        kernel->write(state, at, step, run, out + x * l->out.pixel_stride);
     }
 }
 
@@ -69,11 +69,11 @@ void nsk_sixteen_run(const nsk_layer *l, int8_t *workspace, const nsk_sixteen_ke
     memset(b.zeroes, l->in.zero, sizeof b.zeroes);
     for (int32_t c = 0; c < l->out.channels; c += NSK_SIXTEEN) {
         int32_t first = c < last ? c : last;
-        int8_t *out = workspace + l->out.place + first;
-        b.in = workspace + l->in.place + first;
+        int8_t *out = workspace + l->out.offset + first;
+        b.in = workspace + l->in.offset + first;
         kernel->start(state, l, first);
         for (int32_t y = 0; y < l->out.height; y++) {
-            write_row(&b, y, kernel, state, out + y * l->out.width * l->out.step);
+            write_row(&b, y, kernel, state, out + y * l->out.width * l->out.pixel_stride);
         }
     }
 }

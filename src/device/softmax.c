@@ -5,14 +5,14 @@
 #include "format.h"
 
 static uint32_t part(const nsk_layer *l, int32_t below) {
-    const uint8_t *coarse = l->weights + 2 * (below >> 4);
-    const uint8_t *fine = l->weights + 2 * NSK_SOFTMAX_ENTRIES + 2 * (below & 15);
+    const uint8_t *coarse = l->table + 2 * (below >> 4);
+    const uint8_t *fine = l->table + 2 * NSK_SOFTMAX_ENTRIES + 2 * (below & 15);
     return (nsk_load16(coarse) * nsk_load16(fine) + 0x8000U) >> 16;
 }
 
 static bool check(const nsk_model *m, const nsk_layer *l) {
     return nsk_same_size(&l->in, &l->out) &&
-           nsk_lies_inside(m, l->weights, 2 * NSK_SOFTMAX_ENTRIES, 2, 2) && part(l, 0) > 0;
+           nsk_lies_inside(m, l->table, 2 * NSK_SOFTMAX_ENTRIES, 2, 2) && part(l, 0) > 0;
 }
 
 static void softmax_pixel(const nsk_layer *l, const int8_t *in, int8_t *out) {
@@ -30,8 +30,8 @@ static void softmax_pixel(const nsk_layer *l, const int8_t *in, int8_t *out) {
 }
 
 static void run(const nsk_layer *l, int8_t *workspace) {
-    const int8_t *in = workspace + l->in.place;
-    int8_t *out = workspace + l->out.place;
+    const int8_t *in = workspace + l->in.offset;
+    int8_t *out = workspace + l->out.offset;
     uint32_t pixels = (uint32_t)l->in.height * l->in.width;
     for (uint32_t i = 0; i < pixels; i++) {
         softmax_pixel(l, in, out);
@@ -40,4 +40,4 @@ static void run(const nsk_layer *l, int8_t *workspace) {
     }
 }
 
-const nsk_operation nsk_softmax = {check, run};
+const nsk_operation nsk_operation_softmax = {check, run};

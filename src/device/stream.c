@@ -4,16 +4,13 @@
 
 #include "format.h"
 
-enum form { WHOLE, WINDOWS, ROWS, PAIRS };
-
 static const uint8_t forms[NSK_KINDS] = {
-    [NSK_CONV] = WINDOWS,         [NSK_DEPTHWISE] = WINDOWS, [NSK_MAX_POOL] = WINDOWS,
-    [NSK_AVERAGE_POOL] = WINDOWS, [NSK_TABLE] = ROWS,        [NSK_ADD] = PAIRS,
-    [NSK_MULTIPLY] = PAIRS,       [NSK_LARGER] = PAIRS,      [NSK_SMALLER] = PAIRS,
+#define NSK_KIND_ROW(number, NAME, name, text, form, files) [NSK_KIND_##NAME] = NSK_FORM_##form,
+#include "kinds.def"
 };
 
 bool nsk_kind_is_streamed(nsk_kind kind) {
-    return forms[kind] != WHOLE;
+    return forms[kind] != NSK_FORM_WHOLE;
 }
 
 static uint32_t height_of(const nsk_model *m, uint32_t tensor) {
@@ -23,16 +20,16 @@ static uint32_t height_of(const nsk_model *m, uint32_t tensor) {
 
 static bool is_slice(const nsk_model *m, uint32_t tensor) {
     nsk_tensor t = nsk_tensor_at(m, tensor);
-    return t.step != t.channels;
+    return t.pixel_stride != t.channels;
 }
 
 static nsk_link link_of(const nsk_model *m, unsigned layer) {
     const uint8_t *at = m->bytes + nsk_load32(m->bytes + NSK_H_LAYERS_AT) + NSK_LAYER_BYTES * layer;
     uint8_t form = forms[at[NSK_L_KIND]];
-    bool window = form == WINDOWS;
+    bool window = form == NSK_FORM_WINDOWS;
     nsk_link k;
     k.in = nsk_load16(at + NSK_L_INPUT);
-    k.second = form == PAIRS ? nsk_load16(at + NSK_L_SECOND) : k.in;
+    k.second = form == NSK_FORM_PAIRS ? nsk_load16(at + NSK_L_SECOND) : k.in;
     k.out = nsk_load16(at + NSK_L_OUTPUT);
     k.stride = window ? at[NSK_L_STRIDE_DOWN] : 1;
     k.pad = window ? at[NSK_L_PAD_TOP] : 0;
@@ -52,7 +49,7 @@ static nsk_layer piece_of(const nsk_feed *f, unsigned index, const nsk_link *k, 
         return nsk_window_piece(&l, in, out, out->made, to);
     }
     nsk_cut_rows(&l.in, in, out->made, to);
-    if (forms[l.kind] == PAIRS) {
+    if (forms[l.kind] == NSK_FORM_PAIRS) {
         nsk_cut_rows(&l.second, &f->held[k->second], out->made, to);
     }
     nsk_cut_rows(&l.out, out, out->made, to);
@@ -68,7 +65,7 @@ static uint32_t drop(nsk_held *held, const nsk_tensor *t, int32_t wanted, int8_t
     held->first = (uint16_t)wanted;
     for (uint32_t at = 0; memory != NULL && gap > 0 && at < kept; at += gap) {
         uint32_t part = kept - at < gap ? kept - at : gap; /* so that it does not meet itself */
-        memcpy(memory + t->place + at, memory + t->place + at + gap, part);
+        memcpy(memory + t->offset + at, memory + t->offset + at + gap, part);
     }
     return gap > 0 ? kept : 0;
 }
@@ -189,7 +186,7 @@ static void check_piece(void *context, unsigned index, const nsk_layer *piece) {
     fits *f = (fits *)context;
     nsk_tensor whole = nsk_tensor_at(f->model, nsk_layer_output(f->model, index));
     uint32_t row = (uint32_t)whole.width * whole.channels;
-    uint64_t end = (uint64_t)piece->out.place - whole.place + (uint64_t)piece->out.height * row;
+    uint64_t end = (uint64_t)piece->out.offset - whole.offset + (uint64_t)piece->out.height * row;
     f->good = f->good && end <= (uint64_t)whole.rows * row;
 }
 

@@ -1,5 +1,7 @@
 /* What a layer costs, counted from its shapes, and what it has: for estimates, not for the device.
  */
+#include "work.h"
+
 #include "format.h"
 #include "stream.h"
 
@@ -104,7 +106,7 @@ static void count_depthwise(nsk_work *work, const nsk_layer *l) {
 static uint64_t moved(const nsk_layer *l) {
     uint64_t count = 1;
     for (uint32_t i = 0; i < l->count; i++) {
-        count *= (uint32_t)nsk_word(l->multipliers, NSK_M_LOOPS + 3U * i);
+        count *= (uint32_t)nsk_word(l->loops, NSK_M_LOOPS + 3U * i);
     }
     return count;
 }
@@ -117,27 +119,27 @@ nsk_work nsk_work_of(const nsk_layer *layer) {
                      .rows = l.out.height,
                      .moved = nsk_tensor_bytes(&l.in)};
     switch (l.kind) {
-    case NSK_CONV:
+    case NSK_KIND_CONV:
         count_conv(&work, &l);
         break;
-    case NSK_DEPTHWISE:
+    case NSK_KIND_DEPTHWISE:
         count_depthwise(&work, &l);
         break;
-    case NSK_MAX_POOL:
-    case NSK_AVERAGE_POOL:
+    case NSK_KIND_MAX_POOL:
+    case NSK_KIND_AVERAGE_POOL:
         work.macs = window_taps(&l) * l.out.channels;
         break;
-    case NSK_DENSE:
+    case NSK_KIND_DENSE:
         work.macs = work.inputs * work.outputs;
         multiply_out(&work, 1, (uint64_t)nsk_row_bytes((int32_t)work.inputs), work.outputs);
         break;
-    case NSK_TRANSPOSED: /* every input meets every tap of its group, pads aside */
+    case NSK_KIND_CONV_TRANSPOSE: /* every input meets every tap of its group, pads aside */
         work.macs = (uint64_t)work.inputs * (uint32_t)(l.kernel_height * l.kernel_width) *
                     (l.out.channels / l.count);
         break;
-    case NSK_MOVE:
+    case NSK_KIND_COPY:
         work.outputs = moved(&l);
-        work.macs = work.outputs / (uint32_t)nsk_word(l.multipliers, NSK_M_LOOPS);
+        work.macs = work.outputs / (uint32_t)nsk_word(l.loops, NSK_M_LOOPS);
         break;
     default:
         work.macs = work.outputs;

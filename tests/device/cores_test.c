@@ -35,7 +35,7 @@ static void note_layer(void *context, const nsk_model *model, unsigned layer) {
     }
     for (uint32_t pixel = 0; pixel < (uint32_t)t.height * t.width; pixel++) {
         r->sum[layer] =
-            nsk_crc32(r->sum[layer], r->workspace + t.place + pixel * t.step, t.channels);
+            nsk_crc32(r->sum[layer], r->workspace + t.offset + pixel * t.pixel_stride, t.channels);
     }
 }
 
@@ -78,7 +78,7 @@ static void compare_cores(const char *folder, const nsk_model_file *file, const 
     nsk_error error = {.text = ""};
     nsk_model model;
     reference r;
-    CU_ASSERT_EQUAL_FATAL(nsk_open(&model, file->bytes, file->size), NSK_OK);
+    CU_ASSERT_EQUAL_FATAL(nsk_open(&model, file->bytes, file->size), NSK_STATUS_OK);
     size_t size = (size_t)model.width * model.height * model.channels;
     uint8_t *frame = g_malloc(size);
     for (size_t i = 0; i < size; i++) {
@@ -110,7 +110,7 @@ static void put32(uint8_t *at, uint32_t value) {
 /* Moves each scratch to the workspace's end, behind which the boards look. */
 static void put_scratches_last(nsk_model_file *file) {
     nsk_model model;
-    CU_ASSERT_EQUAL_FATAL(nsk_open(&model, file->bytes, file->size), NSK_OK);
+    CU_ASSERT_EQUAL_FATAL(nsk_open(&model, file->bytes, file->size), NSK_STATUS_OK);
     uint8_t *bytes = file->bytes;
     uint64_t most = 0;
     for (unsigned i = 0; i < model.layers; i++) {
@@ -190,7 +190,7 @@ static void kinds_agree(void) {
             g_strdup_printf("kind %d, %d x %d x %d to %d, kernel %d/%d", (int)s->kind, s->size,
                             s->size, s->in_channels, s->channels, s->kernel, s->stride);
         compare_shape(folder, s, false, what);
-        if (s->kind <= NSK_DENSE) {
+        if (s->kind <= NSK_KIND_DENSE) {
             compare_shape(folder, s, true, what);
         }
         seen[s->kind] = true;
@@ -232,7 +232,7 @@ static void streams_agree(void) {
     nsk_recipe always = nsk_usual_recipe;
     char *folder = scratch_new();
     kiln_load(&k, 12);
-    always.streaming = NSK_STREAM_ALWAYS;
+    always.streaming = NSK_STREAMING_ALWAYS;
     nsk_model_file *file = nsk_quantise(k.network, k.calibration, &always, &error);
     assert_error(&error, "");
     CU_ASSERT_PTR_NOT_NULL_FATAL(file);

@@ -65,7 +65,7 @@ static void play_scores(const nsk_rule *rule, const scored *frames, int count) {
 }
 
 /* A frame without an answer makes the rule begin anew, but the actuator still moves. */
-static void hold_off_outlives_troubles(void) {
+static void hold_off_outlives_faults(void) {
     const nsk_model model = {.classes = 2};
     const nsk_rule rule = {.threshold = 100, .frames = 2, .hold_off = 10, .resting = UINT16_MAX};
     const int8_t scores[2] = {-100, 100};
@@ -131,7 +131,7 @@ CU_TestInfo decide_tests[] = {
     {"so many frames in a row", frames_in_a_row},
     {"a long run does not wrap", a_long_run_does_not_wrap},
     {"so many of the last frames", some_of_the_last_frames},
-    {"hold-off outlives troubles", hold_off_outlives_troubles},
+    {"hold-off outlives faults", hold_off_outlives_faults},
     {"a lead is wanted", a_lead_is_wanted},
     {"an actuator has time", an_actuator_has_time},
     {"classes share a line", classes_share_a_line},

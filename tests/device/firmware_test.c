@@ -13,7 +13,7 @@ static nsk_model shaped(int width, int height, int channels, nsk_fit fit, nsk_re
     nsk_model m = {.width = (uint16_t)width,
                    .height = (uint16_t)height,
                    .channels = (uint8_t)channels,
-                   .colour = channels == 1 ? NSK_GREY : NSK_RGB,
+                   .colour = channels == 1 ? NSK_COLOUR_GREY : NSK_COLOUR_RGB,
                    .fit = fit,
                    .resample = way};
     return m;
@@ -27,7 +27,7 @@ static nsk_status scale(const nsk_model *m, const uint8_t *picture, int width, i
     nsk_status status = nsk_scaler_set(&s, m, (unsigned)width, (unsigned)height, memory);
     size_t row = (size_t)m->width * m->channels;
     uint8_t *at = frame;
-    for (int twice = 0; twice < 2 && status == NSK_OK; twice++) { /* a second picture, too */
+    for (int twice = 0; twice < 2 && status == NSK_STATUS_OK; twice++) { /* a second picture, too */
         at = frame;
         nsk_scaler_start(&s);
         for (int y = 0; y < height; y++) {
@@ -66,7 +66,7 @@ static void scaling_is_the_hosts(void) {
         const nsk_picture picture = {.width = from_width, .height = from_height, .rgb = rgb};
         nsk_picture_to_frame(&picture, &input, expected);
         nsk_status status = scale(&m, rgb, from_width, from_height, frame);
-        if (status == NSK_OK) {
+        if (status == NSK_STATUS_OK) {
             tried++;
             int different = memcmp(frame, expected, size);
             if (different != 0) {
@@ -75,8 +75,8 @@ static void scaling_is_the_hosts(void) {
             }
             CU_ASSERT_EQUAL_FATAL(different, 0);
         } else { /* cut to the frame's proportions, it has too few pixels; or sums do not fit */
-            CU_ASSERT((status == NSK_TOO_SMALL && fit == NSK_CROP) ||
-                      (status == NSK_INCONSISTENT && way == NSK_BILINEAR_SMOOTH));
+            CU_ASSERT((status == NSK_STATUS_PICTURE_SMALL && fit == NSK_FIT_CROP) ||
+                      (status == NSK_STATUS_INCONSISTENT && way == NSK_RESAMPLE_BILINEAR_SMOOTH));
         }
         g_free(rgb);
         g_free(frame);
@@ -90,13 +90,16 @@ static void scaling_knows_its_limits(void) {
         int width, height;
         nsk_resample way;
         nsk_status status;
-    } cases[] = {
-        {47, 48, NSK_AREA, NSK_TOO_SMALL},      {48, 47, NSK_AREA, NSK_TOO_SMALL},
-        {0, 0, NSK_AREA, NSK_TOO_SMALL},        {4096, 4096, NSK_AREA, NSK_OK},
-        {4097, 48, NSK_AREA, NSK_INCONSISTENT}, {4096, 4096, NSK_BILINEAR_SMOOTH, NSK_INCONSISTENT},
-        {96, 96, NSK_BILINEAR_SMOOTH, NSK_OK},  {4096, 4096, NSK_NEAREST, NSK_OK}};
+    } cases[] = {{47, 48, NSK_RESAMPLE_AREA, NSK_STATUS_PICTURE_SMALL},
+                 {48, 47, NSK_RESAMPLE_AREA, NSK_STATUS_PICTURE_SMALL},
+                 {0, 0, NSK_RESAMPLE_AREA, NSK_STATUS_PICTURE_SMALL},
+                 {4096, 4096, NSK_RESAMPLE_AREA, NSK_STATUS_OK},
+                 {4097, 48, NSK_RESAMPLE_AREA, NSK_STATUS_INCONSISTENT},
+                 {4096, 4096, NSK_RESAMPLE_BILINEAR_SMOOTH, NSK_STATUS_INCONSISTENT},
+                 {96, 96, NSK_RESAMPLE_BILINEAR_SMOOTH, NSK_STATUS_OK},
+                 {4096, 4096, NSK_RESAMPLE_NEAREST, NSK_STATUS_OK}};
     for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
-        nsk_model m = shaped(48, 48, 1, NSK_STRETCH, cases[i].way);
+        nsk_model m = shaped(48, 48, 1, NSK_FIT_STRETCH, cases[i].way);
         nsk_scaler s;
         void *memory = g_malloc(nsk_scaler_bytes(&m));
         CU_ASSERT_EQUAL(
@@ -105,23 +108,23 @@ static void scaling_knows_its_limits(void) {
         g_free(memory);
     }
     /* all white stays white, where sums are largest */
-    nsk_model m = shaped(3, 2, 1, NSK_STRETCH, NSK_AREA);
+    nsk_model m = shaped(3, 2, 1, NSK_FIT_STRETCH, NSK_RESAMPLE_AREA);
     uint8_t *white = g_malloc(4096 * 4096);
     uint8_t frame[6];
     memset(white, 255, 4096 * 4096);
-    CU_ASSERT_EQUAL(scale(&m, white, 4096, 4096, frame), NSK_OK);
+    CU_ASSERT_EQUAL(scale(&m, white, 4096, 4096, frame), NSK_STATUS_OK);
     CU_ASSERT(frame[0] == 255 && frame[5] == 255);
     g_free(white);
 }
 
 /* ---- looking ---- */
 
-static nsk_trouble look(nsk_sight *s, const uint8_t *picture, int rows, size_t row) {
-    nsk_sight_start(s);
+static nsk_fault look(nsk_frame_check *s, const uint8_t *picture, int rows, size_t row) {
+    nsk_frame_check_start(s);
     for (int y = 0; y < rows; y++) {
-        nsk_sight_row(s, picture + row * (size_t)y);
+        nsk_frame_check_row(s, picture + row * (size_t)y);
     }
-    return nsk_sight_end(s);
+    return nsk_frame_check_end(s);
 }
 
 /* No row is then what it was. */
@@ -132,29 +135,29 @@ static void invert(uint8_t *picture, size_t size) {
 }
 
 /* One row that is of one colour, the one above, or that of the picture before. */
-static void look_at_row(nsk_sight *s, uint8_t *picture, int row, size_t bytes, int rows) {
+static void look_at_row(nsk_frame_check *s, uint8_t *picture, int row, size_t bytes, int rows) {
     uint8_t *at = picture + bytes * (size_t)row;
     uint8_t kept[256];
     invert(picture, bytes * (size_t)rows);
     memcpy(kept, at, bytes);
     memset(at, 200, bytes);
-    CU_ASSERT_EQUAL(look(s, picture, rows, bytes), NSK_PIXELS_STUCK);
+    CU_ASSERT_EQUAL(look(s, picture, rows, bytes), NSK_FAULT_PIXELS_STUCK);
     memcpy(at, kept, bytes);
     invert(picture, bytes * (size_t)rows);
     if (row > 0) {
         memcpy(at, at - bytes, bytes);
-        CU_ASSERT_EQUAL(look(s, picture, rows, bytes), NSK_ROWS_REPEATED);
+        CU_ASSERT_EQUAL(look(s, picture, rows, bytes), NSK_FAULT_ROWS_REPEATED);
         for (size_t i = 0; i < bytes; i++) {
             at[i] = (uint8_t)~kept[i];
         }
     } else {
-        CU_ASSERT_EQUAL(look(s, picture, rows, bytes), NSK_NO_TROUBLE);
+        CU_ASSERT_EQUAL(look(s, picture, rows, bytes), NSK_FAULT_NONE);
     }
     invert(picture, bytes * (size_t)rows);
-    CU_ASSERT_EQUAL(look(s, picture, rows, bytes), NSK_NO_TROUBLE);
+    CU_ASSERT_EQUAL(look(s, picture, rows, bytes), NSK_FAULT_NONE);
     invert(picture, bytes * (size_t)rows);
     memcpy(at, kept, bytes);
-    CU_ASSERT_EQUAL(look(s, picture, rows, bytes), NSK_PICTURE_FROZEN);
+    CU_ASSERT_EQUAL(look(s, picture, rows, bytes), NSK_FAULT_PICTURE_FROZEN);
 }
 
 static void pictures_are_looked_at(void) {
@@ -162,16 +165,16 @@ static void pictures_are_looked_at(void) {
     uint8_t picture[ROW * HEIGHT];
     uint32_t memory[HEIGHT + (ROW + WIDTH) / 4];
     random_state r = {5};
-    nsk_sight s;
-    nsk_sight_set(&s, WIDTH, HEIGHT, 3, memory);
-    CU_ASSERT_EQUAL(nsk_sight_bytes(WIDTH, HEIGHT, 3), sizeof memory);
+    nsk_frame_check s;
+    nsk_frame_check_set(&s, WIDTH, HEIGHT, 3, memory);
+    CU_ASSERT_EQUAL(nsk_frame_check_bytes(WIDTH, HEIGHT, 3), sizeof memory);
     for (size_t i = 0; i < sizeof picture; i++) {
         picture[i] = (uint8_t)random_below(&r, 256);
     }
-    CU_ASSERT_EQUAL(look(&s, picture, HEIGHT, ROW), NSK_NO_TROUBLE);
-    CU_ASSERT_EQUAL(look(&s, picture, HEIGHT, ROW), NSK_PICTURE_FROZEN);
+    CU_ASSERT_EQUAL(look(&s, picture, HEIGHT, ROW), NSK_FAULT_NONE);
+    CU_ASSERT_EQUAL(look(&s, picture, HEIGHT, ROW), NSK_FAULT_PICTURE_FROZEN);
     invert(picture, sizeof picture);
-    CU_ASSERT_EQUAL(look(&s, picture, HEIGHT, ROW), NSK_NO_TROUBLE);
+    CU_ASSERT_EQUAL(look(&s, picture, HEIGHT, ROW), NSK_FAULT_NONE);
     for (int row = 0; row < HEIGHT; row++) {
         look_at_row(&s, picture, row, ROW, HEIGHT);
     }
@@ -182,10 +185,10 @@ static void pictures_are_looked_at(void) {
         for (int y = 0; y < HEIGHT; y++) {
             memset(stuck + ROW * y + 3 * column, 9, 3);
         }
-        CU_ASSERT_EQUAL(look(&s, stuck, HEIGHT, ROW), NSK_PIXELS_STUCK);
+        CU_ASSERT_EQUAL(look(&s, stuck, HEIGHT, ROW), NSK_FAULT_PIXELS_STUCK);
         invert(stuck, sizeof stuck);
         stuck[ROW * (HEIGHT - 1) + 3 * column + 2] = 10; /* one byte of one pixel differs */
-        CU_ASSERT_EQUAL(look(&s, stuck, HEIGHT, ROW), NSK_NO_TROUBLE);
+        CU_ASSERT_EQUAL(look(&s, stuck, HEIGHT, ROW), NSK_FAULT_NONE);
     }
 }
 
@@ -199,7 +202,7 @@ struct bench {
     size_t taken;
     uint8_t *frame;
     int frames, pictures; /* that come; that have come */
-    int answers, troubles[NSK_TROUBLES];
+    int answers, faults[NSK_FAULTS];
     int8_t scores[8][16], expected[8][16]; /* of each picture */
     uint8_t
         *other;  /* another sound model of the same size, which is there for the third, or NULL */
@@ -267,8 +270,8 @@ static void bench_answer(void *context, const nsk_answered *a) {
     b->wrong += memcmp(b->scores[b->pictures], b->expected[b->pictures], a->model->classes) != 0;
 }
 
-static void bench_trouble(void *context, nsk_trouble trouble) {
-    ((bench *)context)->troubles[trouble]++;
+static void bench_fault(void *context, nsk_fault fault) {
+    ((bench *)context)->faults[fault]++;
 }
 
 static void bench_set(bench *b) {
@@ -294,17 +297,17 @@ static nsk_status bench_run(bench *b, int frames) {
                            .prepared = ignore,
                            .layer_done = bench_layer,
                            .answer = bench_answer,
-                           .trouble = bench_trouble};
+                           .fault = bench_fault};
     b->firmware = (nsk_firmware){.model = b->file->bytes,
                                  .model_bytes = b->file->size,
                                  .check_every = 1,
-                                 .looks = true,
+                                 .check_frames = true,
                                  .twice = b->twice,
                                  .rule = {.frames = 3, .resting = UINT16_MAX}};
     b->frames = frames;
     b->pictures = b->answers = b->wrong = 0;
     b->taken = 0;
-    memset(b->troubles, 0, sizeof b->troubles);
+    memset(b->faults, 0, sizeof b->faults);
     nsk_status status = nsk_firmware_run(&port, &b->firmware);
     return status;
 }
@@ -315,14 +318,14 @@ static void a_damaged_model_gives_no_answer(void) {
     enum { FRAMES = 5 };
     static bench b;
     bench_set(&b);
-    CU_ASSERT_EQUAL(bench_run(&b, 6), NSK_OK);
+    CU_ASSERT_EQUAL(bench_run(&b, 6), NSK_STATUS_OK);
     memcpy(b.expected, b.scores, sizeof b.expected);
     size_t step = b.file->size / (60 / TESTS_FEWER);
     for (size_t at = 1; at < b.file->size; at += at < 400 / TESTS_FEWER ? 1 : step) {
         b.flip = at;
-        CU_ASSERT_EQUAL(bench_run(&b, FRAMES), NSK_OK);
+        CU_ASSERT_EQUAL(bench_run(&b, FRAMES), NSK_STATUS_OK);
         CU_ASSERT_EQUAL(b.answers, FRAMES - 1);
-        CU_ASSERT_EQUAL(b.troubles[NSK_MODEL_DAMAGED], 1);
+        CU_ASSERT_EQUAL(b.faults[NSK_FAULT_MODEL_DAMAGED], 1);
         CU_ASSERT_EQUAL(b.wrong, 0);
     }
     bench_clear(&b);
@@ -333,17 +336,17 @@ static void another_model_gives_no_answer(void) {
     static bench b;
     nsk_error error = {.text = ""};
     bench_set(&b);
-    CU_ASSERT_EQUAL(bench_run(&b, 6), NSK_OK);
+    CU_ASSERT_EQUAL(bench_run(&b, 6), NSK_STATUS_OK);
     memcpy(b.expected, b.scores, sizeof b.expected);
     kiln other;
     kiln_load(&other, 9); /* of other pictures: other ranges in the same places */
     CU_ASSERT_EQUAL_FATAL(other.file->size, b.file->size);
     nsk_model model;
-    CU_ASSERT_EQUAL(nsk_open(&model, other.file->bytes, other.file->size), NSK_OK);
+    CU_ASSERT_EQUAL(nsk_open(&model, other.file->bytes, other.file->size), NSK_STATUS_OK);
     b.other = other.file->bytes;
-    CU_ASSERT_EQUAL(bench_run(&b, 6), NSK_OK);
+    CU_ASSERT_EQUAL(bench_run(&b, 6), NSK_STATUS_OK);
     CU_ASSERT_EQUAL(b.answers, 5);
-    CU_ASSERT_EQUAL(b.troubles[NSK_MODEL_DAMAGED], 1);
+    CU_ASSERT_EQUAL(b.faults[NSK_FAULT_MODEL_DAMAGED], 1);
     CU_ASSERT_EQUAL(b.wrong, 0);
     b.other = NULL;
     assert_error(&error, "");
@@ -354,14 +357,14 @@ static void another_model_gives_no_answer(void) {
 static void a_bad_picture_gives_no_answer(void) {
     static bench b;
     bench_set(&b);
-    CU_ASSERT_EQUAL(bench_run(&b, 6), NSK_OK);
+    CU_ASSERT_EQUAL(bench_run(&b, 6), NSK_STATUS_OK);
     memcpy(b.expected, b.scores, sizeof b.expected);
     b.cut_at = 2;
     b.late_at = 4;
-    CU_ASSERT_EQUAL(bench_run(&b, 6), NSK_OK);
+    CU_ASSERT_EQUAL(bench_run(&b, 6), NSK_STATUS_OK);
     CU_ASSERT_EQUAL(b.answers, 4);
-    CU_ASSERT_EQUAL(b.troubles[NSK_PICTURE_CUT], 1);
-    CU_ASSERT_EQUAL(b.troubles[NSK_CAMERA_LATE], 1);
+    CU_ASSERT_EQUAL(b.faults[NSK_FAULT_PICTURE_CUT], 1);
+    CU_ASSERT_EQUAL(b.faults[NSK_FAULT_CAMERA_LATE], 1);
     CU_ASSERT_EQUAL(b.wrong, 0);
     bench_clear(&b);
 }
@@ -411,26 +414,26 @@ static void spoilt_memory_gives_no_answer(void) {
         nsk_status status;
         int answers, differ, damaged;
     } cases[] = {
-        {spoil_nothing, true, NSK_OK, 6, 0, 0},
-        {spoil_frame, false, NSK_OK, 6, 0, 0},
-        {spoil_frame, true, NSK_OK, 5, 1, 0},
-        {spoil_guard_before, false, NSK_DAMAGED, 2, 0, 1},
-        {spoil_guard_behind, false, NSK_DAMAGED, 2, 0, 1},
-        {spoil_decider, false, NSK_OK, 5, 0, 1},
-        {spoil_model, false, NSK_DAMAGED, 2, 0, 1},
-        {spoil_rule, false, NSK_DAMAGED, 2, 0, 1},
+        {spoil_nothing, true, NSK_STATUS_OK, 6, 0, 0},
+        {spoil_frame, false, NSK_STATUS_OK, 6, 0, 0},
+        {spoil_frame, true, NSK_STATUS_OK, 5, 1, 0},
+        {spoil_guard_before, false, NSK_STATUS_DAMAGED, 2, 0, 1},
+        {spoil_guard_behind, false, NSK_STATUS_DAMAGED, 2, 0, 1},
+        {spoil_decider, false, NSK_STATUS_OK, 5, 0, 1},
+        {spoil_model, false, NSK_STATUS_DAMAGED, 2, 0, 1},
+        {spoil_rule, false, NSK_STATUS_DAMAGED, 2, 0, 1},
     };
     static bench b;
     bench_set(&b);
-    CU_ASSERT_EQUAL(bench_run(&b, 6), NSK_OK);
+    CU_ASSERT_EQUAL(bench_run(&b, 6), NSK_STATUS_OK);
     memcpy(b.expected, b.scores, sizeof b.expected);
     for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
         b.spoil = cases[i].spoil;
         b.twice = cases[i].twice;
         CU_ASSERT_EQUAL(bench_run(&b, 6), cases[i].status);
         CU_ASSERT_EQUAL(b.answers, cases[i].answers);
-        CU_ASSERT_EQUAL(b.troubles[NSK_RUNS_DIFFER], cases[i].differ);
-        CU_ASSERT_EQUAL(b.troubles[NSK_MEMORY_DAMAGED], cases[i].damaged);
+        CU_ASSERT_EQUAL(b.faults[NSK_FAULT_RUNS_DIFFER], cases[i].differ);
+        CU_ASSERT_EQUAL(b.faults[NSK_FAULT_MEMORY_DAMAGED], cases[i].damaged);
         CU_ASSERT_EQUAL(b.wrong, 0);
     }
     bench_clear(&b);
@@ -441,13 +444,13 @@ static void streams_are_not_run_twice(void) {
     static bench b;
     nsk_error error = {.text = ""};
     nsk_recipe recipe = nsk_usual_recipe;
-    recipe.streaming = NSK_STREAM_ALWAYS;
+    recipe.streaming = NSK_STREAMING_ALWAYS;
     bench_set(&b);
     b.file = nsk_quantise(b.k.network, b.k.calibration, &recipe, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(b.file);
-    CU_ASSERT_EQUAL(bench_run(&b, 2), NSK_OK);
+    CU_ASSERT_EQUAL(bench_run(&b, 2), NSK_STATUS_OK);
     b.twice = true;
-    CU_ASSERT_EQUAL(bench_run(&b, 2), NSK_INCONSISTENT);
+    CU_ASSERT_EQUAL(bench_run(&b, 2), NSK_STATUS_INCONSISTENT);
     CU_ASSERT_EQUAL(b.pictures, 0);
     nsk_model_file_free(b.file);
     bench_clear(&b);
@@ -457,7 +460,7 @@ static void a_model_that_is_none_does_not_begin(void) {
     static bench b;
     bench_set(&b);
     b.file->bytes[b.file->size / 2] ^= 1;
-    CU_ASSERT_EQUAL(bench_run(&b, 1), NSK_DAMAGED);
+    CU_ASSERT_EQUAL(bench_run(&b, 1), NSK_STATUS_DAMAGED);
     CU_ASSERT_EQUAL(b.pictures, 0);
     b.file->bytes[b.file->size / 2] ^= 1;
     bench_clear(&b);

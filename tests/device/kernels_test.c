@@ -18,7 +18,7 @@ typedef struct bed {
     _Alignas(4) int8_t workspace[3 * MOST];
     _Alignas(4) int8_t weights[MOST];
     int row; /* bytes of an output's weights, where they stand in rows */
-    _Alignas(4) uint8_t finish[4 * 512], multipliers[4 * 512], shifts[512];
+    _Alignas(4) uint8_t requantise[4 * 512], multipliers[4 * 512], shifts[512];
     uint8_t table[512];
     int checked, wrong;
 } bed;
@@ -54,12 +54,12 @@ static void fill_bytes(bed *b, int8_t *bytes, int count) {
 }
 
 static void draw_tensor(bed *b, nsk_tensor *t, uint32_t place, int h, int w, int c) {
-    *t = (nsk_tensor){.place = place,
+    *t = (nsk_tensor){.offset = place,
                       .height = (uint16_t)h,
                       .width = (uint16_t)w,
                       .channels = (uint16_t)c,
                       .rows = (uint16_t)h,
-                      .step = (uint16_t)c,
+                      .pixel_stride = (uint16_t)c,
                       .zero = (int8_t)between(b, -128, 127)};
 }
 
@@ -74,7 +74,7 @@ static void draw_scales(bed *b, int channels, int taps) {
         put_word(b->multipliers, c, (int32_t)(random_bits(&b->random) >> 34) | 1 << 30);
         int near = between(b, 9, 12) + size;
         int fields = between(b, 0, 9) == 0 ? between(b, 16, 511) : (near < 31 ? near : 31) * 16 + 8;
-        put_word(b->finish, c,
+        put_word(b->requantise, c,
                  between(b, -100000, 100000) * 512 + (fields | between(b, fields % 8 == 0, 7)));
         b->shifts[c] = (uint8_t)shift;
     }
@@ -90,7 +90,7 @@ static void start(bed *b, nsk_kind kind) {
     l->low = between(b, 0, 3) == 0 ? between(b, -128, 0) : -128;
     l->high = between(b, 0, 3) == 0 ? between(b, 0, 127) : 127;
     l->weights = (const uint8_t *)b->weights;
-    l->finish = b->finish;
+    l->requantise = b->requantise;
     l->multipliers = b->multipliers;
     l->shifts = b->shifts;
     fill_bytes(b, b->workspace, sizeof b->workspace);
@@ -148,10 +148,10 @@ static int row_bytes(bed *b, int taps, int outputs) {
 }
 
 /* A layer's with weights. */
-static int8_t finish(const bed *b, exact sum, int k) {
+static int8_t requantise(const bed *b, exact sum, int k) {
     const nsk_layer *l = &b->layer;
-    int32_t word = nsk_word(b->finish, (uint32_t)k);
-    return exact_finish(sum + exact_bias(word), word, l->out.zero, l->low, l->high);
+    int32_t word = nsk_word(b->requantise, (uint32_t)k);
+    return exact_requantise(sum + exact_bias(word), word, l->out.zero, l->low, l->high);
 }
 
 static int8_t rescaled(const bed *b, exact acc, int k) {
@@ -169,21 +169,21 @@ static void check_output(bed *b, const nsk_operation *operation, formula *expect
     static int8_t before[MOST];
     nsk_tensor *t = &b->layer.out;
     bool slice = nsk_kind_writes_slices(b->layer.kind) && between(b, 0, 3) == 0;
-    t->step = (uint16_t)(t->channels + (slice ? between(b, 1, 9) : 0));
-    t->place += slice ? (uint32_t)between(b, 0, 9) : 0;
+    t->pixel_stride = (uint16_t)(t->channels + (slice ? between(b, 1, 9) : 0));
+    t->offset += slice ? (uint32_t)between(b, 0, 9) : 0;
     uint32_t span = nsk_tensor_span(t);
-    memcpy(before, b->workspace + t->place, span);
+    memcpy(before, b->workspace + t->offset, span);
     memset(b->workspace + MOST + nsk_layer_scratch(&b->layer), GUARD, GUARDED);
     operation->run(&b->layer, b->workspace);
     for (int i = 0; i < GUARDED; i++) { /* behind what is reserved */
         b->wrong += b->workspace[MOST + (int)nsk_layer_scratch(&b->layer) + i] != GUARD;
     }
     for (uint32_t i = 0; i < span; i++) {
-        int c = (int)i % t->step;
-        int x = (int)i / t->step % t->width;
-        int y = (int)i / t->step / t->width;
+        int c = (int)i % t->pixel_stride;
+        int x = (int)i / t->pixel_stride % t->width;
+        int y = (int)i / t->pixel_stride / t->width;
         int8_t wanted = c < t->channels ? expected(b, y, x, c) : before[i];
-        b->wrong += b->workspace[t->place + i] != wanted;
+        b->wrong += b->workspace[t->offset + i] != wanted;
         b->checked++;
     }
 }
@@ -203,7 +203,7 @@ static int8_t conv_formula(const bed *b, int oy, int ox, int c) {
             }
         }
     }
-    return finish(b, acc, c);
+    return requantise(b, acc, c);
 }
 
 /* Now and then a window of one pixel, which is not gathered, on channels in whole words or not. */
@@ -211,7 +211,7 @@ static void draw_conv(bed *b) {
     int groups = between(b, 0, 2) == 0 ? between(b, 2, 3) : 1;
     int inputs = groups * (between(b, 0, 1) == 0 ? between(b, 1, 7) : 4 * between(b, 1, 9));
     nsk_layer *l = &b->layer;
-    start(b, NSK_CONV);
+    start(b, NSK_KIND_CONV);
     draw_window(b, inputs, groups * between(b, 1, 19));
     if (between(b, 0, 2) == 0) {
         l->kernel_height = l->kernel_width = l->stride_down = l->stride_across = 1;
@@ -230,7 +230,7 @@ static void conv_is_exact(void) {
     bed *b = bed_new(11);
     while (b->checked < ENOUGH) {
         draw_conv(b);
-        check_output(b, &nsk_conv, conv_formula);
+        check_output(b, &nsk_operation_conv, conv_formula);
     }
     bed_done(b);
 }
@@ -246,18 +246,18 @@ static int8_t depthwise_formula(const bed *b, int oy, int ox, int c) {
                    b->weights[(ky * l->kernel_width + kx) * l->out.channels + c];
         }
     }
-    return finish(b, acc, c);
+    return requantise(b, acc, c);
 }
 
 static void depthwise_is_exact(void) {
     bed *b = bed_new(12);
     while (b->checked < ENOUGH) {
         int channels = between(b, 1, 40);
-        start(b, NSK_DEPTHWISE);
+        start(b, NSK_KIND_DEPTHWISE);
         draw_window(b, channels, channels * (between(b, 0, 3) == 0 ? 2 : 1));
         b->layer.scratch = MOST;
         draw_scales(b, b->layer.out.channels, b->layer.kernel_height * b->layer.kernel_width);
-        check_output(b, &nsk_depthwise, depthwise_formula);
+        check_output(b, &nsk_operation_depthwise, depthwise_formula);
     }
     bed_done(b);
 }
@@ -270,18 +270,18 @@ static int8_t dense_formula(const bed *b, int oy, int ox, int c) {
     for (int i = 0; i < inputs; i++) {
         acc += (exact)b->workspace[i] * b->weights[c * b->row + i];
     }
-    return finish(b, acc, c);
+    return requantise(b, acc, c);
 }
 
 static void dense_is_exact(void) {
     bed *b = bed_new(13);
     while (b->checked < ENOUGH) {
-        start(b, NSK_DENSE);
+        start(b, NSK_KIND_DENSE);
         draw_tensor(b, &b->layer.in, 0, between(b, 1, 3), between(b, 1, 3), between(b, 1, 20));
         draw_tensor(b, &b->layer.out, 2 * MOST, 1, 1, between(b, 1, 300));
         b->row = row_bytes(b, (int)nsk_tensor_bytes(&b->layer.in), b->layer.out.channels);
         draw_scales(b, b->layer.out.channels, (int)nsk_tensor_bytes(&b->layer.in));
-        check_output(b, &nsk_dense, dense_formula);
+        check_output(b, &nsk_operation_dense, dense_formula);
     }
     bed_done(b);
 }
@@ -329,11 +329,11 @@ static void pools_are_exact(void) {
         bed *b = bed_new(14 + (uint64_t)kind);
         while (b->checked < 2 * ENOUGH) {
             int channels = between(b, 1, 9);
-            start(b, kind == 0 ? NSK_AVERAGE_POOL : NSK_MAX_POOL);
+            start(b, kind == 0 ? NSK_KIND_AVERAGE_POOL : NSK_KIND_MAX_POOL);
             draw_window(b, channels, channels);
             draw_scales(b, 16, 1);
             b->layer.flags = between(b, 0, 1) == 0 ? flags[kind] : 0;
-            check_output(b, kind == 0 ? &nsk_average_pool : &nsk_max_pool,
+            check_output(b, kind == 0 ? &nsk_operation_average_pool : &nsk_operation_max_pool,
                          kind == 0 ? average_formula : max_formula);
         }
         bed_done(b);
@@ -346,7 +346,7 @@ static void pair(const bed *b, int y, int x, int c, exact *left, exact *right) {
     int at = (y * l->in.width + x) * l->in.channels + c;
     int other = l->second.height * l->second.width > 1 ? at : l->second.channels > 1 ? c : 0;
     *left = b->workspace[at] - l->in.zero;
-    *right = b->workspace[l->second.place + (uint32_t)other] - l->second.zero;
+    *right = b->workspace[l->second.offset + (uint32_t)other] - l->second.zero;
 }
 
 /* The sum, or the larger or smaller of its parts. */
@@ -357,9 +357,9 @@ static int8_t sum_formula(const bed *b, int y, int x, int c) {
     pair(b, y, x, c, &left, &right);
     left *= nsk_word(b->multipliers, 0);
     right *= nsk_word(b->multipliers, 1);
-    exact sum = l->kind == NSK_ADD                          ? left + right
-                : (l->kind == NSK_LARGER) == (left > right) ? left
-                                                            : right;
+    exact sum = l->kind == NSK_KIND_ADD                       ? left + right
+                : (l->kind == NSK_KIND_MAX) == (left > right) ? left
+                                                              : right;
     exact value =
         exact_floor_divide(sum + ((exact)1 << (b->shifts[0] - 1)), (exact)1 << b->shifts[0]) +
         l->out.zero;
@@ -384,8 +384,8 @@ static void draw_pair(bed *b, nsk_kind kind) {
                 second == 2 ? 1 : c);
     draw_tensor(b, &b->layer.out, 2 * MOST, h, w, c);
     draw_scales(b, 2, 100);
-    if (kind != NSK_MULTIPLY) { /* a difference has a factor below zero */
-        int least = kind == NSK_ADD ? -(1 << 21) : 0;
+    if (kind != NSK_KIND_MULTIPLY) { /* a difference has a factor below zero */
+        int least = kind == NSK_KIND_ADD ? -(1 << 21) : 0;
         put_word(b->multipliers, 0, between(b, least, 1 << 21));
         put_word(b->multipliers, 1, between(b, least, 1 << 21));
         b->shifts[0] = (uint8_t)between(b, 1, 30);
@@ -397,10 +397,10 @@ static void pairs_are_exact(void) {
         nsk_kind kind;
         const nsk_operation *operation;
         formula *expected;
-    } cases[] = {{NSK_ADD, &nsk_add, sum_formula},
-                 {NSK_MULTIPLY, &nsk_multiply, multiply_formula},
-                 {NSK_LARGER, &nsk_larger, sum_formula},
-                 {NSK_SMALLER, &nsk_smaller, sum_formula}};
+    } cases[] = {{NSK_KIND_ADD, &nsk_operation_add, sum_formula},
+                 {NSK_KIND_MULTIPLY, &nsk_operation_multiply, multiply_formula},
+                 {NSK_KIND_MAX, &nsk_operation_max, sum_formula},
+                 {NSK_KIND_MIN, &nsk_operation_min, sum_formula}};
     for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
         bed *b = bed_new(16 + (uint64_t)i);
         while (b->checked < ENOUGH) {
@@ -441,7 +441,7 @@ static void tables_are_exact(void) {
     for (int kind = 0; kind < 2; kind++) {
         bed *b = bed_new(18 + (uint64_t)kind);
         while (b->checked < ENOUGH) {
-            start(b, kind == 0 ? NSK_TABLE : NSK_SOFTMAX);
+            start(b, kind == 0 ? NSK_KIND_LUT : NSK_KIND_SOFTMAX);
             int h = between(b, 1, 5);
             int w = between(b, 1, 5);
             int c = between(b, 1, 40);
@@ -453,7 +453,7 @@ static void tables_are_exact(void) {
                     b->table[i] = (uint8_t)between(b, i % 32 < 2 ? 128 : 0, 255);
                 }
             }
-            check_output(b, kind == 0 ? &nsk_table : &nsk_softmax,
+            check_output(b, kind == 0 ? &nsk_operation_lut : &nsk_operation_softmax,
                          kind == 0 ? table_formula : softmax_formula);
         }
         bed_done(b);
@@ -478,7 +478,7 @@ static int32_t move_number(const bed *b, uint32_t loop, uint32_t part) {
 static void draw_move(bed *b) {
     int32_t origin[2] = {between(b, 0, 3), between(b, 0, 3)};
     int32_t size[2] = {origin[0], origin[1]};
-    start(b, NSK_MOVE);
+    start(b, NSK_KIND_COPY);
     b->layer.count = (uint32_t)between(b, 1, 4);
     b->layer.multipliers = b->table;
     for (int i = 0; i < (int)b->layer.count; i++) {
@@ -528,7 +528,7 @@ static void moves_are_exact(void) {
     while (b->checked < ENOUGH) {
         draw_move(b);
         expect_move(b);
-        check_output(b, &nsk_move, moved_formula);
+        check_output(b, &nsk_operation_copy, moved_formula);
     }
     bed_done(b);
 }
@@ -540,10 +540,10 @@ static int8_t constant_formula(const bed *b, int y, int x, int c) {
 static void constants_are_exact(void) {
     bed *b = bed_new(21);
     while (b->checked < ENOUGH) {
-        start(b, NSK_CONSTANT);
+        start(b, NSK_KIND_CONSTANT);
         draw_tensor(b, &b->layer.out, 2 * MOST, between(b, 1, 9), between(b, 1, 9),
                     between(b, 1, 20));
-        check_output(b, &nsk_constant, constant_formula);
+        check_output(b, &nsk_operation_constant, constant_formula);
     }
     bed_done(b);
 }
@@ -577,7 +577,7 @@ static int8_t resize_formula(const bed *b, int y, int x, int c) {
 static void resizes_are_exact(void) {
     bed *b = bed_new(22);
     while (b->checked < ENOUGH) {
-        start(b, NSK_RESIZE);
+        start(b, NSK_KIND_RESIZE);
         int channels = between(b, 1, 9);
         draw_tensor(b, &b->layer.in, 0, between(b, 1, 9), between(b, 1, 9), channels);
         draw_tensor(b, &b->layer.out, 2 * MOST, between(b, 1, 20), between(b, 1, 20), channels);
@@ -592,7 +592,7 @@ static void resizes_are_exact(void) {
             at[4] = (uint8_t)part;
             at[5] = (uint8_t)(part >> 8);
         }
-        check_output(b, &nsk_resize, resize_formula);
+        check_output(b, &nsk_operation_resize, resize_formula);
     }
     bed_done(b);
 }
@@ -619,7 +619,7 @@ static int8_t transposed_formula(const bed *b, int oy, int ox, int c) {
                    b->weights[(c * area + n % area) * inputs + i];
         }
     }
-    return finish(b, acc, c);
+    return requantise(b, acc, c);
 }
 
 static void transposed_is_exact(void) {
@@ -627,13 +627,13 @@ static void transposed_is_exact(void) {
     while (b->checked < ENOUGH) {
         int groups = between(b, 0, 2) == 0 ? between(b, 2, 3) : 1;
         int inputs = groups * between(b, 1, 5);
-        start(b, NSK_TRANSPOSED);
+        start(b, NSK_KIND_CONV_TRANSPOSE);
         draw_window(b, inputs, groups * between(b, 1, 5));
         b->layer.count = (uint32_t)groups;
         b->layer.out.height = (uint16_t)between(b, 1, 16);
         b->layer.out.width = (uint16_t)between(b, 1, 16);
         draw_scales(b, b->layer.out.channels, inputs / groups * 4);
-        check_output(b, &nsk_transposed, transposed_formula);
+        check_output(b, &nsk_operation_conv_transpose, transposed_formula);
     }
     bed_done(b);
 }

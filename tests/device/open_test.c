@@ -36,14 +36,14 @@ static int opens_with(uint8_t *bytes, size_t size, size_t at, uint8_t mask) {
     bytes[at] ^= mask;
     nsk_status status = nsk_open(&model, bytes, size);
     bytes[at] ^= mask;
-    return status == NSK_OK;
+    return status == NSK_STATUS_OK;
 }
 
 static void every_flipped_byte_is_refused(void) {
     kiln k;
     nsk_model model;
     kiln_load(&k, 6);
-    CU_ASSERT_EQUAL(nsk_open(&model, k.file->bytes, k.file->size), NSK_OK);
+    CU_ASSERT_EQUAL(nsk_open(&model, k.file->bytes, k.file->size), NSK_STATUS_OK);
     int accepted = 0;
 #pragma omp parallel reduction(+ : accepted)
     {
@@ -69,11 +69,11 @@ static void every_cut_is_refused(void) {
     for (size_t size = 0; size < k.file->size; size += size < 512 ? 1 : 97) {
         uint8_t *copy = malloc(size + 1); /* so that a read past the cut is seen */
         memcpy(copy, k.file->bytes, size);
-        accepted += nsk_open(&model, copy, size) == NSK_OK;
+        accepted += nsk_open(&model, copy, size) == NSK_STATUS_OK;
         free(copy);
     }
     CU_ASSERT_EQUAL(accepted, 0);
-    CU_ASSERT_EQUAL(nsk_open(&model, k.file->bytes + 1, k.file->size - 1), NSK_MISALIGNED);
+    CU_ASSERT_EQUAL(nsk_open(&model, k.file->bytes + 1, k.file->size - 1), NSK_STATUS_MISALIGNED);
     kiln_free(&k);
 }
 
@@ -86,51 +86,51 @@ static void impossible_facts_are_refused(void) {
         uint32_t value;
         nsk_status status;
     } cases[] = {
-        {0, NSK_H_MAGIC, 4, 0x12345678, NSK_NOT_A_MODEL},
-        {0, NSK_H_VERSION, 2, 9, NSK_OTHER_VERSION},
-        {0, NSK_H_SIZE, 4, 1U << 30, NSK_TRUNCATED},
-        {0, NSK_H_SIZE, 4, 64, NSK_INCONSISTENT},
-        {0, NSK_H_WORKSPACE, 4, 100, NSK_INCONSISTENT},
-        {0, NSK_H_WORKSPACE, 4, 0xffffffff, NSK_INCONSISTENT},
-        {0, NSK_H_LAYERS, 2, 0, NSK_INCONSISTENT},
-        {0, NSK_H_LAYERS, 2, 60000, NSK_INCONSISTENT},
-        {0, NSK_H_TENSORS, 2, 1, NSK_INCONSISTENT},
-        {0, NSK_H_CLASSES, 2, 7, NSK_INCONSISTENT},
-        {0, NSK_H_INPUT, 2, 99, NSK_INCONSISTENT},
-        {0, NSK_H_OUTPUT, 2, 0, NSK_INCONSISTENT},
-        {0, NSK_H_WIDTH, 2, 47, NSK_INCONSISTENT},
-        {0, NSK_H_CHANNELS, 1, 2, NSK_INCONSISTENT},
-        {0, NSK_H_COLOUR, 1, 3, NSK_INCONSISTENT},
-        {0, NSK_H_FIT, 1, 3, NSK_INCONSISTENT},
-        {0, NSK_H_TABLES, 1, 2, NSK_INCONSISTENT},
-        {3, NSK_P_SLOPE, 4, 0x20000, NSK_INCONSISTENT},
-        {3, 4 * NSK_P_START, 4, 0x00800000, NSK_INCONSISTENT},
-        {0, NSK_H_TENSORS_AT, 4, 66, NSK_INCONSISTENT},
-        {0, NSK_H_LAYERS_AT, 4, 0xfffffff0, NSK_INCONSISTENT},
-        {0, NSK_H_PREPARE_AT, 4, 0xffffff00, NSK_INCONSISTENT},
-        {0, NSK_H_LABELS_AT, 4, 3, NSK_INCONSISTENT},
-        {0, NSK_H_FACTS_AT, 4, 0xffffffff, NSK_INCONSISTENT},
-        {1, NSK_T_PLACE, 4, 0xfffffff0, NSK_INCONSISTENT},
-        {1, NSK_T_HEIGHT, 2, 0, NSK_INCONSISTENT},
-        {1, NSK_T_CHANNELS, 2, 65535, NSK_INCONSISTENT},
-        {2, NSK_L_KIND, 1, 0, NSK_INCONSISTENT},
-        {2, NSK_L_KIND, 1, 200, NSK_INCONSISTENT},
-        {2, NSK_L_KIND, 1, NSK_MULTIPLY, NSK_INCONSISTENT},
-        {2, NSK_L_KIND, 1, NSK_ADD, NSK_INCONSISTENT},
-        {2, NSK_L_KIND, 1, NSK_DENSE, NSK_INCONSISTENT},
-        {2, NSK_L_INPUT, 2, 500, NSK_INCONSISTENT},
-        {2, NSK_L_SECOND, 2, 500, NSK_INCONSISTENT},
-        {2, NSK_L_OUTPUT, 2, 500, NSK_INCONSISTENT},
-        {2, NSK_L_KERNEL_HEIGHT, 1, 0, NSK_INCONSISTENT},
-        {2, NSK_L_STRIDE_ACROSS, 1, 0, NSK_INCONSISTENT},
-        {2, NSK_L_STRIDE_ACROSS, 1, 9, NSK_INCONSISTENT},
-        {2, NSK_L_DILATE_DOWN, 1, 0, NSK_INCONSISTENT},
-        {2, NSK_L_PAD_TOP, 1, 200, NSK_INCONSISTENT},
-        {2, NSK_L_WEIGHTS_AT, 4, 0xffffffff, NSK_INCONSISTENT},
-        {2, NSK_L_FINISH_AT, 4, 2, NSK_INCONSISTENT},
-        {2, NSK_L_SCRATCH_AT, 4, 0xfffffffc, NSK_INCONSISTENT},
-        {2, NSK_L_SCRATCH_AT, 4, 2, NSK_INCONSISTENT},
-        {2, NSK_L_NAME_AT, 4, 0x7fffffff, NSK_INCONSISTENT},
+        {0, NSK_H_MAGIC, 4, 0x12345678, NSK_STATUS_NOT_A_MODEL},
+        {0, NSK_H_VERSION, 2, 9, NSK_STATUS_OTHER_VERSION},
+        {0, NSK_H_SIZE, 4, 1U << 30, NSK_STATUS_TRUNCATED},
+        {0, NSK_H_SIZE, 4, 64, NSK_STATUS_INCONSISTENT},
+        {0, NSK_H_WORKSPACE, 4, 100, NSK_STATUS_INCONSISTENT},
+        {0, NSK_H_WORKSPACE, 4, 0xffffffff, NSK_STATUS_INCONSISTENT},
+        {0, NSK_H_LAYERS, 2, 0, NSK_STATUS_INCONSISTENT},
+        {0, NSK_H_LAYERS, 2, 60000, NSK_STATUS_INCONSISTENT},
+        {0, NSK_H_TENSORS, 2, 1, NSK_STATUS_INCONSISTENT},
+        {0, NSK_H_CLASSES, 2, 7, NSK_STATUS_INCONSISTENT},
+        {0, NSK_H_INPUT, 2, 99, NSK_STATUS_INCONSISTENT},
+        {0, NSK_H_OUTPUT, 2, 0, NSK_STATUS_INCONSISTENT},
+        {0, NSK_H_WIDTH, 2, 47, NSK_STATUS_INCONSISTENT},
+        {0, NSK_H_CHANNELS, 1, 2, NSK_STATUS_INCONSISTENT},
+        {0, NSK_H_COLOUR, 1, 3, NSK_STATUS_INCONSISTENT},
+        {0, NSK_H_FIT, 1, 3, NSK_STATUS_INCONSISTENT},
+        {0, NSK_H_TABLES, 1, 2, NSK_STATUS_INCONSISTENT},
+        {3, NSK_P_SLOPE, 4, 0x20000, NSK_STATUS_INCONSISTENT},
+        {3, 4 * NSK_P_START, 4, 0x00800000, NSK_STATUS_INCONSISTENT},
+        {0, NSK_H_TENSORS_AT, 4, 66, NSK_STATUS_INCONSISTENT},
+        {0, NSK_H_LAYERS_AT, 4, 0xfffffff0, NSK_STATUS_INCONSISTENT},
+        {0, NSK_H_PREPARE_AT, 4, 0xffffff00, NSK_STATUS_INCONSISTENT},
+        {0, NSK_H_LABELS_AT, 4, 3, NSK_STATUS_INCONSISTENT},
+        {0, NSK_H_FACTS_AT, 4, 0xffffffff, NSK_STATUS_INCONSISTENT},
+        {1, NSK_T_PLACE, 4, 0xfffffff0, NSK_STATUS_INCONSISTENT},
+        {1, NSK_T_HEIGHT, 2, 0, NSK_STATUS_INCONSISTENT},
+        {1, NSK_T_CHANNELS, 2, 65535, NSK_STATUS_INCONSISTENT},
+        {2, NSK_L_KIND, 1, 0, NSK_STATUS_INCONSISTENT},
+        {2, NSK_L_KIND, 1, 200, NSK_STATUS_INCONSISTENT},
+        {2, NSK_L_KIND, 1, NSK_KIND_MULTIPLY, NSK_STATUS_INCONSISTENT},
+        {2, NSK_L_KIND, 1, NSK_KIND_ADD, NSK_STATUS_INCONSISTENT},
+        {2, NSK_L_KIND, 1, NSK_KIND_DENSE, NSK_STATUS_INCONSISTENT},
+        {2, NSK_L_INPUT, 2, 500, NSK_STATUS_INCONSISTENT},
+        {2, NSK_L_SECOND, 2, 500, NSK_STATUS_INCONSISTENT},
+        {2, NSK_L_OUTPUT, 2, 500, NSK_STATUS_INCONSISTENT},
+        {2, NSK_L_KERNEL_HEIGHT, 1, 0, NSK_STATUS_INCONSISTENT},
+        {2, NSK_L_STRIDE_ACROSS, 1, 0, NSK_STATUS_INCONSISTENT},
+        {2, NSK_L_STRIDE_ACROSS, 1, 9, NSK_STATUS_INCONSISTENT},
+        {2, NSK_L_DILATE_DOWN, 1, 0, NSK_STATUS_INCONSISTENT},
+        {2, NSK_L_PAD_TOP, 1, 200, NSK_STATUS_INCONSISTENT},
+        {2, NSK_L_WEIGHTS_AT, 4, 0xffffffff, NSK_STATUS_INCONSISTENT},
+        {2, NSK_L_REQUANTISE_AT, 4, 2, NSK_STATUS_INCONSISTENT},
+        {2, NSK_L_SCRATCH_AT, 4, 0xfffffffc, NSK_STATUS_INCONSISTENT},
+        {2, NSK_L_SCRATCH_AT, 4, 2, NSK_STATUS_INCONSISTENT},
+        {2, NSK_L_NAME_AT, 4, 0x7fffffff, NSK_STATUS_INCONSISTENT},
     };
     kiln k;
     kiln_load(&k, 6);
@@ -194,12 +194,12 @@ static void impossible_slices_are_refused(void) {
                "GlobalAveragePool c > g; Flatten g > f; Gemm f h_5_20 c_5 > z transB=i1",
                5);
     const uint8_t *bytes = n.file->bytes;
-    CU_ASSERT_EQUAL_FATAL(nsk_open(&model, bytes, n.file->size), NSK_OK);
+    CU_ASSERT_EQUAL_FATAL(nsk_open(&model, bytes, n.file->size), NSK_STATUS_OK);
     uint32_t tensors = get32(bytes + NSK_H_TENSORS_AT);
     uint32_t layers = get32(bytes + NSK_H_LAYERS_AT);
     unsigned numbers[RECORDS] = {nsk_layer_output(&model, 1), nsk_layer_output(&model, 2),
                                  nsk_layer_output(&model, 3), 3, 4};
-    CU_ASSERT_EQUAL_FATAL(nsk_layer_kind(&model, 3), NSK_MOVE);
+    CU_ASSERT_EQUAL_FATAL(nsk_layer_kind(&model, 3), NSK_KIND_COPY);
     for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
         uint8_t *copy = g_memdup2(bytes, n.file->size);
         unsigned number = numbers[cases[i].record];
@@ -213,10 +213,10 @@ static void impossible_slices_are_refused(void) {
         }
         reseal(copy, n.file->size);
         nsk_status status = nsk_open(&model, copy, n.file->size);
-        if (status != NSK_INCONSISTENT) {
+        if (status != NSK_STATUS_INCONSISTENT) {
             fprintf(stderr, "\n    case %zu: status %d\n", i, (int)status);
         }
-        CU_ASSERT_EQUAL(status, NSK_INCONSISTENT);
+        CU_ASSERT_EQUAL(status, NSK_STATUS_INCONSISTENT);
         g_free(copy);
     }
     noisy_free(&n);
@@ -253,7 +253,7 @@ static void plans_that_alias_are_refused(void) {
                "pads=l1,1,1,1; Conv b u_8_8_1_1 > c; Add a c > d; GlobalAveragePool d > g; "
                "Flatten g > f; Gemm f h_5_8 c_5 > z transB=i1",
                5);
-    CU_ASSERT_EQUAL_FATAL(nsk_open(&model, n.file->bytes, n.file->size), NSK_OK);
+    CU_ASSERT_EQUAL_FATAL(nsk_open(&model, n.file->bytes, n.file->size), NSK_STATUS_OK);
     uint32_t tensors = get32(n.file->bytes + NSK_H_TENSORS_AT);
     uint32_t layers = get32(n.file->bytes + NSK_H_LAYERS_AT);
     unsigned number[TENSORS] = {model.input};
@@ -268,7 +268,7 @@ static void plans_that_alias_are_refused(void) {
                           : copy + tensors + NSK_TENSOR_BYTES * number[-1 - cases[i].layer];
         uint32_t value =
             cases[i].tensor < TENSORS
-                ? nsk_tensor_at(&model, number[cases[i].tensor]).place + (uint32_t)cases[i].value
+                ? nsk_tensor_at(&model, number[cases[i].tensor]).offset + (uint32_t)cases[i].value
             : cases[i].field == NSK_L_INPUT ? number[cases[i].value]
                                             : (uint32_t)cases[i].value;
         for (int b = 0; b < cases[i].width; b++) {
@@ -278,10 +278,10 @@ static void plans_that_alias_are_refused(void) {
         reseal(copy, n.file->size);
         nsk_model changed;
         nsk_status status = nsk_open(&changed, copy, n.file->size);
-        if (status != NSK_INCONSISTENT) {
+        if (status != NSK_STATUS_INCONSISTENT) {
             fprintf(stderr, "\n    %s: status %d\n", cases[i].what, (int)status);
         }
-        CU_ASSERT_EQUAL(status, NSK_INCONSISTENT);
+        CU_ASSERT_EQUAL(status, NSK_STATUS_INCONSISTENT);
         g_free(copy);
     }
     noisy_free(&n);
@@ -330,12 +330,12 @@ static void plans_that_keep_busy_are_refused(void) {
     noisy_load(&n, text->str, 5);
     g_string_free(text, TRUE);
     const uint8_t *bytes = n.file->bytes;
-    CU_ASSERT_EQUAL_FATAL(nsk_open(&model, bytes, n.file->size), NSK_OK);
-    CU_ASSERT_FATAL(model.layers > COPIES && nsk_layer_kind(&model, COPIES - 1) == NSK_MOVE);
+    CU_ASSERT_EQUAL_FATAL(nsk_open(&model, bytes, n.file->size), NSK_STATUS_OK);
+    CU_ASSERT_FATAL(model.layers > COPIES && nsk_layer_kind(&model, COPIES - 1) == NSK_KIND_COPY);
     static const struct {
         uint32_t times;
         nsk_status status;
-    } cases[] = {{200, NSK_OK}, {300, NSK_INCONSISTENT}};
+    } cases[] = {{200, NSK_STATUS_OK}, {300, NSK_STATUS_INCONSISTENT}};
     for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
         uint8_t *grown = g_memdup2(bytes, n.file->size);
         nsk_model large;
@@ -356,17 +356,17 @@ static void frames_that_are_gone_are_refused(void) {
                "Flatten g > f; Gemm f h_5_3 c_5 > z transB=i1",
                5);
     uint8_t *bytes = n.file->bytes;
-    CU_ASSERT_EQUAL_FATAL(nsk_open(&model, bytes, n.file->size), NSK_OK);
-    CU_ASSERT_EQUAL_FATAL(nsk_layer_kind(&model, 1), NSK_ADD);
-    CU_ASSERT_EQUAL_FATAL(nsk_layer_kind(&model, 2), NSK_AVERAGE_POOL);
+    CU_ASSERT_EQUAL_FATAL(nsk_open(&model, bytes, n.file->size), NSK_STATUS_OK);
+    CU_ASSERT_EQUAL_FATAL(nsk_layer_kind(&model, 1), NSK_KIND_ADD);
+    CU_ASSERT_EQUAL_FATAL(nsk_layer_kind(&model, 2), NSK_KIND_AVERAGE_POOL);
     uint32_t sum = get32(bytes + NSK_H_TENSORS_AT) + NSK_TENSOR_BYTES * nsk_layer_output(&model, 1);
     uint32_t pool = get32(bytes + NSK_H_LAYERS_AT) + 2 * NSK_LAYER_BYTES;
-    put32(bytes + sum + NSK_T_PLACE, nsk_tensor_at(&model, model.input).place);
+    put32(bytes + sum + NSK_T_PLACE, nsk_tensor_at(&model, model.input).offset);
     reseal(bytes, n.file->size);
-    CU_ASSERT_EQUAL(nsk_open(&model, bytes, n.file->size), NSK_OK);
+    CU_ASSERT_EQUAL(nsk_open(&model, bytes, n.file->size), NSK_STATUS_OK);
     bytes[pool + NSK_L_INPUT] = (uint8_t)model.input;
     reseal(bytes, n.file->size);
-    CU_ASSERT_EQUAL(nsk_open(&model, bytes, n.file->size), NSK_INCONSISTENT);
+    CU_ASSERT_EQUAL(nsk_open(&model, bytes, n.file->size), NSK_STATUS_INCONSISTENT);
     noisy_free(&n);
 }
 
@@ -383,13 +383,13 @@ static void weights_that_fill_are_zero(void) {
         noisy n;
         nsk_model model;
         noisy_load(&n, cases[i].text, 5);
-        CU_ASSERT_EQUAL_FATAL(nsk_open(&model, n.file->bytes, n.file->size), NSK_OK);
+        CU_ASSERT_EQUAL_FATAL(nsk_open(&model, n.file->bytes, n.file->size), NSK_STATUS_OK);
         unsigned layer = i == 0 ? 0 : model.layers - 2U; /* a softmax comes last */
         uint32_t weights = get32(n.file->bytes + get32(n.file->bytes + NSK_H_LAYERS_AT) +
                                  NSK_LAYER_BYTES * layer + NSK_L_WEIGHTS_AT);
         n.file->bytes[weights + (uint32_t)cases[i].row] = 1;
         reseal(n.file->bytes, n.file->size);
-        CU_ASSERT_EQUAL(nsk_open(&model, n.file->bytes, n.file->size), NSK_INCONSISTENT);
+        CU_ASSERT_EQUAL(nsk_open(&model, n.file->bytes, n.file->size), NSK_STATUS_INCONSISTENT);
         noisy_free(&n);
     }
 }
@@ -402,31 +402,31 @@ static void impossible_numbers_are_refused(void) {
         int at, width;
         uint32_t value;
     } cases[] = {
-        {NSK_MOVE, NSK_L_MULTIPLIERS_AT, 4 * NSK_M_IN_ORIGIN, 4, 0xffffffff},
-        {NSK_MOVE, NSK_L_MULTIPLIERS_AT, 4 * NSK_M_IN_ORIGIN, 4, 1},
-        {NSK_MOVE, NSK_L_MULTIPLIERS_AT, 4 * NSK_M_OUT_ORIGIN, 4, 0x7fffffff},
-        {NSK_MOVE, NSK_L_MULTIPLIERS_AT, 4 * NSK_M_LOOPS, 4, 0},
-        {NSK_MOVE, NSK_L_MULTIPLIERS_AT, 4 * NSK_M_LOOPS, 4, 1000000000},
-        {NSK_MOVE, NSK_L_MULTIPLIERS_AT, 4 * NSK_M_LOOPS, 4, 0x80000000},
-        {NSK_MOVE, NSK_L_MULTIPLIERS_AT, 4 * NSK_M_LOOPS + 4, 4, 0x80000000},
-        {NSK_MOVE, NSK_L_MULTIPLIERS_AT, 4 * NSK_M_LOOPS + 8, 4, 3},
-        {NSK_RESIZE, NSK_L_WEIGHTS_AT, NSK_B_FIRST, 2, 8},
-        {NSK_RESIZE, NSK_L_WEIGHTS_AT, NSK_B_SECOND, 2, 65535},
-        {NSK_RESIZE, NSK_L_WEIGHTS_AT, NSK_B_PART, 2, 2049},
-        {NSK_TRANSPOSED, 0, NSK_L_STRIDE_DOWN, 1, 0},
-        {NSK_TRANSPOSED, 0, NSK_L_KERNEL_WIDTH, 1, 0},
-        {NSK_TRANSPOSED, 0, NSK_L_KERNEL_WIDTH, 1, 255},
-        {NSK_TRANSPOSED, 0, NSK_L_DILATE_ACROSS, 1, 0},
-        {NSK_TRANSPOSED, 0, NSK_L_COUNT, 2, 3},
-        {NSK_TRANSPOSED, 0, NSK_L_COUNT, 2, 0},
-        {NSK_MOVE, 0, NSK_L_COUNT, 2, 0},
-        {NSK_MOVE, 0, NSK_L_COUNT, 2, 7},
-        {NSK_MOVE, 0, NSK_L_MULTIPLIERS_AT, 4, 0xfffffff0},
-        {NSK_CONSTANT, 0, NSK_L_WEIGHTS_AT, 4, 0xfffffff0},
-        {NSK_RESIZE, 0, NSK_L_WEIGHTS_AT, 4, 1},
-        {NSK_LARGER, 0, NSK_L_SECOND, 2, NSK_NO_TENSOR},
-        {NSK_SMALLER, NSK_L_SHIFTS_AT, 0, 1, 31},
-        {NSK_LARGER, NSK_L_MULTIPLIERS_AT, 0, 4, 0x7fffffff},
+        {NSK_KIND_COPY, NSK_L_MULTIPLIERS_AT, 4 * NSK_M_IN_ORIGIN, 4, 0xffffffff},
+        {NSK_KIND_COPY, NSK_L_MULTIPLIERS_AT, 4 * NSK_M_IN_ORIGIN, 4, 1},
+        {NSK_KIND_COPY, NSK_L_MULTIPLIERS_AT, 4 * NSK_M_OUT_ORIGIN, 4, 0x7fffffff},
+        {NSK_KIND_COPY, NSK_L_MULTIPLIERS_AT, 4 * NSK_M_LOOPS, 4, 0},
+        {NSK_KIND_COPY, NSK_L_MULTIPLIERS_AT, 4 * NSK_M_LOOPS, 4, 1000000000},
+        {NSK_KIND_COPY, NSK_L_MULTIPLIERS_AT, 4 * NSK_M_LOOPS, 4, 0x80000000},
+        {NSK_KIND_COPY, NSK_L_MULTIPLIERS_AT, 4 * NSK_M_LOOPS + 4, 4, 0x80000000},
+        {NSK_KIND_COPY, NSK_L_MULTIPLIERS_AT, 4 * NSK_M_LOOPS + 8, 4, 3},
+        {NSK_KIND_RESIZE, NSK_L_WEIGHTS_AT, NSK_B_FIRST, 2, 8},
+        {NSK_KIND_RESIZE, NSK_L_WEIGHTS_AT, NSK_B_SECOND, 2, 65535},
+        {NSK_KIND_RESIZE, NSK_L_WEIGHTS_AT, NSK_B_PART, 2, 2049},
+        {NSK_KIND_CONV_TRANSPOSE, 0, NSK_L_STRIDE_DOWN, 1, 0},
+        {NSK_KIND_CONV_TRANSPOSE, 0, NSK_L_KERNEL_WIDTH, 1, 0},
+        {NSK_KIND_CONV_TRANSPOSE, 0, NSK_L_KERNEL_WIDTH, 1, 255},
+        {NSK_KIND_CONV_TRANSPOSE, 0, NSK_L_DILATE_ACROSS, 1, 0},
+        {NSK_KIND_CONV_TRANSPOSE, 0, NSK_L_COUNT, 2, 3},
+        {NSK_KIND_CONV_TRANSPOSE, 0, NSK_L_COUNT, 2, 0},
+        {NSK_KIND_COPY, 0, NSK_L_COUNT, 2, 0},
+        {NSK_KIND_COPY, 0, NSK_L_COUNT, 2, 7},
+        {NSK_KIND_COPY, 0, NSK_L_MULTIPLIERS_AT, 4, 0xfffffff0},
+        {NSK_KIND_CONSTANT, 0, NSK_L_WEIGHTS_AT, 4, 0xfffffff0},
+        {NSK_KIND_RESIZE, 0, NSK_L_WEIGHTS_AT, 4, 1},
+        {NSK_KIND_MAX, 0, NSK_L_SECOND, 2, NSK_NO_TENSOR},
+        {NSK_KIND_MIN, NSK_L_SHIFTS_AT, 0, 1, 31},
+        {NSK_KIND_MAX, NSK_L_MULTIPLIERS_AT, 0, 4, 0x7fffffff},
     };
     for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
         nsk_model_file *file = model_of_kind(cases[i].kind);
@@ -440,10 +440,10 @@ static void impossible_numbers_are_refused(void) {
         reseal(file->bytes, file->size);
         nsk_model model;
         nsk_status status = nsk_open(&model, file->bytes, file->size);
-        if (status != NSK_INCONSISTENT) {
+        if (status != NSK_STATUS_INCONSISTENT) {
             fprintf(stderr, "\n    case %zu: status %d\n", i, (int)status);
         }
-        CU_ASSERT_EQUAL(status, NSK_INCONSISTENT);
+        CU_ASSERT_EQUAL(status, NSK_STATUS_INCONSISTENT);
         nsk_model_file_free(file);
     }
 }
@@ -460,7 +460,7 @@ static bool noise_opens(const nsk_model_file *file, random_state *r, int count, 
     }
     reseal(copy, file->size);
     nsk_model model;
-    bool opens = nsk_open(&model, copy, file->size) == NSK_OK;
+    bool opens = nsk_open(&model, copy, file->size) == NSK_STATUS_OK;
     if (opens && run) {
         void *workspace = malloc(model.workspace_bytes);
         nsk_prepare(&model, frame, (size_t)model.width * model.channels, workspace);
@@ -483,7 +483,8 @@ static void resealed_noise_is_safe(void) {
     }
     CU_ASSERT(opened > 100); /* places, scales and clamps may be anything */
     kiln_free(&k);
-    for (int kind = NSK_CONV; kind < NSK_KINDS; kind++) { /* records and numbers of each kind */
+    for (int kind = NSK_KIND_CONV; kind < NSK_KINDS;
+         kind++) { /* records and numbers of each kind */
         nsk_model_file *file = model_of_kind((nsk_kind)kind);
         opened = 0;
         for (int round = 0; round < 400; round++) {
@@ -494,23 +495,23 @@ static void resealed_noise_is_safe(void) {
     }
 }
 
-/* Weights whose sums could overflow, and finishing words that mean nothing, do not open, whoever
+/* Weights whose sums could overflow, and requantising words that mean nothing, do not open, whoever
  * wrote them. */
 static void overflow_is_refused(void) {
     static const struct {
         uint8_t weight;
-        uint32_t finish;
+        uint32_t requantise;
         nsk_status status;
     } cases[] = {
-        {100, 0x8a, NSK_OK},                 /* 4608 taps */
-        {127, 0x8a, NSK_INCONSISTENT},       /* 4608 x 127 x 128 is too much */
-        {121, 0x8a, NSK_OK},                 /* 4608 x 121 x 128 is just not */
-        {121, 0x3fffff8a, NSK_INCONSISTENT}, /* with a bias, it is */
-        {0x80, 0x8a, NSK_INCONSISTENT},      /* -128 */
-        {1, 0x80, NSK_INCONSISTENT},         /* a factor of 0 */
-        {1, 0x0a, NSK_INCONSISTENT},         /* a shift of 0 */
+        {100, 0x8a, NSK_STATUS_OK},                 /* 4608 taps */
+        {127, 0x8a, NSK_STATUS_INCONSISTENT},       /* 4608 x 127 x 128 is too much */
+        {121, 0x8a, NSK_STATUS_OK},                 /* 4608 x 121 x 128 is just not */
+        {121, 0x3fffff8a, NSK_STATUS_INCONSISTENT}, /* with a bias, it is */
+        {0x80, 0x8a, NSK_STATUS_INCONSISTENT},      /* -128 */
+        {1, 0x80, NSK_STATUS_INCONSISTENT},         /* a factor of 0 */
+        {1, 0x0a, NSK_STATUS_INCONSISTENT},         /* a shift of 0 */
     };
-    const grid_shape shape = {NSK_CONV, 3, 512, 4, 3, 1};
+    const grid_shape shape = {NSK_KIND_CONV, 3, 512, 4, 3, 1};
     nsk_error error = {.text = ""};
     nsk_model_file *file = grid_model(&shape, GRID_PLAIN, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(file);
@@ -518,7 +519,7 @@ static void overflow_is_refused(void) {
     for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
         nsk_model model;
         memset(file->bytes + get32(record + NSK_L_WEIGHTS_AT), cases[i].weight, 4608);
-        put32(file->bytes + get32(record + NSK_L_FINISH_AT), cases[i].finish);
+        put32(file->bytes + get32(record + NSK_L_REQUANTISE_AT), cases[i].requantise);
         reseal(file->bytes, file->size);
         CU_ASSERT_EQUAL(nsk_open(&model, file->bytes, file->size), cases[i].status);
     }
@@ -526,7 +527,7 @@ static void overflow_is_refused(void) {
 }
 
 static void statuses_have_words(void) {
-    for (int s = NSK_OK; s <= NSK_TOO_SMALL; s++) {
+    for (int s = NSK_STATUS_OK; s < NSK_STATUSES; s++) {
         CU_ASSERT(strlen(nsk_status_text((nsk_status)s)) > 3);
     }
     CU_ASSERT_STRING_EQUAL(nsk_status_text((nsk_status)99), "unknown");
@@ -548,12 +549,12 @@ static void the_fuzzer_starts_inside(void) {
         nsk_model_file *file = nsk_model_file_read(path, &error);
         assert_error(&error, "");
         CU_ASSERT_PTR_NOT_NULL_FATAL(file);
-        CU_ASSERT_EQUAL(nsk_open(&model, file->bytes, file->size), NSK_OK);
+        CU_ASSERT_EQUAL(nsk_open(&model, file->bytes, file->size), NSK_STATUS_OK);
         streamed = streamed || model.streamed > 0;
         for (unsigned i = 0; i < model.layers; i++) {
             nsk_tensor out = nsk_tensor_at(&model, nsk_layer_output(&model, i));
             kinds[nsk_layer_kind(&model, i)] = true;
-            slices = slices || out.step != out.channels;
+            slices = slices || out.pixel_stride != out.channels;
         }
         nsk_model_file_free(file);
         g_free(path);

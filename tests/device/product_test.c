@@ -26,7 +26,7 @@ typedef struct bed {
     int32_t pixels;
     int8_t *in, *weights;
     _Alignas(4) int8_t scratch[NSK_WIDENED * MOST_ROW];
-    _Alignas(4) uint8_t finish[4 * MOST_OUTPUTS];
+    _Alignas(4) uint8_t requantise[4 * MOST_OUTPUTS];
     int8_t out[MOST_PIXELS * MOST_STEP], expected[MOST_PIXELS * MOST_STEP];
 } bed;
 
@@ -48,8 +48,8 @@ static void fill(bed *b, int8_t *bytes, int least, int most, int count) {
     }
 }
 
-/* What finishes a sum of about `size` products: near the outputs' range, or anything. */
-static int32_t draw_finish(bed *b, int size) {
+/* What requantises a sum of about `size` products: near the outputs' range, or anything. */
+static int32_t draw_requantise(bed *b, int size) {
     int shift = 9 + between(b, 0, 3);
     int factor = between(b, 8, 15);
     for (; size > 1; size /= 2) {
@@ -73,12 +73,12 @@ static void draw(bed *b, int row, bool plain) {
     p->zero = between(b, -128, 127);
     p->low = plain ? -128 : between(b, -128, 0);
     p->high = plain ? 127 : between(b, 0, 127);
-    p->plain_finish = plain;
+    p->plain_requantise = plain;
     p->scratch = b->scratch;
     p->weights = b->weights;
-    p->finish = b->finish;
+    p->requantise = b->requantise;
     for (int c = 0; c < p->outputs; c++) {
-        put_word(b->finish, c, draw_finish(b, row));
+        put_word(b->requantise, c, draw_requantise(b, row));
     }
     fill(b, b->in, -128, 127, p->in_step * b->pixels + row);
     int most = row > 4380 ? 90 : 127; /* more could add up to more than sums hold */
@@ -90,12 +90,13 @@ static void expect(bed *b) {
     memset(b->expected, 99, sizeof b->expected); /* what nobody may touch */
     for (int i = 0; i < b->pixels; i++) {
         for (int c = 0; c < p->outputs; c++) {
-            int32_t finish = (int32_t)nsk_load32(b->finish + 4 * c);
-            exact sum = exact_bias(finish);
+            int32_t requantise = (int32_t)nsk_load32(b->requantise + 4 * c);
+            exact sum = exact_bias(requantise);
             for (int k = 0; k < p->row; k++) {
                 sum += b->in[i * p->in_step + k] * b->weights[c * p->row + k];
             }
-            b->expected[i * p->out_step + c] = exact_finish(sum, finish, p->zero, p->low, p->high);
+            b->expected[i * p->out_step + c] =
+                exact_requantise(sum, requantise, p->zero, p->low, p->high);
         }
     }
 }
@@ -148,7 +149,7 @@ static void nothing_is_written_for_nothing(void) {
 typedef struct depthwise_bed {
     nsk_layer layer;
     _Alignas(4) int8_t weights[25 * 64];
-    _Alignas(4) uint8_t finish[4 * 64];
+    _Alignas(4) uint8_t requantise[4 * 64];
     _Alignas(4) int8_t workspace[3][1 << 16]; /* input, scratch, output, as the layer places them */
 } depthwise_bed;
 
@@ -156,7 +157,7 @@ static int draw_depthwise(depthwise_bed *d, bed *b) {
     nsk_layer *l = &d->layer;
     int channels = between(b, 1, 64);
     memset(l, 0, sizeof *l);
-    l->kind = NSK_DEPTHWISE;
+    l->kind = NSK_KIND_DEPTHWISE;
     l->count = 1;
     l->kernel_height = between(b, 1, 5);
     l->kernel_width = between(b, 1, 5);
@@ -173,20 +174,20 @@ static int draw_depthwise(depthwise_bed *d, bed *b) {
                          .width = (uint16_t)width,
                          .channels = (uint16_t)channels,
                          .rows = (uint16_t)height,
-                         .step = (uint16_t)channels,
+                         .pixel_stride = (uint16_t)channels,
                          .zero = (int8_t)between(b, -128, 127)};
     l->scratch = sizeof d->workspace[0];
     l->out = l->in;
-    l->out.place = 2 * sizeof d->workspace[0];
+    l->out.offset = 2 * sizeof d->workspace[0];
     l->out.rows = l->out.height = (uint16_t)((height + l->pad_top - down) / l->stride_down + 1);
     l->out.width = (uint16_t)((width + l->pad_left - across) / l->stride_across + 1);
     l->out.zero = (int8_t)between(b, -128, 127);
     l->low = -128;
     l->high = between(b, 0, 3) == 0 ? 100 : 127;
     l->weights = (const uint8_t *)d->weights;
-    l->finish = d->finish;
+    l->requantise = d->requantise;
     for (int c = 0; c < channels; c++) {
-        put_word(d->finish, c, draw_finish(b, l->kernel_height * l->kernel_width));
+        put_word(d->requantise, c, draw_requantise(b, l->kernel_height * l->kernel_width));
     }
     fill(b, d->weights, -127, 127, sizeof d->weights);
     fill(b, d->workspace[0], -128, 127, sizeof d->workspace[0]);

@@ -19,16 +19,16 @@
 /* ---- random networks ---- */
 
 static int add_tensor(nsk_lowered *net, int height, int width, int channels) {
-    const nsk_low_tensor t = {.height = height,
-                              .width = width,
-                              .channels = channels,
-                              .shares = NSK_NONE,
-                              .stands_in = NSK_NONE};
+    const nsk_lowered_tensor t = {.height = height,
+                                  .width = width,
+                                  .channels = channels,
+                                  .shares = NSK_NONE,
+                                  .alias_of = NSK_NONE};
     g_array_append_val(net->tensors, t);
     return (int)net->tensors->len - 1;
 }
 
-static void draw_weights(nsk_low_layer *l, int taps, int channels, random_state *r) {
+static void draw_weights(nsk_lowered_layer *l, int taps, int channels, random_state *r) {
     l->taps = taps;
     l->weights = g_new(float, (gsize)(taps * channels));
     l->bias = g_new(float, channels);
@@ -63,16 +63,16 @@ static int draw_axis(nsk_window_attributes *w, int axis, int size, random_state 
     return outputs;
 }
 
-static void add_window(nsk_lowered *net, nsk_low_layer *l, random_state *r) {
-    const nsk_low_tensor in = *nsk_low_tensor_at(net, l->in);
+static void add_window(nsk_lowered *net, nsk_lowered_layer *l, random_state *r) {
+    const nsk_lowered_tensor in = *nsk_lowered_tensor_at(net, l->in);
     int height = draw_axis(&l->window, 0, in.height, r);
     int width = draw_axis(&l->window, 1, in.width, r);
     int area = (int)(l->window.kernel[0] * l->window.kernel[1]);
-    int channels = l->kind == NSK_CONV ? 1 + random_below(r, 9) : in.channels;
+    int channels = l->kind == NSK_KIND_CONV ? 1 + random_below(r, 9) : in.channels;
     l->window.groups = 1;
-    if (l->kind == NSK_CONV) {
+    if (l->kind == NSK_KIND_CONV) {
         draw_weights(l, area * in.channels, channels, r);
-    } else if (l->kind == NSK_DEPTHWISE) {
+    } else if (l->kind == NSK_KIND_DEPTHWISE) {
         draw_weights(l, area, channels, r);
     }
     l->out = add_tensor(net, height, width, channels);
@@ -83,23 +83,24 @@ static bool find_pair(const nsk_lowered *net, random_state *r, int *a, int *b) {
     int count = (int)net->tensors->len;
     *a = random_below(r, count);
     *b = random_below(r, count);
-    const nsk_low_tensor *x = nsk_low_tensor_at(net, *a);
-    const nsk_low_tensor *y = nsk_low_tensor_at(net, *b);
+    const nsk_lowered_tensor *x = nsk_lowered_tensor_at(net, *a);
+    const nsk_lowered_tensor *y = nsk_lowered_tensor_at(net, *b);
     return *a != *b && x->height == y->height && x->width == y->width && x->channels == y->channels;
 }
 
 static void add_layer(nsk_lowered *net, random_state *r) {
-    static const nsk_kind kinds[] = {NSK_CONV,     NSK_CONV,         NSK_DEPTHWISE, NSK_DEPTHWISE,
-                                     NSK_MAX_POOL, NSK_AVERAGE_POOL, NSK_TABLE};
-    static const nsk_kind pairs[] = {NSK_ADD, NSK_MULTIPLY, NSK_LARGER, NSK_SMALLER};
+    static const nsk_kind kinds[] = {NSK_KIND_CONV,      NSK_KIND_CONV,     NSK_KIND_DEPTHWISE,
+                                     NSK_KIND_DEPTHWISE, NSK_KIND_MAX_POOL, NSK_KIND_AVERAGE_POOL,
+                                     NSK_KIND_LUT};
+    static const nsk_kind pairs[] = {NSK_KIND_ADD, NSK_KIND_MULTIPLY, NSK_KIND_MAX, NSK_KIND_MIN};
     int last = (int)net->tensors->len - 1;
-    nsk_low_layer l = {.kind = kinds[random_below(r, G_N_ELEMENTS(kinds))],
-                       .name = "layer",
-                       .in = random_below(r, 4) > 0 ? last : random_below(r, last + 1),
-                       .second = NSK_NONE,
-                       .sign = {1, 1},
-                       .low = -1.5,
-                       .high = INFINITY};
+    nsk_lowered_layer l = {.kind = kinds[random_below(r, G_N_ELEMENTS(kinds))],
+                           .name = "layer",
+                           .in = random_below(r, 4) > 0 ? last : random_below(r, last + 1),
+                           .second = NSK_NONE,
+                           .sign = {1, 1},
+                           .low = -1.5,
+                           .high = INFINITY};
     int a;
     int b;
     if (random_below(r, 2) == 0 && find_pair(net, r, &a, &b)) {
@@ -110,7 +111,7 @@ static void add_layer(nsk_lowered *net, random_state *r) {
     if (nsk_kind_has_window(l.kind)) {
         add_window(net, &l, r);
     } else {
-        const nsk_low_tensor in = *nsk_low_tensor_at(net, l.in);
+        const nsk_lowered_tensor in = *nsk_lowered_tensor_at(net, l.in);
         l.out = add_tensor(net, in.height, in.width, in.channels);
     }
     g_array_append_val(net->layers, l);
@@ -119,13 +120,13 @@ static void add_layer(nsk_lowered *net, random_state *r) {
 
 static void add_head(nsk_lowered *net, random_state *r) {
     int last = (int)net->tensors->len - 1;
-    const nsk_low_tensor in = *nsk_low_tensor_at(net, last);
-    nsk_low_layer dense = {.kind = NSK_DENSE,
-                           .name = "dense",
-                           .in = last,
-                           .second = NSK_NONE,
-                           .low = -INFINITY,
-                           .high = INFINITY};
+    const nsk_lowered_tensor in = *nsk_lowered_tensor_at(net, last);
+    nsk_lowered_layer dense = {.kind = NSK_KIND_DENSE,
+                               .name = "dense",
+                               .in = last,
+                               .second = NSK_NONE,
+                               .low = -INFINITY,
+                               .high = INFINITY};
     draw_weights(&dense, in.height * in.width * in.channels, 2, r);
     dense.out = add_tensor(net, 1, 1, 2);
     g_array_append_val(net->layers, dense);
@@ -135,14 +136,14 @@ static void add_head(nsk_lowered *net, random_state *r) {
 static nsk_lowered *draw_network(random_state *r) {
     nsk_error error = {.text = ""};
     nsk_lowered *net = g_new0(nsk_lowered, 1);
-    net->tensors = g_array_new(FALSE, TRUE, sizeof(nsk_low_tensor));
-    net->layers = g_array_new(FALSE, TRUE, sizeof(nsk_low_layer));
+    net->tensors = g_array_new(FALSE, TRUE, sizeof(nsk_lowered_tensor));
+    net->layers = g_array_new(FALSE, TRUE, sizeof(nsk_lowered_layer));
     add_tensor(net, 3 + random_below(r, 22), 3 + random_below(r, 10), 3);
     for (int layers = 1 + random_below(r, 8); layers > 0; layers--) {
         add_layer(net, r);
     }
     add_head(net, r);
-    CU_ASSERT(nsk_low_add_scratch(net, &error));
+    CU_ASSERT(nsk_lowered_add_scratch(net, &error));
     return net;
 }
 
@@ -152,7 +153,7 @@ static nsk_lowered *draw_network(random_state *r) {
  * workspace is no byte larger than the model says. */
 static void run(const nsk_model_file *file, random_state *r, int8_t *scores) {
     nsk_model model;
-    CU_ASSERT_EQUAL_FATAL(nsk_open(&model, file->bytes, file->size), NSK_OK);
+    CU_ASSERT_EQUAL_FATAL(nsk_open(&model, file->bytes, file->size), NSK_STATUS_OK);
     size_t row = (size_t)model.width * model.channels;
     uint8_t *frame = g_malloc(row * model.height);
     uint8_t *workspace = malloc(model.workspace_bytes);
@@ -263,7 +264,7 @@ static void half_the_ram(const nsk_network *network, const nsk_images *images) {
     random_state r = {92};
     nsk_error error = {.text = ""};
     nsk_recipe always = nsk_usual_recipe;
-    always.streaming = NSK_STREAM_ALWAYS;
+    always.streaming = NSK_STREAMING_ALWAYS;
     nsk_model_file *files[2] = {nsk_quantise(network, images, NULL, &error),
                                 nsk_quantise(network, images, &always, &error)};
     assert_error(&error, "");
@@ -342,7 +343,7 @@ static void feeds_count_rows(void) {
     kiln k;
     nsk_model model;
     kiln_load(&k, 6);
-    CU_ASSERT_EQUAL_FATAL(nsk_open(&model, k.file->bytes, k.file->size), NSK_OK);
+    CU_ASSERT_EQUAL_FATAL(nsk_open(&model, k.file->bytes, k.file->size), NSK_STATUS_OK);
     size_t row = (size_t)model.width * model.channels;
     uint8_t *frame = g_malloc0(row * (model.height + 3U));
     int8_t *workspace = g_malloc(model.workspace_bytes);
@@ -379,7 +380,7 @@ static int mark_of(int tensor, int row) {
 
 static void claim(memory *m, const nsk_schedule *s, const nsk_lowered *net, int tensor, int row,
                   int at) {
-    const nsk_low_tensor *t = nsk_low_tensor_at(net, tensor);
+    const nsk_lowered_tensor *t = nsk_lowered_tensor_at(net, tensor);
     uint32_t bytes = (uint32_t)(t->width * t->channels);
     uint32_t from = s->places[tensor] + (uint32_t)at * bytes;
     m->good = m->good && at < s->rows[tensor] && from + bytes <= s->workspace;
@@ -390,7 +391,7 @@ static void claim(memory *m, const nsk_schedule *s, const nsk_lowered *net, int 
 
 static void expect(memory *m, const nsk_schedule *s, const nsk_lowered *net, int tensor, int row,
                    int at) {
-    const nsk_low_tensor *t = nsk_low_tensor_at(net, tensor);
+    const nsk_lowered_tensor *t = nsk_lowered_tensor_at(net, tensor);
     uint32_t bytes = (uint32_t)(t->width * t->channels);
     uint32_t from = s->places[tensor] + (uint32_t)at * bytes;
     for (uint32_t i = from; i < from + bytes; i++) {
@@ -404,13 +405,13 @@ typedef struct held {
 } held;
 
 static int root(const nsk_lowered *net, int tensor) {
-    return nsk_low_tensor_root(net, tensor);
+    return nsk_lowered_tensor_root(net, tensor);
 }
 
 /* The input rows that an output row's window spans, within the picture. */
-static void needs(const nsk_lowered *net, const nsk_low_layer *l, int row, int *from, int *to) {
+static void needs(const nsk_lowered *net, const nsk_lowered_layer *l, int row, int *from, int *to) {
     bool window = nsk_kind_has_window(l->kind);
-    int height = nsk_low_tensor_at(net, l->in)->height;
+    int height = nsk_lowered_tensor_at(net, l->in)->height;
     int64_t first = window ? row * l->window.stride[0] - l->window.pad_before[0] : row;
     int64_t reach = window ? (l->window.kernel[0] - 1) * l->window.dilation[0] : 0;
     *from = (int)CLAMP(first, 0, height);
@@ -419,12 +420,12 @@ static void needs(const nsk_lowered *net, const nsk_low_layer *l, int row, int *
 
 /* One output row, if all it needs is there; its scratch is written on the way. */
 static bool try_row(memory *m, const nsk_schedule *s, const nsk_lowered *net, int layer, held *h) {
-    const nsk_low_layer *l = nsk_low_layer_at(net, layer);
+    const nsk_lowered_layer *l = nsk_lowered_layer_at(net, layer);
     bool window = nsk_kind_has_window(l->kind);
     int row = h[l->out].made;
     int from;
     int to;
-    if (row >= nsk_low_tensor_at(net, l->out)->height) {
+    if (row >= nsk_lowered_tensor_at(net, l->out)->height) {
         return false;
     }
     needs(net, l, row, &from, &to);
@@ -432,7 +433,7 @@ static bool try_row(memory *m, const nsk_schedule *s, const nsk_lowered *net, in
         return false;
     }
     if (window && l->second != NSK_NONE) {
-        for (int y = 0; y < nsk_low_tensor_at(net, l->second)->height; y++) {
+        for (int y = 0; y < nsk_lowered_tensor_at(net, l->second)->height; y++) {
             claim(m, s, net, l->second, y, y);
         }
     }
@@ -453,9 +454,9 @@ static void forget(memory *m, const nsk_schedule *s, const nsk_lowered *net, hel
     for (int t = 0; t < tensors; t++) {
         int first = h[t].made;
         for (int i = 0; i < s->streamed; i++) {
-            const nsk_low_layer *l = nsk_low_layer_at(net, i);
+            const nsk_lowered_layer *l = nsk_lowered_layer_at(net, i);
             bool reads = l->in == t || (!nsk_kind_has_window(l->kind) && l->second == t);
-            int height = nsk_low_tensor_at(net, l->out)->height;
+            int height = nsk_lowered_tensor_at(net, l->out)->height;
             for (int row = h[l->out].made; reads && row < height; row++) {
                 int from;
                 int to;
@@ -463,7 +464,7 @@ static void forget(memory *m, const nsk_schedule *s, const nsk_lowered *net, hel
                 first = MIN(first, from);
             }
         }
-        if (s->rows[t] < nsk_low_tensor_at(net, t)->height && first > h[t].first) {
+        if (s->rows[t] < nsk_lowered_tensor_at(net, t)->height && first > h[t].first) {
             h[t].first = first;
             for (int y = first; y < h[t].made; y++) {
                 claim(m, s, net, t, y, y - first);
@@ -480,18 +481,19 @@ static bool replay_is_clean(const nsk_lowered *net, const nsk_schedule *s) {
     held *h = g_new0(held, tensors);
     memset(m.owner, 0, s->workspace * sizeof *m.owner);
     m.good = true;
-    for (int y = 0; y < nsk_low_tensor_at(net, 0)->height; y++) {
+    for (int y = 0; y < nsk_lowered_tensor_at(net, 0)->height; y++) {
         claim(&m, s, net, 0, y, y - h[0].first);
         h[0].made++;
         bool step = s->streamed > 0 &&
-                    ((y + 1) % s->band == 0 || y + 1 == nsk_low_tensor_at(net, 0)->height);
+                    ((y + 1) % s->band == 0 || y + 1 == nsk_lowered_tensor_at(net, 0)->height);
         for (bool any = step; any;) {
             any = false;
             for (int i = 0; i < s->streamed; i++) {
                 int share =
-                    (s->band * nsk_low_tensor_at(net, nsk_low_layer_at(net, i)->out)->height +
-                     nsk_low_tensor_at(net, 0)->height - 1) /
-                    nsk_low_tensor_at(net, 0)->height;
+                    (s->band *
+                         nsk_lowered_tensor_at(net, nsk_lowered_layer_at(net, i)->out)->height +
+                     nsk_lowered_tensor_at(net, 0)->height - 1) /
+                    nsk_lowered_tensor_at(net, 0)->height;
                 for (int k = 0; k < share && try_row(&m, s, net, i, h); k++) {
                     any = true;
                 }
@@ -537,19 +539,21 @@ static void impossible_streams_are_refused(void) {
                                   * streamed tensor's, 3 the second layer's scratch's */
         uint32_t value;
     } cases[] = {
-        {0, NSK_H_BAND, 2, 0},     {0, NSK_H_BAND, 2, 2},         {0, NSK_H_BAND, 2, 24},
-        {0, NSK_H_STREAMED, 1, 0}, {0, NSK_H_STREAMED, 1, 200},   {0, NSK_H_STREAMED, 1, 1},
-        {0, NSK_H_STREAMED, 1, 4}, {1, NSK_L_KIND, 1, NSK_DENSE}, {1, NSK_L_INPUT, 2, 2},
-        {1, NSK_L_OUTPUT, 2, 1},   {1, NSK_L_STRIDE_DOWN, 1, 3},  {2, NSK_T_ROWS, 1, 2},
+        {0, NSK_H_BAND, 2, 0},        {0, NSK_H_BAND, 2, 2},
+        {0, NSK_H_BAND, 2, 24},       {0, NSK_H_STREAMED, 1, 0},
+        {0, NSK_H_STREAMED, 1, 200},  {0, NSK_H_STREAMED, 1, 1},
+        {0, NSK_H_STREAMED, 1, 4},    {1, NSK_L_KIND, 1, NSK_KIND_DENSE},
+        {1, NSK_L_INPUT, 2, 2},       {1, NSK_L_OUTPUT, 2, 1},
+        {1, NSK_L_STRIDE_DOWN, 1, 3}, {2, NSK_T_ROWS, 1, 2},
         {2, NSK_T_ROWS, 1, 255},
     };
-    static const grid_shape shape = {NSK_DEPTHWISE, 24, 8, 8, 3, 1};
+    static const grid_shape shape = {NSK_KIND_DEPTHWISE, 24, 8, 8, 3, 1};
     nsk_error error = {.text = ""};
     nsk_model model;
     for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
         nsk_model_file *file = grid_model(&shape, GRID_STREAMED, &error);
         uint8_t *b = file->bytes;
-        CU_ASSERT_EQUAL(nsk_open(&model, b, file->size), NSK_OK);
+        CU_ASSERT_EQUAL(nsk_open(&model, b, file->size), NSK_STATUS_OK);
         uint32_t tensors = nsk_load32(b + NSK_H_TENSORS_AT);
         uint8_t *layer = b + nsk_load32(b + NSK_H_LAYERS_AT) + NSK_LAYER_BYTES;
         uint8_t *const at[] = {b, layer, b + tensors + NSK_TENSOR_BYTES};
@@ -562,10 +566,10 @@ static void impossible_streams_are_refused(void) {
             b[NSK_H_CRC + k] = (uint8_t)(crc >> (8 * k));
         }
         nsk_status status = nsk_open(&model, b, file->size);
-        if (status != NSK_INCONSISTENT) {
+        if (status != NSK_STATUS_INCONSISTENT) {
             fprintf(stderr, "\n    case %zu: status %d\n", i, (int)status);
         }
-        CU_ASSERT_EQUAL(status, NSK_INCONSISTENT);
+        CU_ASSERT_EQUAL(status, NSK_STATUS_INCONSISTENT);
         nsk_model_file_free(file);
     }
 }

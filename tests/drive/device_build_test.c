@@ -36,7 +36,7 @@ static void freestanding_on_cortex_m(void) {
 /* Vector kernels besides include their compiler's header of intrinsics. */
 static void only_its_own_headers(void) {
     outcome o =
-        drive_for(0, "cd src/device && ls *.h */*.h | sed 's/.*\\///' > \"$T/own\" && "
+        drive_for(0, "cd src/device && ls *.h *.def */*.h | sed 's/.*\\///' > \"$T/own\" && "
                      "grep -h '^#include' *.[ch] */*.[ch] ../../include/netsuke/device.h "
                      "../../include/netsuke/port.h ../../include/netsuke/firmware.h | tr -d '\"' | "
                      "sed 's/\\.\\.\\///' "

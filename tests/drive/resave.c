@@ -34,7 +34,7 @@ int main(int argc, char **argv) {
     if (argc != 5 || !nsk_picture_read(argv[1], &from, &error)) {
         return 2;
     }
-    nsk_picture_resize(&from, atoi(argv[2]), atoi(argv[3]), NSK_AREA, &to);
+    nsk_picture_resize(&from, atoi(argv[2]), atoi(argv[3]), NSK_RESAMPLE_AREA, &to);
     FILE *file = fopen(argv[4], "wb");
     if (file == NULL) {
         return 2;

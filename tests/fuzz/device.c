@@ -6,6 +6,7 @@
 #include <string.h>
 
 #include "device/layer.h"
+#include "device/work.h"
 #include "made.h"
 #include "netsuke/firmware.h"
 #include "reference/reference.h"
@@ -102,7 +103,7 @@ static void run_rows(const nsk_model *model, const uint8_t *frame, const int8_t 
 static bool is_left_out(const nsk_model *model) {
     bool left_out = model->streamed > 0;
     for (unsigned i = 0; i < model->layers; i++) {
-        left_out = left_out || nsk_layer_kind(model, i) == NSK_CONSTANT;
+        left_out = left_out || nsk_layer_kind(model, i) == NSK_KIND_CONSTANT;
     }
     return left_out;
 }
@@ -110,8 +111,9 @@ static bool is_left_out(const nsk_model *model) {
 static void run_plain(const nsk_model *model, const uint8_t *frame, const int8_t *expected) {
     nsk_model plain;
     nsk_status status = plain_nsk_open(&plain, model->bytes, model->size);
-    demand(status == (is_left_out(model) ? NSK_LEFT_OUT : NSK_OK), "plain C disagrees to open");
-    if (status != NSK_OK) {
+    demand(status == (is_left_out(model) ? NSK_STATUS_KIND_MISSING : NSK_STATUS_OK),
+           "plain C disagrees to open");
+    if (status != NSK_STATUS_OK) {
         return;
     }
     void *workspace = soiled(model->workspace_bytes, 0x33);
@@ -162,7 +164,7 @@ typedef struct camera {
     nsk_firmware *firmware;
     size_t memory_bytes[MOST_MEMORIES];
     bool spoils; /* memory, behind the last layer */
-    unsigned answers, troubles;
+    unsigned answers, faults;
 } camera;
 
 static void *give_memory(void *context, size_t bytes) {
@@ -263,9 +265,9 @@ static void hears_answer(void *context, const nsk_answered *a) {
     c->answers++;
 }
 
-static void hears_trouble(void *context, nsk_trouble trouble) {
-    demand(trouble > NSK_NO_TROUBLE && trouble < NSK_TROUBLES, "a trouble that is none");
-    ((camera *)context)->troubles++;
+static void hears_fault(void *context, nsk_fault fault) {
+    demand(fault > NSK_FAULT_NONE && fault < NSK_FAULTS, "a fault that is none");
+    ((camera *)context)->faults++;
 }
 
 static void draw_rule(draws *d, const nsk_model *model, uint8_t *lines, nsk_rule *rule) {
@@ -296,23 +298,24 @@ static uint16_t draw_side(draws *d, unsigned of_frame) {
 /* The camera's helpers by themselves, on sizes that may be none. */
 static void try_helpers(const nsk_model *model, draws *d) {
     nsk_scaler scaler;
-    nsk_sight sight;
+    nsk_frame_check frame_check;
     const unsigned height = 1U + draw(d, 5);
     const unsigned width = draw_side(d, model->width);
     void *sums = soiled(nsk_scaler_bytes(model), 0x77);
-    void *memory = soiled(nsk_sight_bytes(width + 1U, height, 3), 0x77);
+    void *memory = soiled(nsk_frame_check_bytes(width + 1U, height, 3), 0x77);
     uint8_t *row = soiled(3U * (width + 1U), 5);
     nsk_status status = nsk_scaler_set(&scaler, model, width, draw_side(d, model->height), sums);
-    demand(status == NSK_OK || status == NSK_TOO_SMALL || status == NSK_INCONSISTENT,
+    demand(status == NSK_STATUS_OK || status == NSK_STATUS_PICTURE_SMALL ||
+               status == NSK_STATUS_INCONSISTENT,
            "a scaler of another status");
-    nsk_sight_set(&sight, width + 1U, height, 3, memory);
+    nsk_frame_check_set(&frame_check, width + 1U, height, 3, memory);
     for (unsigned picture = 0; picture < 2; picture++) {
-        nsk_sight_start(&sight);
+        nsk_frame_check_start(&frame_check);
         for (unsigned y = 0; y < height + draw(d, 2); y++) {
             row[draw(d, 3U * (width + 1U))] = draw_byte(d);
-            nsk_sight_row(&sight, row);
+            nsk_frame_check_row(&frame_check, row);
         }
-        nsk_sight_end(&sight);
+        nsk_frame_check_end(&frame_check);
     }
     free(row);
     free(memory);
@@ -325,16 +328,17 @@ static void open_parts(const uint8_t *file, uint32_t bytes, draws *d) {
     const uint32_t size = draw(d, bytes);
     uint8_t *part = soiled(size + 1U, 0);
     memcpy(part, file, size);
-    demand(nsk_open(&model, part + 1, size) == NSK_MISALIGNED, "bytes stand where they like");
+    demand(nsk_open(&model, part + 1, size) == NSK_STATUS_MISALIGNED,
+           "bytes stand where they like");
     part = realloc(part, size > 0 ? size : 1U);
-    demand(nsk_open(&model, part, size) != NSK_OK, "a part is opened");
+    demand(nsk_open(&model, part, size) != NSK_STATUS_OK, "a part is opened");
     if (size > 16) {
         memset(part + 8, 0, 4); /* its size in the header */
-        demand(nsk_open(&model, part, size) != NSK_OK, "a file of no size is opened");
+        demand(nsk_open(&model, part, size) != NSK_STATUS_OK, "a file of no size is opened");
     }
     if (size > 0) {
         part[0] ^= 1U;
-        demand(nsk_open(&model, part, size) != NSK_OK, "another file is opened");
+        demand(nsk_open(&model, part, size) != NSK_STATUS_OK, "another file is opened");
     }
     free(part);
 }
@@ -342,7 +346,8 @@ static void open_parts(const uint8_t *file, uint32_t bytes, draws *d) {
 static void run_loop(const nsk_model *model, uint8_t *bytes, draws *d) {
     uint8_t *lines = soiled(model->classes, 0);
     camera c = {.d = d, .flash = bytes, .flash_bytes = model->size};
-    nsk_firmware f = {.model = bytes, .model_bytes = model->size, .looks = draw_chance(d, 200)};
+    nsk_firmware f = {
+        .model = bytes, .model_bytes = model->size, .check_frames = draw_chance(d, 200)};
     c.short_of_memory = draw_chance(d, 20);
     c.broken = draw_chance(d, 128);
     f.model_bytes -= draw_chance(d, 5) ? 1U : 0U;
@@ -361,11 +366,11 @@ static void run_loop(const nsk_model *model, uint8_t *bytes, draws *d) {
     c.pictures = pictures;
     draw_rule(d, model, lines, &f.rule);
     const nsk_port port = {&c,         give_memory, give_row,     is_prepared,
-                           sees_layer, keeps_row,   hears_answer, hears_trouble};
+                           sees_layer, keeps_row,   hears_answer, hears_fault};
     nsk_status status = nsk_firmware_run(&port, &f);
-    demand(status != NSK_OK || !f.twice || model->streamed == 0, "a stream is run twice");
-    if (status == NSK_OK) {
-        demand(c.answers + c.troubles == pictures, "a picture without an answer or a trouble");
+    demand(status != NSK_STATUS_OK || !f.twice || model->streamed == 0, "a stream is run twice");
+    if (status == NSK_STATUS_OK) {
+        demand(c.answers + c.faults == pictures, "a picture without an answer or a fault");
     }
     for (unsigned i = 0; i < c.taken; i++) {
         free(c.memories[i]);
@@ -393,7 +398,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {
     if (draw_chance(&d, 10)) {
         open_parts(file, bytes, &d);
     }
-    if (status == NSK_OK) {
+    if (status == NSK_STATUS_OK) {
         read_texts(&model);
         if (work_of(&model) <= MOST_WORK && model.workspace_bytes <= MOST_WORKSPACE) {
             run_every_way(&model, &d);

@@ -1,4 +1,4 @@
-/* Any text as what a board printed of a model, as a linker's map, and as a fault. */
+/* Any text as what a board printed of a model, as a linker's map, and as a injection. */
 #include <string.h>
 
 #include "estimate/clock.h"
@@ -12,10 +12,10 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {
     static nsk_model model;
     nsk_error error;
     nsk_clocked clocked = {0};
-    nsk_fault fault;
+    nsk_injection injection;
     if (file == NULL) {
         file = nsk_model_file_read("tests/fuzz/seeds/model/2.nsk", &error);
-        if (file == NULL || nsk_open(&model, file->bytes, file->size) != NSK_OK) {
+        if (file == NULL || nsk_open(&model, file->bytes, file->size) != NSK_STATUS_OK) {
             return -1;
         }
     }
@@ -23,7 +23,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {
     nsk_clocked_parse(text, "log", &model, &clocked, &error);
     nsk_clocked_clear(&clocked);
     nsk_link_map_free(nsk_link_map_parse(text, "map", &error));
-    nsk_fault_parse(text, &fault, &error);
+    nsk_injection_parse(text, &injection, &error);
     g_free(text);
     return 0;
 }

@@ -37,12 +37,13 @@ static void draw_clamp(maker *m, record *r) {
 }
 
 /* Which kinds can run while a frame comes in. */
-static const uint8_t streamable[] = {NSK_CONV,         NSK_DEPTHWISE, NSK_MAX_POOL,
-                                     NSK_AVERAGE_POOL, NSK_ADD,       NSK_MULTIPLY,
-                                     NSK_TABLE,        NSK_LARGER,    NSK_SMALLER};
+static const uint8_t streamable[] = {NSK_KIND_CONV,         NSK_KIND_DEPTHWISE, NSK_KIND_MAX_POOL,
+                                     NSK_KIND_AVERAGE_POOL, NSK_KIND_ADD,       NSK_KIND_MULTIPLY,
+                                     NSK_KIND_LUT,          NSK_KIND_MAX,       NSK_KIND_MIN};
 
 static bool is_of_two(uint32_t kind) {
-    return kind == NSK_ADD || kind == NSK_MULTIPLY || kind == NSK_LARGER || kind == NSK_SMALLER;
+    return kind == NSK_KIND_ADD || kind == NSK_KIND_MULTIPLY || kind == NSK_KIND_MAX ||
+           kind == NSK_KIND_MIN;
 }
 
 /* The last layer gives a number a class: a dense one, whatever came before, or one of a pixel. */
@@ -52,9 +53,9 @@ static uint32_t draw_kind(maker *m, uint32_t index) {
                                         : 1U + draw(m->d, NSK_KINDS - 1);
     const shape *in = &m->shapes[index];
     bool pixel = in->height * in->width == 1;
-    bool keeps = is_of_two(kind) || kind == NSK_TABLE || kind == NSK_SOFTMAX;
-    bool ends = kind == NSK_DENSE || kind == NSK_AVERAGE_POOL || (pixel && keeps);
-    return last && !ends && draw_chance(m->d, 250) ? NSK_DENSE : kind;
+    bool keeps = is_of_two(kind) || kind == NSK_KIND_LUT || kind == NSK_KIND_SOFTMAX;
+    bool ends = kind == NSK_KIND_DENSE || kind == NSK_KIND_AVERAGE_POOL || (pixel && keeps);
+    return last && !ends && draw_chance(m->d, 250) ? NSK_KIND_DENSE : kind;
 }
 
 /* Two pictures of one size become parts of a third, which is read instead; now and then they are
@@ -118,7 +119,7 @@ static void put_layer(maker *m, uint32_t at, const record *r) {
     }
     made_put16(m, at + NSK_L_COUNT, r->count);
     made_put32(m, at + NSK_L_WEIGHTS_AT, r->weights_at);
-    made_put32(m, at + NSK_L_FINISH_AT, r->finish_at);
+    made_put32(m, at + NSK_L_REQUANTISE_AT, r->requantise_at);
     made_put32(m, at + NSK_L_MULTIPLIERS_AT, r->last_at);
 }
 
@@ -202,7 +203,7 @@ static void put_scratches(maker *m, uint32_t layers_at, uint32_t end) {
     for (uint32_t i = 0; i < m->layers; i++) {
         nsk_layer layer;
         uint32_t kind = m->records[i].kind;
-        if (kind != NSK_CONV && kind != NSK_DEPTHWISE) {
+        if (kind != NSK_KIND_CONV && kind != NSK_KIND_DEPTHWISE) {
             continue;
         }
         nsk_layer_decode(&model, i, &layer);
@@ -259,7 +260,7 @@ static void put_header(maker *m, uint32_t classes) {
     made_put16(m, NSK_H_WIDTH, frame->width);
     made_put16(m, NSK_H_HEIGHT, frame->height);
     made_put8(m, NSK_H_CHANNELS, frame->channels);
-    made_put8(m, NSK_H_COLOUR, grey ? NSK_GREY : draw(m->d, 2));
+    made_put8(m, NSK_H_COLOUR, grey ? NSK_COLOUR_GREY : draw(m->d, 2));
     made_put8(m, NSK_H_FIT, draw(m->d, 3));
     made_put8(m, NSK_H_TABLES, tables);
     made_put8(m, NSK_H_RESAMPLE, draw(m->d, NSK_RESAMPLES));

@@ -15,7 +15,7 @@ static uint32_t take_weights(maker *m, uint32_t outputs, uint32_t taps, uint32_t
 }
 
 /* Factor, shift and bias of each output. */
-static uint32_t take_finish(maker *m, uint32_t outputs) {
+static uint32_t take_requantise(maker *m, uint32_t outputs) {
     uint32_t at = made_take(m, 4 * outputs, 4);
     for (uint32_t c = 0; c < outputs && !m->full; c++) {
         int32_t bias = (int16_t)made_draw_16(m->d) / 8 * 512;
@@ -78,7 +78,7 @@ static shape make_conv(maker *m, record *r) {
     uint32_t taps = r->kernel[0] * r->kernel[1] * (input_of(m, r).channels / r->count);
     bool absurd = taps > NSK_MOST_TAPS;
     r->weights_at = absurd ? m->used : take_weights(m, outputs, taps, (taps + 3) / 4 * 4);
-    r->finish_at = take_finish(m, outputs);
+    r->requantise_at = take_requantise(m, outputs);
     return window_shape(m, r, outputs);
 }
 
@@ -87,7 +87,7 @@ static shape make_transposed(maker *m, record *r) {
     draw_groups(m, r, &outputs);
     uint32_t taps = r->kernel[0] * r->kernel[1] * (input_of(m, r).channels / r->count);
     r->weights_at = take_weights(m, outputs, taps, taps);
-    r->finish_at = take_finish(m, outputs);
+    r->requantise_at = take_requantise(m, outputs);
     shape out = {1U + draw(m->d, 20), 1U + draw(m->d, 20), outputs};
     return out;
 }
@@ -97,7 +97,7 @@ static shape make_depthwise(maker *m, record *r) {
     uint32_t outputs = input_of(m, r).channels * times;
     uint32_t taps = r->kernel[0] * r->kernel[1];
     r->weights_at = take_weights(m, taps, outputs, outputs);
-    r->finish_at = take_finish(m, outputs);
+    r->requantise_at = take_requantise(m, outputs);
     return window_shape(m, r, outputs);
 }
 
@@ -106,7 +106,7 @@ static shape make_dense(maker *m, record *r) {
     shape out = {1, 1, made_draw_size(m->d)};
     uint32_t taps = in.height * in.width * in.channels;
     r->weights_at = take_weights(m, out.channels, taps, (taps + 3) / 4 * 4);
-    r->finish_at = take_finish(m, out.channels);
+    r->requantise_at = take_requantise(m, out.channels);
     return out;
 }
 
@@ -219,18 +219,19 @@ static shape make_move(maker *m, record *r) {
     return out;
 }
 
-shape (*const made_kinds[NSK_KINDS])(maker *, record *) = {[NSK_CONV] = make_conv,
-                                                           [NSK_DEPTHWISE] = make_depthwise,
-                                                           [NSK_DENSE] = make_dense,
-                                                           [NSK_MAX_POOL] = make_max_pool,
-                                                           [NSK_ADD] = make_sum,
-                                                           [NSK_AVERAGE_POOL] = make_average_pool,
-                                                           [NSK_MULTIPLY] = make_multiply,
-                                                           [NSK_TABLE] = make_table,
-                                                           [NSK_SOFTMAX] = make_softmax,
-                                                           [NSK_LARGER] = make_sum,
-                                                           [NSK_SMALLER] = make_sum,
-                                                           [NSK_MOVE] = make_move,
-                                                           [NSK_CONSTANT] = make_constant,
-                                                           [NSK_RESIZE] = make_resize,
-                                                           [NSK_TRANSPOSED] = make_transposed};
+shape (*const made_kinds[NSK_KINDS])(maker *,
+                                     record *) = {[NSK_KIND_CONV] = make_conv,
+                                                  [NSK_KIND_DEPTHWISE] = make_depthwise,
+                                                  [NSK_KIND_DENSE] = make_dense,
+                                                  [NSK_KIND_MAX_POOL] = make_max_pool,
+                                                  [NSK_KIND_ADD] = make_sum,
+                                                  [NSK_KIND_AVERAGE_POOL] = make_average_pool,
+                                                  [NSK_KIND_MULTIPLY] = make_multiply,
+                                                  [NSK_KIND_LUT] = make_table,
+                                                  [NSK_KIND_SOFTMAX] = make_softmax,
+                                                  [NSK_KIND_MAX] = make_sum,
+                                                  [NSK_KIND_MIN] = make_sum,
+                                                  [NSK_KIND_COPY] = make_move,
+                                                  [NSK_KIND_CONSTANT] = make_constant,
+                                                  [NSK_KIND_RESIZE] = make_resize,
+                                                  [NSK_KIND_CONV_TRANSPOSE] = make_transposed};

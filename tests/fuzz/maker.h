@@ -18,7 +18,7 @@ typedef struct record {
     uint32_t kind, flags, input, second, output, count;
     uint32_t kernel[2], stride[2], dilate[2], pad[2]; /* down, across */
     int32_t low, high;
-    uint32_t weights_at, finish_at, last_at;
+    uint32_t weights_at, requantise_at, last_at;
 } record;
 
 /* Some channels of another tensor; `whole` 0: none. */

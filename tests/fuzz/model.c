@@ -4,6 +4,7 @@
 
 #include "device/crc.h"
 #include "device/format.h"
+#include "device/work.h"
 #include "netsuke/device.h"
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size);
@@ -45,7 +46,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {
         }
     }
     nsk_model model;
-    if (nsk_open(&model, copy, size) == NSK_OK) {
+    if (nsk_open(&model, copy, size) == NSK_STATUS_OK) {
         run(&model);
     }
     free(copy);

@@ -5,18 +5,7 @@
 const nsk_streaming *const nsk_streaming_of_build = NULL;
 
 const nsk_operation *const nsk_operations[NSK_KINDS] = {
-    [NSK_CONV] = &nsk_conv,
-    [NSK_DEPTHWISE] = &nsk_depthwise,
-    [NSK_DENSE] = &nsk_dense,
-    [NSK_MAX_POOL] = &nsk_max_pool,
-    [NSK_AVERAGE_POOL] = &nsk_average_pool,
-    [NSK_ADD] = &nsk_add,
-    [NSK_MULTIPLY] = &nsk_multiply,
-    [NSK_TABLE] = &nsk_table,
-    [NSK_SOFTMAX] = &nsk_softmax,
-    [NSK_LARGER] = &nsk_larger,
-    [NSK_SMALLER] = &nsk_smaller,
-    [NSK_MOVE] = &nsk_move,
-    [NSK_RESIZE] = &nsk_resize,
-    [NSK_TRANSPOSED] = &nsk_transposed,
+#define NSK_KIND_ROW(number, NAME, name, text, form, files)                                        \
+    [NSK_KIND_##NAME] = (number) == NSK_KIND_CONSTANT ? NULL : &nsk_operation_##name,
+#include "device/kinds.def"
 };

@@ -186,7 +186,7 @@ static void rescaled_channels_cost_nothing(void) {
     CU_ASSERT_PTR_NOT_NULL_FATAL(other);
     rescale(other->graph, 7);
     double rescaled = loss_of(other, &k, k.calibration, NULL, &agreement);
-    const nsk_recipe bare = {.ranges = NSK_RANGES_EXTREMES, .ram = INFINITY};
+    const nsk_recipe bare = {.ranges = NSK_RANGE_METHOD_EXTREMES, .ram = INFINITY};
     double collapsed = loss_of(other, &k, k.calibration, &bare, &agreement);
     printf("[loss %.2f points, rescaled %.2f, without the stages %.2f] ", as_it_is, rescaled,
            collapsed);
@@ -202,22 +202,22 @@ static void evening_out_keeps_the_function(void) {
     nsk_error error = {.text = ""};
     double worst = 0.0;
     kiln_load(&k, 20);
-    nsk_network *evened = nsk_network_equalised(k.network, k.calibration, &error);
-    CU_ASSERT_PTR_NOT_NULL_FATAL(evened);
+    nsk_network *equalised = nsk_network_equalised(k.network, k.calibration, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(equalised);
     uint8_t *frame = g_malloc(nsk_images_frame_bytes(k.calibration));
     for (int i = 0; i < nsk_images_count(k.calibration); i++) {
         float a[6];
         float b[6];
         CU_ASSERT(nsk_images_frame(k.calibration, i, frame, &error));
         CU_ASSERT(nsk_network_score(k.network, &k.brief->input, frame, a, &error));
-        CU_ASSERT(nsk_network_score(evened, &k.brief->input, frame, b, &error));
+        CU_ASSERT(nsk_network_score(equalised, &k.brief->input, frame, b, &error));
         for (int c = 0; c < 6; c++) {
             worst = fmax(worst, fabs((double)a[c] - (double)b[c]));
         }
     }
     CU_ASSERT(worst < 1e-5);
     g_free(frame);
-    nsk_network_free(evened);
+    nsk_network_free(equalised);
     kiln_free(&k);
 }
 
@@ -244,9 +244,9 @@ static void few_images_suffice(void) {
 static void spoil(uint8_t *bytes, size_t size, int layer) {
     nsk_model model;
     nsk_layer l;
-    CU_ASSERT_EQUAL(nsk_open(&model, bytes, size), NSK_OK);
+    CU_ASSERT_EQUAL(nsk_open(&model, bytes, size), NSK_STATUS_OK);
     nsk_layer_decode(&model, (unsigned)layer, &l);
-    size_t count = l.kind == NSK_DEPTHWISE
+    size_t count = l.kind == NSK_KIND_DEPTHWISE
                        ? (size_t)9 * l.out.channels
                        : (size_t)l.out.channels * (size_t)nsk_row_bytes(nsk_conv_taps(&l));
     uint8_t *weights = bytes + (l.weights - bytes);
@@ -276,9 +276,9 @@ static void drift_names_the_guilty(void) {
     kiln_load(&k, 60);
     nsk_images *some =
         nsk_images_open(k.brief->held_out, &k.brief->labels, &k.brief->input, 24, false, &error);
-    nsk_network *evened = nsk_network_equalised(k.network, k.calibration, &error);
-    CU_ASSERT_FATAL(some != NULL && evened != NULL);
-    nsk_drift *clean = nsk_drift_measure(evened, k.file, some, NULL, NULL, &error);
+    nsk_network *equalised = nsk_network_equalised(k.network, k.calibration, &error);
+    CU_ASSERT_FATAL(some != NULL && equalised != NULL);
+    nsk_drift *clean = nsk_drift_measure(equalised, k.file, some, NULL, NULL, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(clean);
     for (int i = 0; i < clean->layers; i++) {
         CU_ASSERT(clean->layer[i].measured && clean->layer[i].alone_db > 25.0);
@@ -288,13 +288,13 @@ static void drift_names_the_guilty(void) {
     nsk_open(&model, k.file->bytes, k.file->size);
     for (int i = 0; i < clean->layers; i++) {
         nsk_kind kind = nsk_layer_kind(&model, (unsigned)i);
-        if (kind != NSK_CONV && kind != NSK_DEPTHWISE) {
+        if (kind != NSK_KIND_CONV && kind != NSK_KIND_DEPTHWISE) {
             continue;
         }
         nsk_model_file copy = *k.file;
         copy.bytes = g_memdup2(k.file->bytes, k.file->size);
         spoil(copy.bytes, copy.size, i);
-        nsk_drift *d = nsk_drift_measure(evened, &copy, some, NULL, NULL, &error);
+        nsk_drift *d = nsk_drift_measure(equalised, &copy, some, NULL, NULL, &error);
         assert_error(&error, "");
         CU_ASSERT_PTR_NOT_NULL_FATAL(d);
         CU_ASSERT_EQUAL(guilty_of(d), i);
@@ -305,7 +305,7 @@ static void drift_names_the_guilty(void) {
     }
     CU_ASSERT_EQUAL(spoilt, 11);
     nsk_drift_free(clean);
-    nsk_network_free(evened);
+    nsk_network_free(equalised);
     nsk_images_free(some);
     kiln_free(&k);
 }
@@ -316,7 +316,7 @@ static void regaining_names_the_spoilt_layer(void) {
     kiln k;
     nsk_error error = {.text = ""};
     kiln_load(&k, 24);
-    nsk_network *evened = nsk_network_equalised(k.network, k.calibration, &error);
+    nsk_network *equalised = nsk_network_equalised(k.network, k.calibration, &error);
     nsk_images_keep(k.held_out, 25, true);
     static const char *const layers[] = {"conv2", "dense12"};
     for (size_t i = 0; i < G_N_ELEMENTS(layers); i++) {
@@ -332,7 +332,7 @@ static void regaining_names_the_spoilt_layer(void) {
                 }
             }
         }
-        nsk_regain *r = nsk_regain_of(evened, rounded, k.held_out, NULL, NULL, &error);
+        nsk_regain *r = nsk_regain_of(equalised, rounded, k.held_out, NULL, NULL, &error);
         CU_ASSERT_PTR_NOT_NULL_FATAL(r);
         CU_ASSERT_EQUAL(r->images, nsk_images_count(k.held_out));
         CU_ASSERT_EQUAL(r->exact.agree, r->images);
@@ -344,7 +344,7 @@ static void regaining_names_the_spoilt_layer(void) {
         nsk_regain_free(r);
         nsk_network_free(rounded);
     }
-    nsk_network_free(evened);
+    nsk_network_free(equalised);
     kiln_free(&k);
 }
 
@@ -372,7 +372,7 @@ static double farthest_apart(const noisy *n, const nsk_network *rewritten) {
  */
 static double decibels_of_scores(const noisy *n, bool stage) {
     nsk_error error = {.text = ""};
-    nsk_recipe recipe = {.ranges = NSK_RANGES_EXTREMES, .equalise = stage, .ram = INFINITY};
+    nsk_recipe recipe = {.ranges = NSK_RANGE_METHOD_EXTREMES, .equalise = stage, .ram = INFINITY};
     nsk_network *network =
         stage ? nsk_network_equalised(n->network, n->images, &error) : n->network;
     nsk_model_file *file = nsk_quantise(n->network, n->images, &recipe, &error);
@@ -470,10 +470,11 @@ static void clipped_channels_keep_their_size(void) {
 static void multipliers_go_down(void) {
     float weights[] = {1.0F, -0.5F, 0.25F, 0.1F};
     float bias = 0.0F;
-    const nsk_low_layer l = {.kind = NSK_DENSE, .taps = 4, .weights = weights, .bias = &bias};
+    const nsk_lowered_layer l = {
+        .kind = NSK_KIND_DENSE, .taps = 4, .weights = weights, .bias = &bias};
     const nsk_scale in = {0.02F, -3};
     const nsk_scale out = {0.05F, 5};
-    nsk_finish_multiplier m = nsk_weight_multiplier(&l, 0, 1, in, out);
+    nsk_requantise_multiplier m = nsk_weight_multiplier(&l, 0, 1, in, out);
     double scale = nsk_scale_at(m, in, out);
     int steps = 0;
     CU_ASSERT(nsk_weight_level(1.0, scale) <= 127 && nsk_weight_level(1.0, scale) >= 112);
@@ -500,8 +501,8 @@ static nsk_lowered *lowered_with_outlier(const noisy *n, nsk_scale *scales, floa
         scales[i] = (nsk_scale){0.02F, 0};
     }
     for (int i = 0; i < (int)lowered->layers->len; i++) {
-        nsk_low_layer *l = nsk_low_layer_at(lowered, i);
-        for (int t = 0; t < l->taps && l->kind == NSK_CONV; t++) { /* of output 0 */
+        nsk_lowered_layer *l = nsk_lowered_layer_at(lowered, i);
+        for (int t = 0; t < l->taps && l->kind == NSK_KIND_CONV; t++) { /* of output 0 */
             l->weights[t] = t == 0 ? outlier : 0.011F * (float)(t % 9 - 4);
         }
     }
@@ -522,8 +523,8 @@ static void outliers_are_cut_off(void) {
                5);
     for (int i = 0; i < TRIED; i++) {
         nsk_lowered *lowered = lowered_with_outlier(&n, scales, 0.05F + 0.0005F * (float)i);
-        const nsk_low_layer *conv = nsk_low_layer_at(lowered, 0);
-        nsk_finish_multiplier plain = nsk_weight_multiplier(conv, 0, 8, scales[0], scales[1]);
+        const nsk_lowered_layer *conv = nsk_lowered_layer_at(lowered, 0);
+        nsk_requantise_multiplier plain = nsk_weight_multiplier(conv, 0, 8, scales[0], scales[1]);
         nsk_recipe recipe = nsk_usual_recipe;
         CU_ASSERT(nsk_fit_rounding(n.network->graph, lowered, scales, n.images, &recipe, &error));
         assert_error(&error, "");

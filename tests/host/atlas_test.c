@@ -41,9 +41,9 @@ static void wrong_labels_are_found(void) {
     char *folder = scratch_new();
     nsk_images *images = open_mixed(&k, folder, EACH, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(images);
-    nsk_network *evened = nsk_network_equalised(k.network, k.calibration, &error);
-    CU_ASSERT_PTR_NOT_NULL_FATAL(evened);
-    nsk_atlas *a = nsk_atlas_make(evened, k.file, images, false, NULL, NULL, &error);
+    nsk_network *equalised = nsk_network_equalised(k.network, k.calibration, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(equalised);
+    nsk_atlas *a = nsk_atlas_make(equalised, k.file, images, false, NULL, NULL, &error);
     assert_error(&error, "");
     CU_ASSERT_PTR_NOT_NULL_FATAL(a);
     int last = k.brief->labels.count - 1;
@@ -78,10 +78,10 @@ static void wrong_labels_are_found(void) {
     images =
         nsk_images_open(k.brief->held_out, &k.brief->labels, &k.brief->input, 2, false, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(images);
-    CU_ASSERT_PTR_NULL(nsk_atlas_make(evened, k.file, images, false, NULL, NULL, &error));
+    CU_ASSERT_PTR_NULL(nsk_atlas_make(equalised, k.file, images, false, NULL, NULL, &error));
     assert_error(&error, "an atlas takes 3 to 2000");
     nsk_images_free(images);
-    nsk_network_free(evened);
+    nsk_network_free(equalised);
     scratch_remove(folder);
     kiln_free(&k);
 }

@@ -108,7 +108,7 @@ static void run_emulated(const kiln *k, const char *core, int count, emulated_ru
         fprintf(stderr, "\n    %s\n", error.text);
     }
     CU_ASSERT_FATAL(good);
-    CU_ASSERT_EQUAL(nsk_open(&model, k->file->bytes, k->file->size), NSK_OK);
+    CU_ASSERT_EQUAL(nsk_open(&model, k->file->bytes, k->file->size), NSK_STATUS_OK);
     CU_ASSERT_EQUAL_FATAL((int)run->scores->len, count * model.classes);
     void *workspace = g_malloc(model.workspace_bytes);
     for (int i = 0; i < count; i++) {
@@ -309,7 +309,8 @@ static void batteries_by_hand(void) {
     kiln_load(&k, 6);
     nsk_board *board = nsk_board_read(k.brief->board, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(board);
-    const nsk_product product = {.battery = 3600.0, .awake = 0.25, .check_every = 2, .looks = true};
+    const nsk_product product = {
+        .battery = 3600.0, .awake = 0.25, .check_every = 2, .check_frames = true};
     board->sleep_power = 1e-4;
     nsk_budget *plain = nsk_budget_make(k.file, board, NULL, &k.brief->limits, &error);
     nsk_budget *b = nsk_budget_make(k.file, board, &product, &k.brief->limits, &error);
@@ -318,7 +319,7 @@ static void batteries_by_hand(void) {
     double awake = board->active_power * busy + board->idle_power * (1.0 - busy);
     CU_ASSERT_DOUBLE_EQUAL(b->watts, 0.25 * awake + 0.75 * 1e-4, 1e-12);
     CU_ASSERT_DOUBLE_EQUAL(b->days, 3600.0 / b->watts / 86400.0, 1e-9);
-    CU_ASSERT_DOUBLE_EQUAL(b->cycles, plain->cycles + b->sight.cycles + b->check.cycles, 1.0);
+    CU_ASSERT_DOUBLE_EQUAL(b->cycles, plain->cycles + b->frame_check.cycles + b->check.cycles, 1.0);
     CU_ASSERT(b->seconds_low < b->seconds && b->seconds < b->seconds_high);
     CU_ASSERT(b->ram_camera == 4 * 48 + 48 * 3 + 48 + NSK_LOOP_BYTES);
     CU_ASSERT_EQUAL(b->ram, plain->ram + b->ram_camera + b->ram_stack - plain->ram_stack);

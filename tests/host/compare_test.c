@@ -109,7 +109,7 @@ static void so_many_images_decide(void) {
             double low;
             double high;
             nsk_paired_interval(20 * times, 8 * times, 1000 * times, &low, &high);
-            bool open = nsk_interval_standing(low, high, limits[i]) == NSK_OPEN;
+            bool open = nsk_interval_standing(low, high, limits[i]) == NSK_STANDING_OPEN;
             CU_ASSERT(open == (k == 1) || images == 1000);
         }
     }

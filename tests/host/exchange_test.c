@@ -43,7 +43,7 @@ static void keep_levels(void *context, const nsk_model *model, unsigned layer) {
     beside *b = context;
     nsk_tensor t = nsk_tensor_at(model, nsk_layer_output(model, layer));
     g_free(b->levels[layer]);
-    b->levels[layer] = g_memdup2(b->workspace + t.place, nsk_tensor_bytes(&t));
+    b->levels[layer] = g_memdup2(b->workspace + t.offset, nsk_tensor_bytes(&t));
 }
 
 /* Halfway between two levels (where the standard takes the even one, and the device the upper), or
@@ -52,7 +52,8 @@ static void check_levels(const void *context, int value, float *numbers, size_t 
     beside *b = (beside *)context;
     const nsk_value *v = nsk_graph_value(b->network->graph, value);
     for (int i = 0; i < (int)b->lowered->layers->len; i++) {
-        if (nsk_low_tensor_at(b->lowered, nsk_low_layer_at(b->lowered, i)->out)->value != value) {
+        if (nsk_lowered_tensor_at(b->lowered, nsk_lowered_layer_at(b->lowered, i)->out)->value !=
+            value) {
             continue;
         }
         for (size_t e = 0; e < count && v->pinned; e++) {
@@ -87,7 +88,7 @@ static void layers_agree_but_for_halves(const nsk_network *written, const nsk_mo
         CU_ASSERT(nsk_images_frame(images, i * nsk_images_count(images) / 12, frame, &error));
         nsk_prepare(model, frame, (size_t)model->width * model->channels, workspace);
         nsk_tensor in = nsk_tensor_at(model, model->input);
-        b.input = g_memdup2(workspace + in.place, nsk_tensor_bytes(&in));
+        b.input = g_memdup2(workspace + in.offset, nsk_tensor_bytes(&in));
         nsk_run(model, workspace, &observer);
         nsk_float_prepare(written->graph, nsk_images_input(images), frame, nsk_pass_input(pass));
         nsk_pass_run_changed(pass, check_levels, &b);
@@ -120,7 +121,7 @@ static void kiln_goes_out_and_comes_back(void) {
     CU_ASSERT_PTR_NOT_NULL_FATAL(again);
     CU_ASSERT_EQUAL_FATAL(again->size, k.file->size);
     CU_ASSERT_EQUAL(memcmp(again->bytes, k.file->bytes, again->size), 0);
-    CU_ASSERT_EQUAL(nsk_open(&model, again->bytes, again->size), NSK_OK);
+    CU_ASSERT_EQUAL(nsk_open(&model, again->bytes, again->size), NSK_STATUS_OK);
 
     nsk_graph *graph = graph_as_written(path, &k.brief->input);
     nsk_pass *pass = nsk_pass_new(graph, &error);
@@ -198,7 +199,7 @@ static void carried_levels_are_taken(void) {
     nsk_images *images = nsk_images_open(noise, &labels, &input, 0, false, &error);
     CU_ASSERT_FATAL(network != NULL && images != NULL);
     nsk_model_file *file = nsk_quantise(network, images, NULL, &error);
-    CU_ASSERT_FATAL(file != NULL && nsk_open(&model, file->bytes, file->size) == NSK_OK);
+    CU_ASSERT_FATAL(file != NULL && nsk_open(&model, file->bytes, file->size) == NSK_STATUS_OK);
     nsk_tensor in = nsk_tensor_at(&model, model.input);
     float scale;
     memcpy(&scale, &in.scale_bits, sizeof scale);
@@ -214,7 +215,7 @@ static void carried_levels_are_taken(void) {
     nsk_prepare(&model, frame, 12, workspace);
     for (int i = 0; i < 48; i++) {
         double level = floor(frame[i] / 255.0 / 0.5 / (double)scale + 0.5) + in.zero;
-        CU_ASSERT_EQUAL(workspace[in.place + (uint32_t)i], fmin(level, 127.0));
+        CU_ASSERT_EQUAL(workspace[in.offset + (uint32_t)i], fmin(level, 127.0));
     }
     g_free(workspace);
     nsk_model_file_free(file);

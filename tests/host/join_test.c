@@ -63,7 +63,7 @@ static const struct {
 static int count_moves(const nsk_model *m) {
     int moves = 0;
     for (unsigned i = 0; i < m->layers; i++) {
-        moves += nsk_layer_kind(m, i) == NSK_MOVE;
+        moves += nsk_layer_kind(m, i) == NSK_KIND_COPY;
     }
     return moves;
 }
@@ -75,7 +75,7 @@ static void parts_are_written_in_place(void) {
         nsk_model model;
         double worst = 0.0;
         noisy_load(&n, cases[i].text, 5);
-        CU_ASSERT_EQUAL(nsk_open(&model, n.file->bytes, n.file->size), NSK_OK);
+        CU_ASSERT_EQUAL(nsk_open(&model, n.file->bytes, n.file->size), NSK_STATUS_OK);
         if (count_moves(&model) != cases[i].copies) {
             fprintf(stderr, "\n    %s: %d copies\n", cases[i].name, count_moves(&model));
         }
@@ -123,8 +123,8 @@ static void they_come_back_from_onnx(void) {
 /* ---- joined and copied ---- */
 
 /* Copies the pixels of a part to where they belong in the whole. */
-static nsk_low_layer copy_of(const nsk_lowered *lowered, int tensor, int whole, int first) {
-    const nsk_low_tensor *t = nsk_low_tensor_at(lowered, tensor);
+static nsk_lowered_layer copy_of(const nsk_lowered *lowered, int tensor, int whole, int first) {
+    const nsk_lowered_tensor *t = nsk_lowered_tensor_at(lowered, tensor);
     const int32_t moves[] = {
         [NSK_M_OUT_ORIGIN] = first,
         [NSK_M_LOOPS] = t->channels,
@@ -132,17 +132,17 @@ static nsk_low_layer copy_of(const nsk_lowered *lowered, int tensor, int whole, 
         1,
         t->height * t->width,
         t->channels,
-        nsk_low_tensor_at(lowered, whole)->channels,
+        nsk_lowered_tensor_at(lowered, whole)->channels,
     };
-    nsk_low_layer l = {.kind = NSK_MOVE,
-                       .name = "copy",
-                       .in = tensor,
-                       .second = NSK_NONE,
-                       .out = whole,
-                       .loops = 2,
-                       .joins_at = NSK_NONE,
-                       .low = -INFINITY,
-                       .high = INFINITY};
+    nsk_lowered_layer l = {.kind = NSK_KIND_COPY,
+                           .name = "copy",
+                           .in = tensor,
+                           .second = NSK_NONE,
+                           .out = whole,
+                           .loops = 2,
+                           .joins_at = NSK_NONE,
+                           .low = -INFINITY,
+                           .high = INFINITY};
     l.moves = g_memdup2(moves, sizeof moves);
     return l;
 }
@@ -151,12 +151,12 @@ static nsk_low_layer copy_of(const nsk_lowered *lowered, int tensor, int whole, 
 static int part_again(const nsk_lowered *lowered) {
     int parted = 0;
     for (int i = 0; i < (int)lowered->layers->len; i++) {
-        int tensor = nsk_low_layer_at(lowered, i)->out;
-        nsk_low_tensor *t = nsk_low_tensor_at(lowered, tensor);
+        int tensor = nsk_lowered_layer_at(lowered, i)->out;
+        nsk_lowered_tensor *t = nsk_lowered_tensor_at(lowered, tensor);
         if (t->slice) {
-            nsk_low_layer copy = copy_of(lowered, tensor, t->stands_in, t->first_channel);
+            nsk_lowered_layer copy = copy_of(lowered, tensor, t->alias_of, t->first_channel);
             t->slice = false;
-            t->stands_in = NSK_NONE;
+            t->alias_of = NSK_NONE;
             g_array_insert_val(lowered->layers, (guint)i + 1, copy);
             parted++;
         }
@@ -177,7 +177,7 @@ static nsk_model_file *build(const noisy *n, const nsk_lowered *lowered, const n
 
 static void run(const nsk_model_file *file, const uint8_t *frame, int8_t *scores) {
     nsk_model model;
-    CU_ASSERT_EQUAL_FATAL(nsk_open(&model, file->bytes, file->size), NSK_OK);
+    CU_ASSERT_EQUAL_FATAL(nsk_open(&model, file->bytes, file->size), NSK_STATUS_OK);
     int8_t *workspace = g_malloc(model.workspace_bytes);
     nsk_prepare(&model, frame, (size_t)model.width * model.channels, workspace);
     nsk_run(&model, workspace, NULL);
@@ -196,7 +196,7 @@ static void joined_is_copied(void) {
         nsk_scale scales[64];
         uint8_t frame[3 * 9 * 9];
         noisy_load(&n, cases[i].text, 5);
-        CU_ASSERT_EQUAL(nsk_open(&model, n.file->bytes, n.file->size), NSK_OK);
+        CU_ASSERT_EQUAL(nsk_open(&model, n.file->bytes, n.file->size), NSK_STATUS_OK);
         nsk_lowered *lowered = nsk_lower_and_join(n.network->graph, &error);
         CU_ASSERT_PTR_NOT_NULL_FATAL(lowered);
         for (int t = 0; t < (int)lowered->tensors->len; t++) {
@@ -270,8 +270,8 @@ static void joining_saves(void) {
                5);
     nsk_model a;
     nsk_model b;
-    CU_ASSERT_EQUAL(nsk_open(&a, joined.file->bytes, joined.file->size), NSK_OK);
-    CU_ASSERT_EQUAL(nsk_open(&b, copied.file->bytes, copied.file->size), NSK_OK);
+    CU_ASSERT_EQUAL(nsk_open(&a, joined.file->bytes, joined.file->size), NSK_STATUS_OK);
+    CU_ASSERT_EQUAL(nsk_open(&b, copied.file->bytes, copied.file->size), NSK_STATUS_OK);
     CU_ASSERT_EQUAL(count_moves(&a), 0);
     CU_ASSERT_EQUAL(count_moves(&b), 2);
     CU_ASSERT(a.workspace_bytes <= b.workspace_bytes);

@@ -192,7 +192,7 @@ static void sizes_and_the_brief(void) {
     CU_ASSERT_PTR_NOT_NULL(network);
     CU_ASSERT_EQUAL(input.height, 8);
     nsk_network_free(network);
-    input.colour = NSK_GREY;
+    input.colour = NSK_COLOUR_GREY;
     CU_ASSERT_PTR_NULL(read_made(small(13), &input, &error));
     assert_error(&error, "the input's count of channels is 3 in the file and 1 in the brief");
 }
@@ -263,7 +263,7 @@ static void facts_travel(void) {
     nsk_network_set_fact(n, NSK_FACT_DESCRIPTION, "sorts tiles");
     nsk_model_file *made = nsk_quantise(n, k.calibration, NULL, &error);
     nsk_model m;
-    CU_ASSERT_FATAL(made != NULL && nsk_open(&m, made->bytes, made->size) == NSK_OK);
+    CU_ASSERT_FATAL(made != NULL && nsk_open(&m, made->bytes, made->size) == NSK_STATUS_OK);
     static const char *const expected[NSK_FACTS] = {"watch", "7", "the tile works", "MIT",
                                                     "sorts tiles"};
     for (int i = 0; i < NSK_FACTS; i++) {

@@ -47,7 +47,7 @@ static void nothing_gets_out_of_its_place(void) {
     nsk_page_subheading(page, HOSTILE);
     nsk_page_text(page, "%s", HOSTILE);
     nsk_page_verbatim(page, HOSTILE);
-    nsk_page_verdict(page, NSK_HOLDS, HOSTILE, "%s", HOSTILE);
+    nsk_page_verdict(page, NSK_STANDING_HOLDS, HOSTILE, "%s", HOSTILE);
     nsk_page_table(page, HOSTILE, "<" HOSTILE "\t~" HOSTILE);
     nsk_page_row(page, "%s\t0.5 %s", HOSTILE, HOSTILE);
     nsk_page_row(page, "%s\t %s", HOSTILE, HOSTILE);
@@ -145,12 +145,12 @@ static void drawings_keep_their_names(void) {
 static void lists_end(void) {
     nsk_page *page = nsk_page_new("tiles", "below");
     nsk_page_section(page, "First");
-    nsk_page_verdict(page, NSK_HOLDS, "flash", "%d of %d", 3, 4);
-    nsk_page_verdict(page, NSK_OPEN, "loss", "chance");
+    nsk_page_verdict(page, NSK_STANDING_HOLDS, "flash", "%d of %d", 3, 4);
+    nsk_page_verdict(page, NSK_STANDING_OPEN, "loss", "chance");
     nsk_page_text(page, "between");
-    nsk_page_verdict(page, NSK_BROKEN, "ram", "too much");
+    nsk_page_verdict(page, NSK_STANDING_BROKEN, "ram", "too much");
     nsk_page_section(page, "Second");
-    nsk_page_verdict(page, NSK_HOLDS, "last", "at the end");
+    nsk_page_verdict(page, NSK_STANDING_HOLDS, "last", "at the end");
     char *text = finish(page);
     CU_ASSERT_EQUAL(count(text, "<ul"), 3);
     CU_ASSERT_EQUAL(count(text, "</ul>"), 3);

@@ -35,7 +35,7 @@ static void resizing_by_hand(void) {
     for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
         nsk_picture from = grey_picture(cases[i].width, cases[i].height, cases[i].from);
         nsk_picture to;
-        nsk_picture_resize(&from, cases[i].to_width, cases[i].to_height, NSK_AREA, &to);
+        nsk_picture_resize(&from, cases[i].to_width, cases[i].to_height, NSK_RESAMPLE_AREA, &to);
         for (int k = 0; k < to.width * to.height; k++) {
             CU_ASSERT_EQUAL(to.rgb[3 * k], cases[i].to[k]);
             CU_ASSERT_EQUAL(to.rgb[3 * k + 2], cases[i].to[k]);
@@ -53,17 +53,19 @@ static void resampling_by_hand(void) {
         int size;
         uint8_t to[6];
     } cases[] = {
-        {NSK_AREA, 2, {50, 120}},
-        {NSK_BILINEAR, 2, {50, 120}}, /* centres 1 and 3: halfway */
+        {NSK_RESAMPLE_AREA, 2, {50, 120}},
+        {NSK_RESAMPLE_BILINEAR, 2, {50, 120}}, /* centres 1 and 3: halfway */
         /* triangles of 2 to both sides around 1 and 3: 3/8 3/8 1/8 0 over 7/8 */
-        {NSK_BILINEAR_SMOOTH, 2, {71, 117}}, /* (37.5 + 25) / 0.875; (12.5 + 75 + 15) / 0.875 */
-        {NSK_NEAREST, 2, {100, 40}},
-        {NSK_BILINEAR, 1, {150}},       /* centre 2: halfway between 100 and 200 */
-        {NSK_BILINEAR_SMOOTH, 1, {96}}, /* 5/8 7/8 7/8 5/8: (87.5 + 175 + 25) / 3 = 95.8 */
-        {NSK_NEAREST, 6, {0, 100, 100, 200, 40, 40}}, /* at 1/3, 1, 5/3, 7/3, 3, 11/3 */
-        {NSK_BILINEAR, 6, {0, 50, 117, 183, 120, 40}},
-        {NSK_AREA, 6, {0, 50, 117, 183, 120, 40}},
-        {NSK_BILINEAR_SMOOTH, 6, {0, 50, 117, 183, 120, 40}},
+        {NSK_RESAMPLE_BILINEAR_SMOOTH,
+         2,
+         {71, 117}}, /* (37.5 + 25) / 0.875; (12.5 + 75 + 15) / 0.875 */
+        {NSK_RESAMPLE_NEAREST, 2, {100, 40}},
+        {NSK_RESAMPLE_BILINEAR, 1, {150}},       /* centre 2: halfway between 100 and 200 */
+        {NSK_RESAMPLE_BILINEAR_SMOOTH, 1, {96}}, /* 5/8 7/8 7/8 5/8: (87.5 + 175 + 25) / 3 = 95.8 */
+        {NSK_RESAMPLE_NEAREST, 6, {0, 100, 100, 200, 40, 40}}, /* at 1/3, 1, 5/3, 7/3, 3, 11/3 */
+        {NSK_RESAMPLE_BILINEAR, 6, {0, 50, 117, 183, 120, 40}},
+        {NSK_RESAMPLE_AREA, 6, {0, 50, 117, 183, 120, 40}},
+        {NSK_RESAMPLE_BILINEAR_SMOOTH, 6, {0, 50, 117, 183, 120, 40}},
     };
     for (size_t i = 0; i < 2 * G_N_ELEMENTS(cases); i++) {
         bool down = i % 2 == 1;
@@ -85,9 +87,9 @@ static void fits_by_hand(void) {
         nsk_fit fit;
         uint8_t to[4];
     } cases[] = {
-        {NSK_STRETCH, {15, 35, 55, 75}},
-        {NSK_CROP, {20, 30, 60, 70}},
-        {NSK_PAD, {35, 55, 0, 0}}, /* one row of the whole, black below */
+        {NSK_FIT_STRETCH, {15, 35, 55, 75}},
+        {NSK_FIT_CROP, {20, 30, 60, 70}},
+        {NSK_FIT_PAD, {35, 55, 0, 0}}, /* one row of the whole, black below */
     };
     nsk_picture picture = grey_picture(4, 2, from);
     for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
@@ -106,11 +108,11 @@ static void colour_orders(void) {
     uint8_t rgb[3] = {200, 100, 50};
     const nsk_picture picture = {.width = 1, .height = 1, .rgb = rgb};
     uint8_t frame[3];
-    nsk_picture_channels(&picture, NSK_RGB, frame);
+    nsk_picture_channels(&picture, NSK_COLOUR_RGB, frame);
     CU_ASSERT(frame[0] == 200 && frame[1] == 100 && frame[2] == 50);
-    nsk_picture_channels(&picture, NSK_BGR, frame);
+    nsk_picture_channels(&picture, NSK_COLOUR_BGR, frame);
     CU_ASSERT(frame[0] == 50 && frame[1] == 100 && frame[2] == 200);
-    nsk_picture_channels(&picture, NSK_GREY, frame);
+    nsk_picture_channels(&picture, NSK_COLOUR_GREY, frame);
     CU_ASSERT_EQUAL(frame[0], (77 * 200 + 150 * 100 + 29 * 50 + 128) / 256);
 }
 

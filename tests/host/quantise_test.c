@@ -51,13 +51,13 @@ static void weight_multipliers_are_the_least(void) {
     random_state r = {23};
     float weights[9];
     float bias = 0.0F;
-    nsk_low_layer l = {.kind = NSK_DEPTHWISE,
-                       .name = "d",
-                       .taps = 9,
-                       .weights = weights,
-                       .bias = &bias,
-                       .low = -INFINITY,
-                       .high = INFINITY};
+    nsk_lowered_layer l = {.kind = NSK_KIND_DEPTHWISE,
+                           .name = "d",
+                           .taps = 9,
+                           .weights = weights,
+                           .bias = &bias,
+                           .low = -INFINITY,
+                           .high = INFINITY};
     for (int round = 0; round < 5000; round++) {
         const nsk_scale in = {(float)exp(random_between(&r, -6.0, 2.0)),
                               random_below(&r, 256) - 128};
@@ -69,7 +69,7 @@ static void weight_multipliers_are_the_least(void) {
             most = fmax(most, fabs((double)weights[i]));
         }
         bias = (float)random_between(&r, -1.0, 1.0);
-        nsk_finish_multiplier m = nsk_weight_multiplier(&l, 0, 1, in, out);
+        nsk_requantise_multiplier m = nsk_weight_multiplier(&l, 0, 1, in, out);
         double value = ldexp(m.factor, -m.shift);
         double needed = most / 127.0 * (double)in.scale / (double)out.scale;
         CU_ASSERT(m.factor >= 8 && m.factor <= 15 && m.shift >= 1 && m.shift <= 31);
@@ -79,7 +79,7 @@ static void weight_multipliers_are_the_least(void) {
         CU_ASSERT_DOUBLE_EQUAL(scale * (double)in.scale / (double)out.scale, value, 1e-12 * value);
         float steps = (float)scale; /* as a file of quantised ONNX carries it */
         l.steps = &steps;
-        nsk_finish_multiplier again = nsk_weight_multiplier(&l, 0, 1, in, out);
+        nsk_requantise_multiplier again = nsk_weight_multiplier(&l, 0, 1, in, out);
         CU_ASSERT(again.factor == m.factor && again.shift == m.shift);
         l.steps = NULL;
     }
@@ -87,8 +87,8 @@ static void weight_multipliers_are_the_least(void) {
 
 /* A dense layer whose weights are all as large as they get; proves that its sums stay in reach. */
 static bool dense_fits(int taps, nsk_error *error) {
-    nsk_low_layer l = {
-        .kind = NSK_DENSE, .name = "wide", .taps = taps, .low = -INFINITY, .high = INFINITY};
+    nsk_lowered_layer l = {
+        .kind = NSK_KIND_DENSE, .name = "wide", .taps = taps, .low = -INFINITY, .high = INFINITY};
     nsk_integer_layer r = {.channels = 1};
     const nsk_scale in = {0.01F, -128};
     const nsk_scale out = {1.0F, 0};
@@ -99,7 +99,7 @@ static bool dense_fits(int taps, nsk_error *error) {
         l.weights[i] = i % 2 == 0 ? 1.0F : -1.0F;
     }
     bool good = nsk_integer_layer_make(&l, in, in, out, &r, error);
-    int64_t most = good ? labs(nsk_finish_bias(r.finish[0])) : 0;
+    int64_t most = good ? labs(nsk_requantise_bias(r.requantise[0])) : 0;
     for (int i = 0; good && i < taps; i++) {
         CU_ASSERT(r.weights[i] != 0);
         most += 128 * abs(r.weights[i]);
@@ -135,20 +135,21 @@ static void files_are_little_more_than_weights(void) {
 static void large_biases_survive(void) {
     float weight = 1e-9F;
     float bias = 5.0F;
-    nsk_low_layer l = {.kind = NSK_DENSE,
-                       .name = "b",
-                       .taps = 1,
-                       .weights = &weight,
-                       .bias = &bias,
-                       .low = -INFINITY,
-                       .high = INFINITY};
+    nsk_lowered_layer l = {.kind = NSK_KIND_DENSE,
+                           .name = "b",
+                           .taps = 1,
+                           .weights = &weight,
+                           .bias = &bias,
+                           .low = -INFINITY,
+                           .high = INFINITY};
     nsk_integer_layer r = {.channels = 1};
     const nsk_scale in = {0.01F, 0};
     const nsk_scale out = {0.1F, 0};
     nsk_error error = {.text = ""};
     CU_ASSERT(nsk_integer_layer_make(&l, in, in, out, &r, &error));
-    double level = nsk_finish_bias(r.finish[0]) *
-                   ldexp(nsk_finish_factor(r.finish[0]), -nsk_finish_shift(r.finish[0]));
+    double level =
+        nsk_requantise_bias(r.requantise[0]) *
+        ldexp(nsk_requantise_factor(r.requantise[0]), -nsk_requantise_shift(r.requantise[0]));
     CU_ASSERT_DOUBLE_EQUAL(level, 50.0, 0.01);
     nsk_integer_layer_clear(&r);
 }
@@ -195,7 +196,7 @@ static double agreement(onnx_maker *maker, double *worst) {
     return share;
 }
 
-static void finish_with_dense(onnx_maker *m, const char *from, int inputs, random_state *r) {
+static void requantise_with_dense(onnx_maker *m, const char *from, int inputs, random_state *r) {
     onnx_floats(m, "last", 2, (int[]){inputs, 4}, r, 1);
     onnx_floats(m, "last_bias", 1, (int[]){4}, r, 1);
     onnx_node(m, "Flatten", from, "flat", "");
@@ -224,7 +225,7 @@ static onnx_maker *branching(void) {
     onnx_node(m, "Add", "i j", "k", "");
     onnx_node(m, "AveragePool", "k", "l", "kernel_shape=l3,3 strides=l2,2 pads=l1,1,1,1");
     onnx_node(m, "Conv", "l w4", "n", "group=i8 pads=l1,1,1,1");
-    finish_with_dense(m, "n", 16 * 9, &r);
+    requantise_with_dense(m, "n", 16 * 9, &r);
     return m;
 }
 
@@ -240,7 +241,7 @@ static void flattening_keeps_the_order(void) {
     random_state r = {32};
     double worst;
     onnx_maker *m = onnx_new(11, 3, 6, 5);
-    finish_with_dense(m, "x", 90, &r);
+    requantise_with_dense(m, "x", 90, &r);
     CU_ASSERT(agreement(m, &worst) >= 0.95);
     CU_ASSERT(worst < 0.02);
 }
@@ -252,9 +253,9 @@ static nsk_model_file *quantise_small(const nsk_input *given, nsk_error *error) 
     char *path = scratch_path(folder, "m.onnx");
     char *noise = scratch_path(folder, "noise");
     nsk_input input = *given;
-    onnx_maker *m = onnx_new(13, input.colour == NSK_GREY ? 1 : 3, 0, 0);
+    onnx_maker *m = onnx_new(13, input.colour == NSK_COLOUR_GREY ? 1 : 3, 0, 0);
     onnx_node(m, "GlobalAveragePool", "x", "p", "");
-    finish_with_dense(m, "p", input.colour == NSK_GREY ? 1 : 3, &r);
+    requantise_with_dense(m, "p", input.colour == NSK_COLOUR_GREY ? 1 : 3, &r);
     onnx_finish(m, path);
     nsk_network *network = nsk_network_read(path, &input, NULL, error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(network);
@@ -273,19 +274,40 @@ static nsk_model_file *quantise_small(const nsk_input *given, nsk_error *error) 
 /* Every byte of every channel comes out as the formula of docs/arithmetic.md has it. */
 static void preparation_is_the_formula(void) {
     static const nsk_input inputs[] = {
-        {4, 64, NSK_RGB, NSK_STRETCH, NSK_AREA, {0.5, 0.5, 0.5}, {0.25, 0.25, 0.25}, 1.0},
-        {4, 64, NSK_BGR, NSK_CROP, NSK_NEAREST, {0.485, 0.456, 0.406}, {0.229, 0.224, 0.225}, 1.0},
-        {4, 64, NSK_RGB, NSK_PAD, NSK_BILINEAR, {100, 120, 140}, {50, 60, 1}, 255.0},
-        {4, 64, NSK_GREY, NSK_STRETCH, NSK_AREA, {0, 0, 0}, {1, 1, 1}, 1.0},
+        {4,
+         64,
+         NSK_COLOUR_RGB,
+         NSK_FIT_STRETCH,
+         NSK_RESAMPLE_AREA,
+         {0.5, 0.5, 0.5},
+         {0.25, 0.25, 0.25},
+         1.0},
+        {4,
+         64,
+         NSK_COLOUR_BGR,
+         NSK_FIT_CROP,
+         NSK_RESAMPLE_NEAREST,
+         {0.485, 0.456, 0.406},
+         {0.229, 0.224, 0.225},
+         1.0},
+        {4,
+         64,
+         NSK_COLOUR_RGB,
+         NSK_FIT_PAD,
+         NSK_RESAMPLE_BILINEAR,
+         {100, 120, 140},
+         {50, 60, 1},
+         255.0},
+        {4, 64, NSK_COLOUR_GREY, NSK_FIT_STRETCH, NSK_RESAMPLE_AREA, {0, 0, 0}, {1, 1, 1}, 1.0},
     };
     for (size_t i = 0; i < G_N_ELEMENTS(inputs); i++) {
         nsk_error error = {.text = ""};
         nsk_model model;
         nsk_model_file *file = quantise_small(&inputs[i], &error);
         CU_ASSERT_PTR_NOT_NULL_FATAL(file);
-        CU_ASSERT_EQUAL_FATAL(nsk_open(&model, file->bytes, file->size), NSK_OK);
+        CU_ASSERT_EQUAL_FATAL(nsk_open(&model, file->bytes, file->size), NSK_STATUS_OK);
         CU_ASSERT(model.colour == inputs[i].colour && model.fit == inputs[i].fit);
-        CU_ASSERT_EQUAL(model.channels, inputs[i].colour == NSK_GREY ? 1 : 3);
+        CU_ASSERT_EQUAL(model.channels, inputs[i].colour == NSK_COLOUR_GREY ? 1 : 3);
         uint8_t frame[256 * 3 + 64 * 5]; /* rows five bytes longer than they need be */
         size_t row = (size_t)4 * model.channels;
         for (size_t b = 0; b < 256; b++) {
@@ -304,7 +326,7 @@ static void preparation_is_the_formula(void) {
                     (b / 255.0 * inputs[i].top - inputs[i].mean[c]) / inputs[i].deviation[c];
                 double level = floor(value / (double)scale + 0.5) + t.zero;
                 level = fmin(fmax(level, -128.0), 127.0);
-                CU_ASSERT_EQUAL(workspace[t.place + (uint32_t)(b * model.channels + c)], level);
+                CU_ASSERT_EQUAL(workspace[t.offset + (uint32_t)(b * model.channels + c)], level);
                 CU_ASSERT(fabs((double)scale * (level - t.zero) - value) <= 0.51 * (double)scale ||
                           level <= -128.0 || level >= 127.0);
             }
@@ -387,7 +409,7 @@ static void files_go_out_and_come_back(void) {
     nsk_model_file *back = nsk_model_file_read(path, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(back);
     CU_ASSERT(back->size == k.file->size && back->weight_bytes == k.file->weight_bytes);
-    CU_ASSERT_EQUAL(nsk_open(&model, back->bytes, back->size), NSK_OK);
+    CU_ASSERT_EQUAL(nsk_open(&model, back->bytes, back->size), NSK_STATUS_OK);
     CU_ASSERT_STRING_EQUAL(nsk_label(&model, 4), "pinhole");
     CU_ASSERT_STRING_EQUAL(nsk_layer_name(&model, 0), "conv1");
     CU_ASSERT_FALSE(nsk_model_file_write(k.file, "/nowhere/k.nsk", &error));
@@ -410,8 +432,8 @@ static void sigmoids_may_end_it(void) {
                "Conv x w_8_3_3_3 b_8 > a; Relu a > r; GlobalAveragePool r > g; Flatten g > f; "
                "Gemm f h_5_8 c_5 > z transB=i1; Sigmoid z > y",
                5);
-    CU_ASSERT_EQUAL(nsk_open(&model, n.file->bytes, n.file->size), NSK_OK);
-    CU_ASSERT_EQUAL(nsk_layer_kind(&model, model.layers - 1U), NSK_TABLE);
+    CU_ASSERT_EQUAL(nsk_open(&model, n.file->bytes, n.file->size), NSK_STATUS_OK);
+    CU_ASSERT_EQUAL(nsk_layer_kind(&model, model.layers - 1U), NSK_KIND_LUT);
     uint8_t *frame = g_malloc(nsk_images_frame_bytes(n.images));
     void *workspace = g_malloc(model.workspace_bytes);
     float wanted[5];
@@ -451,12 +473,12 @@ static void known_ranges_are_pinned(void) {
                                      "Gemm f h_5_8 c_5 > z transB=i1",
                                      cases[i].function);
         noisy_load(&n, text, 5);
-        CU_ASSERT_EQUAL(nsk_open(&model, n.file->bytes, n.file->size), NSK_OK);
+        CU_ASSERT_EQUAL(nsk_open(&model, n.file->bytes, n.file->size), NSK_STATUS_OK);
         for (unsigned k = 0; k < model.layers; k++) {
             nsk_tensor t = nsk_tensor_at(&model, nsk_layer_output(&model, k));
             uint32_t bits;
             memcpy(&bits, &cases[i].scale, sizeof bits);
-            found += nsk_layer_kind(&model, k) == NSK_TABLE && t.scale_bits == bits &&
+            found += nsk_layer_kind(&model, k) == NSK_KIND_LUT && t.scale_bits == bits &&
                      t.zero == cases[i].zero;
         }
         CU_ASSERT_EQUAL(found, 1);

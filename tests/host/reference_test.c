@@ -12,7 +12,7 @@
 static int differ(const nsk_model_file *file, int frames) {
     nsk_model m;
     random_state r = {17};
-    CU_ASSERT_EQUAL_FATAL(nsk_open(&m, file->bytes, file->size), NSK_OK);
+    CU_ASSERT_EQUAL_FATAL(nsk_open(&m, file->bytes, file->size), NSK_STATUS_OK);
     size_t size = (size_t)m.width * m.height * m.channels;
     uint8_t *frame = g_malloc(size);
     void *workspace = g_malloc(m.workspace_bytes);

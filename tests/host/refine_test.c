@@ -51,7 +51,7 @@ typedef struct bench {
 } bench;
 
 static void fill_tensor(const bench *b, int tensor) {
-    const nsk_low_tensor *t = nsk_low_tensor_at(b->lowered, tensor);
+    const nsk_lowered_tensor *t = nsk_lowered_tensor_at(b->lowered, tensor);
     const nsk_value *v = nsk_graph_value(b->network->graph, t->value);
     const float *from = nsk_pass_value(b->pass, t->value);
     size_t count = (size_t)t->height * (size_t)t->width * (size_t)t->channels;
@@ -84,10 +84,10 @@ static double loss_of(const bench *b) {
  * what the weights' gradients make of the weights, since the one is linear in the other. */
 static void go_back(const bench *b, const char *name) {
     for (int i = (int)b->lowered->layers->len - 2; i >= 0; i--) {
-        const nsk_low_layer *l = nsk_low_layer_at(b->lowered, i);
-        bool scratch = l->kind == NSK_CONV || l->kind == NSK_DEPTHWISE;
+        const nsk_lowered_layer *l = nsk_lowered_layer_at(b->lowered, i);
+        bool scratch = l->kind == NSK_KIND_CONV || l->kind == NSK_KIND_DEPTHWISE;
         const nsk_backward_tensor *out = &b->tensors[l->out];
-        size_t weights = l->weights != NULL && l->kind != NSK_CONSTANT
+        size_t weights = l->weights != NULL && l->kind != NSK_KIND_CONSTANT
                              ? (size_t)l->taps * (size_t)out->channels
                              : 0;
         nsk_backward_step s = {.layer = l,
@@ -156,7 +156,8 @@ static void load_chain(bench *b, int index, random_state *r) {
     for (int i = 0; i < (int)b->lowered->tensors->len; i++) {
         fill_tensor(b, i);
     }
-    const nsk_low_layer *last = nsk_low_layer_at(b->lowered, (int)b->lowered->layers->len - 1);
+    const nsk_lowered_layer *last =
+        nsk_lowered_layer_at(b->lowered, (int)b->lowered->layers->len - 1);
     memcpy(b->tensors[last->in].gradient, b->aim, (size_t)classes * sizeof(float));
     g_free(bytes);
     g_free(text);
@@ -215,7 +216,7 @@ typedef struct whole_way {
 static void open_way(whole_way *w, const noisy *n) {
     nsk_error error = {.text = ""};
     nsk_model model;
-    CU_ASSERT_EQUAL_FATAL(nsk_open(&model, n->file->bytes, n->file->size), NSK_OK);
+    CU_ASSERT_EQUAL_FATAL(nsk_open(&model, n->file->bytes, n->file->size), NSK_STATUS_OK);
     w->lowered = nsk_lower_and_join(n->network->graph, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(w->lowered);
     CU_ASSERT(nsk_gradient_can(w->lowered, &error));
@@ -225,8 +226,8 @@ static void open_way(whole_way *w, const noisy *n) {
         w->scales[t].zero = tensor.zero;
     }
     for (int i = 0; i < (int)w->lowered->layers->len; i++) {
-        const nsk_low_layer *l = nsk_low_layer_at(w->lowered, i);
-        int channels = nsk_low_tensor_at(w->lowered, l->out)->channels;
+        const nsk_lowered_layer *l = nsk_lowered_layer_at(w->lowered, i);
+        int channels = nsk_lowered_tensor_at(w->lowered, l->out)->channels;
         w->learned[i] = l->bias == NULL ? (nsk_learned){0, 0, NULL}
                                         : (nsk_learned){(size_t)l->taps * (size_t)channels,
                                                         channels, l->weights};
@@ -291,12 +292,12 @@ static void load_hurt(kiln *k) {
 }
 
 static nsk_model_file *refine(const kiln *k, const nsk_images *training, int epochs,
-                              nsk_refined *told) {
+                              nsk_refine_result *told) {
     nsk_error error = {.text = ""};
-    const nsk_refinement how = {
-        .training = training, .epochs = epochs, .rate = NSK_REFINE_RATE, .told = told};
+    const nsk_refine_settings how = {
+        .training = training, .epochs = epochs, .rate = NSK_REFINE_RATE, .result = told};
     nsk_recipe recipe = nsk_usual_recipe;
-    recipe.refinement = epochs > 0 ? &how : NULL;
+    recipe.refine = epochs > 0 ? &how : NULL;
     nsk_model_file *file = nsk_quantise(k->network, k->calibration, &recipe, &error);
     assert_error(&error, "");
     CU_ASSERT_PTR_NOT_NULL_FATAL(file);
@@ -306,7 +307,7 @@ static nsk_model_file *refine(const kiln *k, const nsk_images *training, int epo
 /* On images that it did not learn from. */
 static void refining_helps(void) {
     kiln k;
-    nsk_refined told = {0};
+    nsk_refine_result told = {0};
     char *folder = scratch_new();
     load_hurt(&k);
     nsk_images *training = kiln_fresh(&k, folder, 61, 150 * KILN_CLASSES);
@@ -330,7 +331,7 @@ static void the_same_on_any_threads(void) {
     nsk_images *training = kiln_fresh(&k, folder, 63, 20 * KILN_CLASSES);
     nsk_model_file *files[3];
     for (int i = 0; i < 3; i++) {
-        nsk_refined told;
+        nsk_refine_result told;
         omp_set_num_threads(1 + i);
         files[i] = refine(&k, training, 1, &told);
         CU_ASSERT(files[i]->size == files[0]->size &&
@@ -349,9 +350,10 @@ static void what_cannot_be_refined_is_said(void) {
     kiln k;
     nsk_error error = {.text = ""};
     kiln_load(&k, 8);
-    const nsk_refinement how = {.training = k.calibration, .epochs = 1, .rate = NSK_REFINE_RATE};
+    const nsk_refine_settings how = {
+        .training = k.calibration, .epochs = 1, .rate = NSK_REFINE_RATE};
     nsk_recipe recipe = nsk_usual_recipe;
-    recipe.refinement = &how;
+    recipe.refine = &how;
     CU_ASSERT_PTR_NULL(nsk_quantise(k.network, k.calibration, &recipe, &error));
     assert_error(&error, "refining wants 5 training images of a class");
     char *folder = scratch_new();

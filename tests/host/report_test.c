@@ -86,7 +86,7 @@ static void plans_are_drawn(void) {
     char *text;
     nsk_recipe always = nsk_usual_recipe;
     kiln_load(&k, 12);
-    always.streaming = NSK_STREAM_ALWAYS;
+    always.streaming = NSK_STREAMING_ALWAYS;
     nsk_model_file *streamed = nsk_quantise(k.network, k.calibration, &always, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(streamed);
     const nsk_model_file *files[2] = {k.file, streamed};
@@ -116,12 +116,12 @@ static void plans_are_drawn(void) {
 
 static void frames_become_pictures_again(void) {
     static const uint8_t frame[6] = {1, 2, 3, 4, 5, 6};
-    nsk_input input = {.width = 2, .height = 1, .colour = NSK_BGR};
+    nsk_input input = {.width = 2, .height = 1, .colour = NSK_COLOUR_BGR};
     nsk_picture p;
     nsk_picture_of_frame(frame, &input, &p);
     CU_ASSERT_EQUAL(memcmp(p.rgb, "\3\2\1\6\5\4", 6), 0);
     nsk_picture_clear(&p);
-    input.colour = NSK_GREY;
+    input.colour = NSK_COLOUR_GREY;
     nsk_picture_of_frame(frame, &input, &p);
     CU_ASSERT_EQUAL(memcmp(p.rgb, "\1\1\1\2\2\2", 6), 0);
     nsk_picture_clear(&p);

@@ -26,11 +26,11 @@ static void with_brief(const char *text, void (*check)(nsk_brief *brief, const n
 
 static void check_everything(nsk_brief *b, const nsk_error *error) {
     CU_ASSERT_PTR_NOT_NULL_FATAL(b);
-    CU_ASSERT_EQUAL(b->recipe.streaming, NSK_STREAM_ALWAYS);
-    CU_ASSERT_EQUAL(b->recipe.ranges, NSK_RANGES_PERCENTILE);
+    CU_ASSERT_EQUAL(b->recipe.streaming, NSK_STREAMING_ALWAYS);
+    CU_ASSERT_EQUAL(b->recipe.ranges, NSK_RANGE_METHOD_PERCENTILE);
     CU_ASSERT_EQUAL_FATAL(b->recipe.excepted, 2);
     CU_ASSERT_STRING_EQUAL(b->recipe.exceptions[1].layer, "last one");
-    CU_ASSERT_EQUAL(b->recipe.exceptions[0].method, NSK_RANGES_EXTREMES);
+    CU_ASSERT_EQUAL(b->recipe.exceptions[0].method, NSK_RANGE_METHOD_EXTREMES);
     CU_ASSERT(b->recipe.equalise && !b->recipe.rounding && b->recipe.biases);
     CU_ASSERT_STRING_EQUAL(error->text, "");
     CU_ASSERT(g_str_has_suffix(b->model, "/m.onnx"));
@@ -41,8 +41,8 @@ static void check_everything(nsk_brief *b, const nsk_error *error) {
     CU_ASSERT_STRING_EQUAL(b->labels.names[2], "crack");
     CU_ASSERT_EQUAL(b->input.width, 40);
     CU_ASSERT_EQUAL(b->input.height, 30);
-    CU_ASSERT_EQUAL(b->input.colour, NSK_BGR);
-    CU_ASSERT_EQUAL(b->input.fit, NSK_PAD);
+    CU_ASSERT_EQUAL(b->input.colour, NSK_COLOUR_BGR);
+    CU_ASSERT_EQUAL(b->input.fit, NSK_FIT_PAD);
     CU_ASSERT_EQUAL(b->input.top, 255.0);
     CU_ASSERT_EQUAL(b->input.mean[1], 20.5);
     CU_ASSERT_EQUAL(b->input.deviation[2], 60.0);
@@ -52,7 +52,7 @@ static void check_everything(nsk_brief *b, const nsk_error *error) {
     CU_ASSERT_EQUAL(b->limits.loss, 1.0);
     CU_ASSERT_EQUAL(b->decision.frames, 3);
     CU_ASSERT_STRING_EQUAL(b->decision.resting, "belt");
-    CU_ASSERT_EQUAL(b->input.resample, NSK_BILINEAR_SMOOTH);
+    CU_ASSERT_EQUAL(b->input.resample, NSK_RESAMPLE_BILINEAR_SMOOTH);
     CU_ASSERT_STRING_EQUAL(b->held_out_labels, "/far/truth");
     CU_ASSERT_PTR_NULL(b->calibration_labels);
     CU_ASSERT_STRING_EQUAL(b->output, "scores");
@@ -80,12 +80,12 @@ static void everything_is_read(void) {
 
 static void check_defaults(nsk_brief *b, const nsk_error *error) {
     CU_ASSERT_PTR_NOT_NULL_FATAL(b);
-    CU_ASSERT_EQUAL(b->recipe.ranges, NSK_RANGES_SQUARED_ERROR);
-    CU_ASSERT_EQUAL(b->recipe.streaming, NSK_STREAM_WHEN_NEEDED);
+    CU_ASSERT_EQUAL(b->recipe.ranges, NSK_RANGE_METHOD_SQUARED_ERROR);
+    CU_ASSERT_EQUAL(b->recipe.streaming, NSK_STREAMING_WHEN_NEEDED);
     CU_ASSERT(b->recipe.equalise && b->recipe.rounding && b->recipe.biases);
     CU_ASSERT_STRING_EQUAL(error->text, "");
     CU_ASSERT_EQUAL(b->input.width, 0);
-    CU_ASSERT_EQUAL(b->input.colour, NSK_RGB);
+    CU_ASSERT_EQUAL(b->input.colour, NSK_COLOUR_RGB);
     CU_ASSERT_EQUAL(b->input.deviation[0], 1.0);
     CU_ASSERT(isinf(b->limits.flash) && isinf(b->limits.loss));
     CU_ASSERT_PTR_NULL(b->board);
@@ -97,10 +97,10 @@ static void lists_make_variants(void) {
     static const struct {
         const char *name, *model, *board;
         nsk_streaming_wish streaming;
-    } expected[] = {{"a,always", "/m/a.onnx", "/two.ini", NSK_STREAM_ALWAYS},
-                    {"a,never", "/m/a.onnx", "/two.ini", NSK_STREAM_NEVER},
-                    {"b,always", "/m/b.onnx", "/two.ini", NSK_STREAM_ALWAYS},
-                    {"b,never", "/m/b.onnx", "/two.ini", NSK_STREAM_NEVER}};
+    } expected[] = {{"a,always", "/m/a.onnx", "/two.ini", NSK_STREAMING_ALWAYS},
+                    {"a,never", "/m/a.onnx", "/two.ini", NSK_STREAMING_NEVER},
+                    {"b,always", "/m/b.onnx", "/two.ini", NSK_STREAMING_ALWAYS},
+                    {"b,never", "/m/b.onnx", "/two.ini", NSK_STREAMING_NEVER}};
     char *folder = scratch_new();
     char *path = scratch_path(folder, "job.ini");
     char *labels = scratch_path(folder, "labels.txt");

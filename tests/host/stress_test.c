@@ -37,7 +37,7 @@ static void apply(const char *name, double amount, uint64_t random, uint8_t *byt
         frames[i] = (uint8_t)(37 + 2 * (i / BYTES));
     }
     nsk_backdrop *backdrop = nsk_backdrop_new(frames, NSK_LEAST_BACKDROP, BYTES);
-    nsk_frame frame = {bytes, SIDE, SIDE, 3, NSK_RGB, backdrop};
+    nsk_frame frame = {bytes, SIDE, SIDE, 3, NSK_COLOUR_RGB, backdrop};
     draw_scene(bytes);
     random_state state = {random};
     CU_ASSERT(change_named(name)->apply(&frame, amount, &state, &error));

@@ -7,12 +7,12 @@
 #include "netsuke/verdict.h"
 
 static void intervals_decide(void) {
-    CU_ASSERT_EQUAL(nsk_interval_standing(-1.0, 0.5, 1.0), NSK_HOLDS);
-    CU_ASSERT_EQUAL(nsk_interval_standing(-1.0, 1.0, 1.0), NSK_HOLDS);
-    CU_ASSERT_EQUAL(nsk_interval_standing(0.9, 1.1, 1.0), NSK_OPEN);
-    CU_ASSERT_EQUAL(nsk_interval_standing(1.0, 1.1, 1.0), NSK_OPEN);
-    CU_ASSERT_EQUAL(nsk_interval_standing(1.1, 1.2, 1.0), NSK_BROKEN);
-    CU_ASSERT_EQUAL(nsk_interval_standing(5.0, 9.0, INFINITY), NSK_HOLDS);
+    CU_ASSERT_EQUAL(nsk_interval_standing(-1.0, 0.5, 1.0), NSK_STANDING_HOLDS);
+    CU_ASSERT_EQUAL(nsk_interval_standing(-1.0, 1.0, 1.0), NSK_STANDING_HOLDS);
+    CU_ASSERT_EQUAL(nsk_interval_standing(0.9, 1.1, 1.0), NSK_STANDING_OPEN);
+    CU_ASSERT_EQUAL(nsk_interval_standing(1.0, 1.1, 1.0), NSK_STANDING_OPEN);
+    CU_ASSERT_EQUAL(nsk_interval_standing(1.1, 1.2, 1.0), NSK_STANDING_BROKEN);
+    CU_ASSERT_EQUAL(nsk_interval_standing(5.0, 9.0, INFINITY), NSK_STANDING_HOLDS);
 }
 
 /* Pictures that should not be there, of a hundred: the share that makes a figure worthless. */
@@ -22,14 +22,15 @@ static void sets_are_judged(void) {
         nsk_standing standing;
         const char *said;
     } cases[] = {
-        {0, 0, 0, 0, 0, NSK_HOLDS, "none stands in both"},
-        {1, 0, 0, 0, 0, NSK_OPEN, "1 of 200 held-out pictures stand in the calibration set"},
-        {2, 0, 0, 0, 0, NSK_BROKEN, "2 of 200"},
-        {0, 9, 0, 0, 0, NSK_OPEN, "9 of 200 held-out pictures nearly repeat"},
-        {0, 0, 2, 0, 0, NSK_OPEN, "under two labels, one of which is wrong: 2"},
-        {0, 0, 3, 0, 0, NSK_BROKEN, "under two labels, one of which is wrong: 3"},
-        {0, 0, 0, 1, 0, NSK_BROKEN, "pictures of the held-out set that cannot be read: 1"},
-        {0, 0, 0, 0, 1, NSK_BROKEN, "the held-out set has no picture of 'b'"},
+        {0, 0, 0, 0, 0, NSK_STANDING_HOLDS, "none stands in both"},
+        {1, 0, 0, 0, 0, NSK_STANDING_OPEN,
+         "1 of 200 held-out pictures stand in the calibration set"},
+        {2, 0, 0, 0, 0, NSK_STANDING_BROKEN, "2 of 200"},
+        {0, 9, 0, 0, 0, NSK_STANDING_OPEN, "9 of 200 held-out pictures nearly repeat"},
+        {0, 0, 2, 0, 0, NSK_STANDING_OPEN, "under two labels, one of which is wrong: 2"},
+        {0, 0, 3, 0, 0, NSK_STANDING_BROKEN, "under two labels, one of which is wrong: 3"},
+        {0, 0, 0, 1, 0, NSK_STANDING_BROKEN, "pictures of the held-out set that cannot be read: 1"},
+        {0, 0, 0, 0, 1, NSK_STANDING_BROKEN, "the held-out set has no picture of 'b'"},
     };
     char *names[] = {(char *)"a", (char *)"b"};
     const nsk_labels labels = {2, names};
@@ -85,17 +86,18 @@ static void losses_are_judged(void) {
         nsk_standing standing;
         const char *said;
     } cases[] = {
-        {1000, 950, 3, 3, 1.0, NSK_HOLDS, "0.00 points lost"},
-        {1000, 950, 12, 3, 1.0, NSK_OPEN, "images would settle it"},
-        {1000, 950, 8, 3, 0.6, NSK_OPEN, "images would settle it"},
-        {1000, 950, 60, 3, 1.0, NSK_BROKEN, "5.70 points lost"},
-        {1000, 950, 13, 3, 1.0, NSK_OPEN, "no number settles it"},
-        {24, 24, 0, 0, 1.0, NSK_OPEN, "images would settle it"},
-        {24, 24, 0, 0, INFINITY, NSK_HOLDS, "0.00 points lost"},
-        {1000, 510, 3, 3, INFINITY, NSK_HOLDS, "float 51.00 %"}, /* a bad one, but not hopeless */
-        {1000, 400, 3, 3, 1.0, NSK_BROKEN, "no better than always to say 'a'"},
-        {1000, 500, 3, 3, 1.0, NSK_BROKEN, "no better than always to say 'a'"},
-        {1000, 0, 0, 0, 1.0, NSK_BROKEN, "right on 0.00 %"},
+        {1000, 950, 3, 3, 1.0, NSK_STANDING_HOLDS, "0.00 points lost"},
+        {1000, 950, 12, 3, 1.0, NSK_STANDING_OPEN, "images would settle it"},
+        {1000, 950, 8, 3, 0.6, NSK_STANDING_OPEN, "images would settle it"},
+        {1000, 950, 60, 3, 1.0, NSK_STANDING_BROKEN, "5.70 points lost"},
+        {1000, 950, 13, 3, 1.0, NSK_STANDING_OPEN, "no number settles it"},
+        {24, 24, 0, 0, 1.0, NSK_STANDING_OPEN, "images would settle it"},
+        {24, 24, 0, 0, INFINITY, NSK_STANDING_HOLDS, "0.00 points lost"},
+        {1000, 510, 3, 3, INFINITY, NSK_STANDING_HOLDS,
+         "float 51.00 %"}, /* a bad one, but not hopeless */
+        {1000, 400, 3, 3, 1.0, NSK_STANDING_BROKEN, "no better than always to say 'a'"},
+        {1000, 500, 3, 3, 1.0, NSK_STANDING_BROKEN, "no better than always to say 'a'"},
+        {1000, 0, 0, 0, 1.0, NSK_STANDING_BROKEN, "right on 0.00 %"},
     };
     for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
         nsk_verdict *v = judge(cases[i].images, cases[i].float_correct, cases[i].lost, cases[i].won,
@@ -116,14 +118,30 @@ static void rehearsals_are_judged(void) {
         nsk_standing standing;
         const char *said;
     } cases[] = {
-        {{100, 0, 0, 10, 1, 9, 0}, 0.0, INFINITY, NSK_HOLDS, "1 of 10 events missed"},
-        {{100, 1, 0, 10, 1, 9, 0}, 0.0, INFINITY, NSK_BROKEN, "1 of 100 frames came while"},
-        {{100, 9, 0, 10, 1, 9, 0}, 0.1, INFINITY, NSK_HOLDS, "none dropped beyond what is allowed"},
-        {{100, 0, 2, 10, 1, 9, 0}, 0.0, INFINITY, NSK_OPEN, "2 of 100 frames had no answer"},
-        {{100, 0, 9, 10, 1, 9, 0}, 0.0, INFINITY, NSK_BROKEN, "9 of 100 frames had no answer"},
-        {{100, 0, 0, 100, 1, 9, 0}, 0.0, 0.1, NSK_HOLDS, "1 of 100 events missed"},
-        {{100, 0, 0, 10, 1, 9, 0}, 0.0, 0.1, NSK_OPEN, "of 10.0 % allowed"},
-        {{100, 0, 0, 100, 40, 60, 0}, 0.0, 0.1, NSK_BROKEN, "40 of 100 events missed"},
+        {{100, 0, 0, 10, 1, 9, 0}, 0.0, INFINITY, NSK_STANDING_HOLDS, "1 of 10 events missed"},
+        {{100, 1, 0, 10, 1, 9, 0},
+         0.0,
+         INFINITY,
+         NSK_STANDING_BROKEN,
+         "1 of 100 frames came while"},
+        {{100, 9, 0, 10, 1, 9, 0},
+         0.1,
+         INFINITY,
+         NSK_STANDING_HOLDS,
+         "none dropped beyond what is allowed"},
+        {{100, 0, 2, 10, 1, 9, 0},
+         0.0,
+         INFINITY,
+         NSK_STANDING_OPEN,
+         "2 of 100 frames had no answer"},
+        {{100, 0, 9, 10, 1, 9, 0},
+         0.0,
+         INFINITY,
+         NSK_STANDING_BROKEN,
+         "9 of 100 frames had no answer"},
+        {{100, 0, 0, 100, 1, 9, 0}, 0.0, 0.1, NSK_STANDING_HOLDS, "1 of 100 events missed"},
+        {{100, 0, 0, 10, 1, 9, 0}, 0.0, 0.1, NSK_STANDING_OPEN, "of 10.0 % allowed"},
+        {{100, 0, 0, 100, 40, 60, 0}, 0.0, 0.1, NSK_STANDING_BROKEN, "40 of 100 events missed"},
     };
     for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
         nsk_limits limits = nsk_no_limits;

@@ -83,7 +83,7 @@ static void mistakes_are_named(void) {
         }
         kiln_load(&k, 6);
         nsk_input input = k.brief->input;
-        input.colour = cases[i].bgr ? NSK_BGR : NSK_RGB;
+        input.colour = cases[i].bgr ? NSK_COLOUR_BGR : NSK_COLOUR_RGB;
         for (int c = 0; c < 3 && cases[i].no_deviation; c++) {
             input.deviation[c] = 1.0;
         }
@@ -120,7 +120,7 @@ static void grey_has_one_mean(void) {
     char *names[] = {(char *)"a", (char *)"b", (char *)"c", (char *)"d", NULL};
     const nsk_labels labels = {4, names};
     nsk_input input = {
-        .width = 8, .height = 8, .colour = NSK_GREY, .deviation = {1, 1, 1}, .top = 1};
+        .width = 8, .height = 8, .colour = NSK_COLOUR_GREY, .deviation = {1, 1, 1}, .top = 1};
     nsk_error error = {.text = ""};
     random_state r = {3};
     onnx_maker *m = onnx_new(13, 1, 8, 8);

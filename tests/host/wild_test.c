@@ -149,7 +149,7 @@ static double integer_distance(const nsk_network *network, const nsk_images *ima
     double most = 0.0;
     nsk_model_file *file = nsk_quantise(network, images, NULL, &error);
     assert_error(&error, "");
-    if (file == NULL || nsk_open(&model, file->bytes, file->size) != NSK_OK) {
+    if (file == NULL || nsk_open(&model, file->bytes, file->size) != NSK_STATUS_OK) {
         fprintf(stderr, "\n    %s\n", error.text);
         return INFINITY;
     }

@@ -150,7 +150,7 @@ static void answers_are_the_comparisons(void) {
 
 /* ---- scenes ---- */
 
-/* A belt, a tile with each fault in turn, a belt again: each thing for `each` frames. */
+/* A belt, a tile with each injection in turn, a belt again: each thing for `each` frames. */
 static char *write_scene(const char *folder, int each) {
     static const int things[] = {BELT, CRACK, BELT, SOUND, BELT, CHIP, BELT, DRIP, BELT};
     char *npy = scratch_path(folder, "scene.npy");
@@ -180,7 +180,7 @@ static char *write_scene(const char *folder, int each) {
     return csv;
 }
 
-/* The kiln line's firmware on a scene, with faults. */
+/* The kiln line's firmware on a scene, with injections. */
 typedef struct scenery {
     stage s;
     char *folder, *csv;
@@ -196,8 +196,11 @@ static void scenery_set(scenery *y, int each) {
     nsk_budget_free(y->s.budget);
     y->folder = scratch_new();
     y->csv = write_scene(y->folder, each);
-    y->product = (nsk_product){
-        .camera_width = 64, .camera_height = 64, .check_every = 1, .looks = true, .awake = 1.0};
+    y->product = (nsk_product){.camera_width = 64,
+                               .camera_height = 64,
+                               .check_every = 1,
+                               .check_frames = true,
+                               .awake = 1.0};
     y->film =
         nsk_film_read(y->csv, &y->s.k.brief->labels, &y->s.k.brief->input, &y->product, 0, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(y->film);
@@ -221,10 +224,10 @@ static void scenery_clear(scenery *y) {
 
 static nsk_rehearsal *play_with(scenery *y, const char *fault_text) {
     nsk_error error = {.text = ""};
-    nsk_fault fault;
-    y->on.fault_count = fault_text != NULL;
-    y->on.faults = &fault;
-    CU_ASSERT(fault_text == NULL || nsk_fault_parse(fault_text, &fault, &error));
+    nsk_injection injection;
+    y->on.injection_count = fault_text != NULL;
+    y->on.injections = &injection;
+    CU_ASSERT(fault_text == NULL || nsk_injection_parse(fault_text, &injection, &error));
     nsk_rehearsal *r = nsk_rehearse(&y->on, &error);
     if (r == NULL) {
         fprintf(stderr, "\n    %s\n", error.text);
@@ -248,7 +251,7 @@ static void scenes_have_events(void) {
     scenery_set(&y, 8);
     nsk_rehearsal *r = play_with(&y, NULL);
     const nsk_figures *f = &r->figures;
-    CU_ASSERT(r->frames == 72 && r->dropped == 0 && r->troubled == 0 && r->known == 72);
+    CU_ASSERT(r->frames == 72 && r->dropped == 0 && r->faulted == 0 && r->known == 72);
     CU_ASSERT(f->events == 3 && f->longer == 3 && f->missed == 0 && f->false_actions == 0);
     for (int i = 0; i < 3; i++) {
         static const int first[] = {8, 40, 56};
@@ -264,41 +267,46 @@ static void scenes_have_events(void) {
     scenery_clear(&y);
 }
 
-/* Each fault: which frames have no answer and why; all others have the one that they have without
- * it, and the next good frame is answered. */
+/* Each injection: which frames have no answer and why; all others have the one that they have
+ * without it, and the next good frame is answered. */
 static void faults_never_look_like_answers(void) {
     static const struct {
-        const char *fault;
-        nsk_trouble trouble;
+        const char *injection;
+        nsk_fault fault;
         int first, frames; /* without an answer */
         int resets;
     } cases[] = {
-        {"flash@20", NSK_MODEL_DAMAGED, 20, 1, 0},   {"flash@20+6", NSK_MODEL_DAMAGED, 20, 6, 0},
-        {"cut@20+3", NSK_PICTURE_CUT, 20, 3, 0},     {"frozen@20+4", NSK_PICTURE_FROZEN, 20, 4, 0},
-        {"column@20+4", NSK_PIXELS_STUCK, 20, 4, 0}, {"camera@20+7", NSK_CAMERA_LATE, 20, 7, 0},
-        {"rows@20+4", NSK_ROWS_REPEATED, 20, 4, 0},  {"torn@20", NSK_PICTURE_FROZEN, 20, 1, 0},
-        {"brown-out@20", NSK_NO_TROUBLE, 20, 1, 1},  {"clock@0+36=40", NSK_NO_TROUBLE, 99, 0, 0},
+        {"flash@20", NSK_FAULT_MODEL_DAMAGED, 20, 1, 0},
+        {"flash@20+6", NSK_FAULT_MODEL_DAMAGED, 20, 6, 0},
+        {"cut@20+3", NSK_FAULT_PICTURE_CUT, 20, 3, 0},
+        {"frozen@20+4", NSK_FAULT_PICTURE_FROZEN, 20, 4, 0},
+        {"column@20+4", NSK_FAULT_PIXELS_STUCK, 20, 4, 0},
+        {"camera@20+7", NSK_FAULT_CAMERA_LATE, 20, 7, 0},
+        {"rows@20+4", NSK_FAULT_ROWS_REPEATED, 20, 4, 0},
+        {"torn@20", NSK_FAULT_PICTURE_FROZEN, 20, 1, 0},
+        {"brown-out@20", NSK_FAULT_NONE, 20, 1, 1},
+        {"clock@0+36=40", NSK_FAULT_NONE, 99, 0, 0},
     };
     scenery y;
     scenery_set(&y, 4);
     nsk_rehearsal *sound = play_with(&y, NULL);
     for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
-        nsk_rehearsal *r = play_with(&y, cases[i].fault);
+        nsk_rehearsal *r = play_with(&y, cases[i].injection);
         CU_ASSERT_EQUAL(r->resets, cases[i].resets);
         for (int f = 0; f < r->frames; f++) {
             const nsk_rehearsed *a = answer_on(r, f);
             bool within = f >= cases[i].first && f < cases[i].first + cases[i].frames;
             if (within) {
-                CU_ASSERT(a == NULL || a->trouble == cases[i].trouble);
-                CU_ASSERT(a == NULL || cases[i].trouble != NSK_NO_TROUBLE);
+                CU_ASSERT(a == NULL || a->fault == cases[i].fault);
+                CU_ASSERT(a == NULL || cases[i].fault != NSK_FAULT_NONE);
             } else {
                 CU_ASSERT_PTR_NOT_NULL_FATAL(a);
-                CU_ASSERT_EQUAL(a->trouble, NSK_NO_TROUBLE);
+                CU_ASSERT_EQUAL(a->fault, NSK_FAULT_NONE);
                 CU_ASSERT_EQUAL(a->class_index, answer_on(sound, f)->class_index);
                 CU_ASSERT(a->probability == answer_on(sound, f)->probability);
             }
         }
-        CU_ASSERT(cases[i].trouble == NSK_NO_TROUBLE || r->troubled > 0);
+        CU_ASSERT(cases[i].fault == NSK_FAULT_NONE || r->faulted > 0);
         CU_ASSERT_EQUAL(r->figures.false_actions, 0);
         nsk_rehearsal_free(r);
     }
@@ -311,7 +319,7 @@ static void a_slow_clock_drops_frames(void) {
     scenery y;
     scenery_set(&y, 8);
     nsk_rehearsal *r = play_with(&y, "clock@0+72=90");
-    CU_ASSERT(r->dropped > 20 && r->taken + r->dropped == 72 && r->troubled == 0);
+    CU_ASSERT(r->dropped > 20 && r->taken + r->dropped == 72 && r->faulted == 0);
     nsk_rehearsal_free(r);
     scenery_clear(&y);
 }
@@ -320,13 +328,13 @@ static void faults_are_parsed(void) {
     static const char *const bad[] = {"",          "flash",    "flash@",   "flash@-3",
                                       "flash@3+0", "flood@3",  "flash@3x", "clock@1=100",
                                       "@3",        "flash@1e9"};
-    nsk_fault f;
+    nsk_injection f;
     nsk_error error;
-    CU_ASSERT(nsk_fault_parse("clock@7+12=2.5", &f, &error));
-    CU_ASSERT(f.kind == NSK_FAULT_CLOCK && f.first == 7 && f.frames == 12);
+    CU_ASSERT(nsk_injection_parse("clock@7+12=2.5", &f, &error));
+    CU_ASSERT(f.kind == NSK_INJECTION_CLOCK && f.first == 7 && f.frames == 12);
     CU_ASSERT_DOUBLE_EQUAL(f.amount, 2.5, 1e-12);
     for (size_t i = 0; i < G_N_ELEMENTS(bad); i++) {
-        CU_ASSERT_FALSE(nsk_fault_parse(bad[i], &f, &error));
+        CU_ASSERT_FALSE(nsk_injection_parse(bad[i], &f, &error));
         assert_error(&error, "--fault ");
     }
 }

@@ -17,13 +17,13 @@ static double largest(const float *numbers, size_t count) {
 
 /* The weights' sums decide how much of the input's error arrives, their rounding (half of 1/127 of
  * a channel's largest) meets the largest input. */
-static double through_weights(const nsk_low_layer *l, int channels, reach in) {
+static double through_weights(const nsk_lowered_layer *l, int channels, reach in) {
     double worst = 0.0;
     for (int c = 0; c < channels; c++) {
         double sum = 0.0;
         double most = 0.0;
         for (int t = 0; t < l->taps; t++) {
-            int at = l->kind == NSK_DEPTHWISE ? t * channels + c : c * l->taps + t;
+            int at = l->kind == NSK_KIND_DEPTHWISE ? t * channels + c : c * l->taps + t;
             sum += fabs((double)l->weights[at]);
             most = fmax(most, fabs((double)l->weights[at]));
         }
@@ -33,7 +33,7 @@ static double through_weights(const nsk_low_layer *l, int channels, reach in) {
 }
 
 /* The most that the function changes when its argument is off. */
-static double through_function(const nsk_low_layer *l, nsk_scale in, double off) {
+static double through_function(const nsk_lowered_layer *l, nsk_scale in, double off) {
     double worst = 0.0;
     for (int q = -128; q < 128; q++) {
         double x = (double)in.scale * (q - in.zero);
@@ -49,31 +49,31 @@ static double through_function(const nsk_low_layer *l, nsk_scale in, double off)
     return worst;
 }
 
-static double through_layer(const nsk_low_layer *l, int channels, const reach *tensors,
+static double through_layer(const nsk_lowered_layer *l, int channels, const reach *tensors,
                             const nsk_scale *scales) {
     reach in = tensors[l->in];
     reach second = tensors[l->second == NSK_NONE ? l->in : l->second];
     double area = (double)(l->window.kernel[0] * l->window.kernel[1]);
     switch (l->kind) {
-    case NSK_CONV:
-    case NSK_DEPTHWISE:
-    case NSK_DENSE:
-    case NSK_TRANSPOSED:
+    case NSK_KIND_CONV:
+    case NSK_KIND_DEPTHWISE:
+    case NSK_KIND_DENSE:
+    case NSK_KIND_CONV_TRANSPOSE:
         return through_weights(l, channels, in);
-    case NSK_AVERAGE_POOL:
+    case NSK_KIND_AVERAGE_POOL:
         return l->total ? in.off * area : in.off;
-    case NSK_ADD:
+    case NSK_KIND_ADD:
         return in.off + second.off;
-    case NSK_LARGER:
-    case NSK_SMALLER:
+    case NSK_KIND_MAX:
+    case NSK_KIND_MIN:
         return fmax(in.off, second.off);
-    case NSK_MULTIPLY:
+    case NSK_KIND_MULTIPLY:
         return in.most * second.off + second.most * in.off + in.off * second.off;
-    case NSK_TABLE:
+    case NSK_KIND_LUT:
         return through_function(l, scales[l->in], in.off);
-    case NSK_SOFTMAX: /* its slope is p (1 - p) at most twice; the top score is 255/256 */
+    case NSK_KIND_SOFTMAX: /* its slope is p (1 - p) at most twice; the top score is 255/256 */
         return in.off / 2.0 + 1.0 / 256.0;
-    case NSK_CONSTANT:
+    case NSK_KIND_CONSTANT:
         return 0.0;
     default:
         return in.off;
@@ -85,22 +85,22 @@ double bound_of(const nsk_lowered *lowered, const nsk_scale *scales, const nsk_p
     int count = (int)lowered->tensors->len;
     reach *tensors = g_new0(reach, count);
     for (int i = 0; i < count; i++) {
-        int value = nsk_low_tensor_at(lowered, i)->value;
+        int value = nsk_lowered_tensor_at(lowered, i)->value;
         tensors[i].most =
             largest(nsk_pass_value(pass, value), nsk_value_count(nsk_graph_value(graph, value)));
     }
     tensors[0].off = (double)scales[0].scale / 2.0;
     for (int i = 0; i < (int)lowered->layers->len; i++) {
-        const nsk_low_layer *l = nsk_low_layer_at(lowered, i);
+        const nsk_lowered_layer *l = nsk_lowered_layer_at(lowered, i);
         for (int t = 0; t < count; t++) { /* other shapes of tensors that are known by now */
-            int root = nsk_low_tensor_root(lowered, t);
+            int root = nsk_lowered_tensor_root(lowered, t);
             tensors[t].off = root != t ? tensors[root].off : tensors[t].off;
         }
-        int channels = nsk_low_tensor_at(lowered, l->out)->channels;
+        int channels = nsk_lowered_tensor_at(lowered, l->out)->channels;
         double off = through_layer(l, channels, tensors, scales) + (double)scales[l->out].scale;
         tensors[l->out].off = fmax(tensors[l->out].off, off);
     }
-    double off = tensors[nsk_low_tensor_root(lowered, lowered->output)].off;
+    double off = tensors[nsk_lowered_tensor_root(lowered, lowered->output)].off;
     g_free(tensors);
     return off;
 }

@@ -190,7 +190,7 @@ static nsk_input preparation(const float *numbers, size_t count) {
     double zero = floor(-low / step + 0.5);
     return (nsk_input){.width = (int)count,
                        .height = 1,
-                       .colour = NSK_GREY,
+                       .colour = NSK_COLOUR_GREY,
                        .mean = {zero},
                        .deviation = {1.0 / step},
                        .top = 255.0};
@@ -230,7 +230,7 @@ static char *build_and_run(const test_case *c, const nsk_graph *graph, const nsk
     const nsk_input input = preparation(nsk_pass_input(pass), count);
     nsk_range *ranges = g_new0(nsk_range, lowered->tensors->len);
     for (guint i = 0; i < lowered->tensors->len; i++) {
-        int value = nsk_low_tensor_at(lowered, (int)i)->value;
+        int value = nsk_lowered_tensor_at(lowered, (int)i)->value;
         const float *numbers = nsk_pass_value(pass, value);
         for (size_t k = 0; k < nsk_value_count(nsk_graph_value(graph, value)); k++) {
             ranges[i].low = fminf(ranges[i].low, numbers[k]);

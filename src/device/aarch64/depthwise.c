@@ -15,7 +15,7 @@ enum { QUARTERS = 4, LANES = 4 };
 
 typedef struct block {
     int8x16_t weights[NSK_SIXTEEN_TAPS + 1];
-    nsk_four finish[QUARTERS];
+    nsk_four requantise[QUARTERS];
     int32_t pairs, out_step;
 } block;
 
@@ -23,21 +23,21 @@ static void start(void *state, const nsk_layer *l, int32_t first) {
     block *b = (block *)state;
     int32_t taps = (int32_t)nsk_kernel_area(l);
     const int8_t *w = (const int8_t *)l->weights + first;
-    b->out_step = l->out.step;
+    b->out_step = l->out.pixel_stride;
     b->pairs = (taps + 1) / 2;
     for (int32_t k = 0; k < taps; k++, w += l->out.channels) {
         b->weights[k] = vld1q_s8(w);
     }
     b->weights[taps] = vdupq_n_s8(0);
     for (int32_t i = 0; i < QUARTERS; i++) {
-        b->finish[i] = nsk_four_of(l->finish + 4 * (first + LANES * i), LANES);
-        nsk_four_clamp(&b->finish[i], l->out.zero, l->low, l->high);
+        b->requantise[i] = nsk_four_of(l->requantise + 4 * (first + LANES * i), LANES);
+        nsk_four_clamp(&b->requantise[i], l->out.zero, l->low, l->high);
     }
 }
 
 static inline void write_pixel(const block *b, const int8_t *const *at, int32_t step, int8_t *out) {
-    int32x4_t sums[QUARTERS] = {b->finish[0].bias, b->finish[1].bias, b->finish[2].bias,
-                                b->finish[3].bias};
+    int32x4_t sums[QUARTERS] = {b->requantise[0].bias, b->requantise[1].bias, b->requantise[2].bias,
+                                b->requantise[3].bias};
     for (int32_t k = 0; k < b->pairs; k++) {
         int8x16_t x = vld1q_s8(at[2 * k] + step);
         int8x16_t y = vld1q_s8(at[2 * k + 1] + step);
@@ -52,10 +52,10 @@ static inline void write_pixel(const block *b, const int8_t *const *at, int32_t 
         sums[2] = vaddw_s16(sums[2], vget_low_s16(high));
         sums[3] = vaddw_high_s16(sums[3], high);
     }
-    int16x8_t low = vcombine_s16(nsk_four_outputs(&b->finish[0], sums[0]),
-                                 nsk_four_outputs(&b->finish[1], sums[1]));
-    int16x8_t high = vcombine_s16(nsk_four_outputs(&b->finish[2], sums[2]),
-                                  nsk_four_outputs(&b->finish[3], sums[3]));
+    int16x8_t low = vcombine_s16(nsk_four_outputs(&b->requantise[0], sums[0]),
+                                 nsk_four_outputs(&b->requantise[1], sums[1]));
+    int16x8_t high = vcombine_s16(nsk_four_outputs(&b->requantise[2], sums[2]),
+                                  nsk_four_outputs(&b->requantise[3], sums[3]));
     vst1q_s8(out, vcombine_s8(vqmovn_s16(low), vqmovn_s16(high)));
 }
 

@@ -7,19 +7,19 @@
 #include "../arithmetic.h"
 #include "../format.h"
 
-/* nsk_finish. */
+/* nsk_requantise. */
 typedef struct nsk_four {
     int32x4_t bias, factors;
     int32x4_t shifts; /* to the left */
     int32x4_t zero, low, high;
 } nsk_four;
 
-/* `finish`: of the first; lanes past the last of `outputs` hold what they may. */
-static inline nsk_four nsk_four_of(const uint8_t *finish, int32_t outputs) {
+/* `requantise`: of the first; lanes past the last of `outputs` hold what they may. */
+static inline nsk_four nsk_four_of(const uint8_t *requantise, int32_t outputs) {
     int32_t words[4];
     nsk_four f;
     for (int32_t i = 0; i < 4; i++) {
-        words[i] = nsk_word(finish, (uint32_t)(i < outputs ? i : outputs - 1));
+        words[i] = nsk_word(requantise, (uint32_t)(i < outputs ? i : outputs - 1));
     }
     int32x4_t all = vld1q_s32(words);
     f.bias = vshrq_n_s32(all, 9);

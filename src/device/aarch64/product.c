@@ -39,8 +39,8 @@ static inline int8x16_t load_rest(const int8_t *at, int32_t bytes) {
 }
 
 /* `bytes` of each row from `from` on, sixteen unless they are the last. */
-NSK_WITHIN void meet_rows(const rows *in, const rows *weights, int32_t from, int32_t bytes,
-                          int32x4_t acc[TILE][TILE]) {
+NSK_ALWAYS_INLINE void meet_rows(const rows *in, const rows *weights, int32_t from, int32_t bytes,
+                                 int32x4_t acc[TILE][TILE]) {
     int8x16_t x[TILE];
     for (int32_t i = 0; i < TILE; i++) {
         const int8_t *at = in->at[i] + from;
@@ -87,7 +87,7 @@ static inline void write_outputs(const nsk_matmul *p, const nsk_four *f, int32x4
 void nsk_multiply_out(const nsk_matmul *p, const int8_t *in, int32_t pixels, int8_t *out) {
     for (int32_t first = 0; first < p->outputs; first += TILE) {
         rows weights = rows_from(p->weights + first * p->row, p->row, p->outputs - first);
-        nsk_four f = nsk_four_of(p->finish + 4 * first, p->outputs - first);
+        nsk_four f = nsk_four_of(p->requantise + 4 * first, p->outputs - first);
         nsk_four_clamp(&f, p->zero, p->low, p->high);
         for (int32_t i = 0; i < pixels; i += TILE) {
             rows x = rows_from(in + i * p->in_step, p->in_step, pixels - i);

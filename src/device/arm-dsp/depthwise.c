@@ -47,7 +47,7 @@ static void clear_line(const nsk_layer *l, uint32_t *line, int32_t length) {
 }
 
 /* Row y of the input. What a line has at its ends stays. */
-static NSK_APART void widen_row(const four *f, int32_t y, uint32_t *line) {
+static NSK_NOINLINE void widen_row(const four *f, int32_t y, uint32_t *line) {
     const nsk_layer *l = f->layer;
     const int8_t *in = f->in + y * l->in.width * l->in.channels;
     int32_t step = l->in.channels;
@@ -102,13 +102,13 @@ static NSK_APART void widen_row(const four *f, int32_t y, uint32_t *line) {
     "add %[line], %[line], #" advance "\n\t" \
     "str %[line], [%[half], #" offset "]\n\t"
 
-/* nsk_finish, where the clamp is an int8's: the bit that is shifted out last is the rounding. */
-#define FINISH(sum, multiplier, shift) \
+/* nsk_requantise, where the clamp is an int8's: the bit that is shifted out last is the rounding. */
+#define REQUANTISE(sum, multiplier, shift) \
     "mul %[" sum "], %[" sum "], %[" multiplier "]\n\t" \
     "asrs %[" sum "], %[" sum "], %[" shift "]\n\t" \
     "adc %[" sum "], %[" sum "], %[w]\n\t" \
     "ssat %[" sum "], #8, %[" sum "]\n\t"
-#define FINISH_BOTH(pixel) FINISH("l" pixel, "u", "t") FINISH("h" pixel, "v", "x")
+#define REQUANTISE_BOTH(pixel) REQUANTISE("l" pixel, "u", "t") REQUANTISE("h" pixel, "v", "x")
 #define STORE_BOTH(pixel) \
     "strb %[l" pixel "], [%[line]]\n\t" \
     "strb %[h" pixel "], [%[line], #2]\n\t" \
@@ -129,7 +129,7 @@ static NSK_APART void widen_row(const four *f, int32_t y, uint32_t *line) {
         "ldrd %[u], %[v], [%[half], #24]\n\t" \
         "ldrd %[t], %[x], [%[half], #32]\n\t" \
         "ldr %[w], [%[half], #48]\n\t" \
-        FINISH_BOTH("0") FINISH_BOTH("1") FINISH_BOTH("2") \
+        REQUANTISE_BOTH("0") REQUANTISE_BOTH("1") REQUANTISE_BOTH("2") \
         "ldrd %[line], %[u], [%[half], #40]\n\t" \
         STORE_BOTH("0") STORE_BOTH("1") STORE_BOTH("2") \
         "str %[line], [%[half], #40]\n\t" \
@@ -145,7 +145,7 @@ static NSK_APART void widen_row(const four *f, int32_t y, uint32_t *line) {
 /* clang-format on */
 
 /* h->left groups of three pixels, one pixel of the input apart, or two. */
-static NSK_APART void write_groups(half *h, int32_t stride) {
+static NSK_NOINLINE void write_groups(half *h, int32_t stride) {
     uint32_t l0;
     uint32_t h0;
     uint32_t l1;
@@ -190,7 +190,7 @@ static void write_row(const four *f, half *h, int8_t *out) {
 static void run_four(four *f, int8_t *out) {
     const nsk_layer *l = f->layer;
     int32_t next = -l->pad_top; /* the next row to be widened */
-    for (int32_t y = 0; y < l->out.height; y++, out += l->out.width * l->out.step) {
+    for (int32_t y = 0; y < l->out.height; y++, out += l->out.width * l->out.pixel_stride) {
         for (int32_t last = y * l->stride_down - l->pad_top + KERNEL; next < last; next++) {
             uint32_t *freed = f->line[0];
             f->line[0] = f->line[1];
@@ -214,12 +214,12 @@ static void start_four(four *f, int32_t channel) {
         half *h = &f->halves[i % 2];
         uint32_t k = (uint32_t)channel + i;
         h->weights = h->taps;
-        h->step = l->out.step;
+        h->step = l->out.pixel_stride;
         h->zero = l->out.zero;
-        int32_t finish = nsk_word(l->finish, k);
-        h->bias[i / 2] = nsk_finish_bias(finish);
-        h->multiplier[i / 2] = nsk_finish_factor(finish);
-        h->shift[i / 2] = nsk_finish_shift(finish);
+        int32_t requantise = nsk_word(l->requantise, k);
+        h->bias[i / 2] = nsk_requantise_bias(requantise);
+        h->multiplier[i / 2] = nsk_requantise_factor(requantise);
+        h->shift[i / 2] = nsk_requantise_shift(requantise);
     }
 }
 
@@ -228,7 +228,7 @@ void nsk_depthwise_run(const nsk_layer *l, int8_t *workspace) {
                 l->stride_down == l->stride_across && l->stride_across <= 2 &&
                 l->dilate_down == 1 && l->dilate_across == 1 && l->out.width >= PIXELS &&
                 l->in.channels >= CHANNELS && l->in.channels == l->out.channels &&
-                l->in.place % 4 == 0 && nsk_finish_is_plain(l);
+                l->in.offset % 4 == 0 && nsk_requantise_is_plain(l);
     int32_t whole = fits ? l->out.channels & ~(CHANNELS - 1) : 0; /* channels, four at a time */
     nsk_depthwise_run_plain(l, workspace, whole);
     if (whole == 0) {
@@ -243,9 +243,9 @@ void nsk_depthwise_run(const nsk_layer *l, int8_t *workspace) {
         clear_line(l, f.line[k], f.length);
     }
     for (int32_t c = 0; c < whole; c += CHANNELS) {
-        f.in = workspace + l->in.place + c;
+        f.in = workspace + l->in.offset + c;
         start_four(&f, c);
-        run_four(&f, workspace + l->out.place + c);
+        run_four(&f, workspace + l->out.offset + c);
     }
 }
 

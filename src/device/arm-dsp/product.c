@@ -26,14 +26,14 @@ static void widen(const int8_t *first, const int8_t *second, int32_t row, uint32
 
 /* What the loops below walk along. The offsets stand in their text. */
 typedef struct walk {
-    const uint32_t *in;     /*  0: both pixels' inputs */
-    const uint32_t *end;    /*  4 */
-    int32_t row;            /*  8 */
-    int32_t zero;           /* 12 */
-    const uint8_t *finish;  /* 16: of the next output */
-    uint32_t left;          /* 20: outputs that are left, an even number */
-    int8_t *first, *second; /* 24, 28: the outputs of either pixel */
-    const int8_t *weights;  /* 32 */
+    const uint32_t *in;        /*  0: both pixels' inputs */
+    const uint32_t *end;       /*  4 */
+    int32_t row;               /*  8 */
+    int32_t zero;              /* 12 */
+    const uint8_t *requantise; /* 16: of the next output */
+    uint32_t left;             /* 20: outputs that are left, an even number */
+    int8_t *first, *second;    /* 24, 28: the outputs of either pixel */
+    const int8_t *weights;     /* 32 */
 } walk;
 
 /* Compilers find too few registers for all this: a block of two outputs written out takes half the
@@ -70,14 +70,15 @@ typedef struct walk {
     "add %[other], %[weights], %[t]\n\t"                                                           \
     "tst %[t], #4\n\t"
 
-/* nsk_finish, where the clamp is an int8's: the bit that is shifted out last is the rounding. */
-#define FINISH(sum, m, shift)                                                                      \
+/* nsk_requantise, where the clamp is an int8's: the bit that is shifted out last is the rounding.
+ */
+#define REQUANTISE(sum, m, shift)                                                                  \
     "mul %[" sum "], %[" sum "], %[" m "]\n\t"                                                     \
     "asrs %[" sum "], %[" sum "], %[" shift "]\n\t"                                                \
     "adc %[" sum "], %[" sum "], %[in]\n\t"                                                        \
     "ssat %[" sum "], #8, %[" sum "]\n\t"
 
-#define FINISH_BLOCK                                                                               \
+#define REQUANTISE_BLOCK                                                                           \
     "ldr %[x], [%[walk], #16]\n\t"                                                                 \
     "ldrd %[t], %[weights], [%[x]], #8\n\t"                                                        \
     "str %[x], [%[walk], #16]\n\t"                                                                 \
@@ -85,17 +86,17 @@ typedef struct walk {
     "and %[v], %[t], #15\n\t"                                                                      \
     "and %[w], %[weights], #15\n\t"                                                                \
     "ubfx %[t], %[t], #4, #5\n\t"                                                                  \
-    "ubfx %[weights], %[weights], #4, #5\n\t" FINISH("a", "v", "t") FINISH("b", "v", "t")          \
-        FINISH("c", "w", "weights")                                                                \
-            FINISH("d", "w", "weights") "ldrd %[x], %[y], [%[walk], #24]\n\t"                      \
-                                        "strb %[a], [%[x]], #1\n\t"                                \
-                                        "strb %[c], [%[x]], #1\n\t"                                \
-                                        "strb %[b], [%[y]], #1\n\t"                                \
-                                        "strb %[d], [%[y]], #1\n\t"                                \
-                                        "strd %[x], %[y], [%[walk], #24]\n\t"
+    "ubfx %[weights], %[weights], #4, #5\n\t" REQUANTISE("a", "v", "t") REQUANTISE("b", "v", "t")  \
+        REQUANTISE("c", "w", "weights")                                                            \
+            REQUANTISE("d", "w", "weights") "ldrd %[x], %[y], [%[walk], #24]\n\t"                  \
+                                            "strb %[a], [%[x]], #1\n\t"                            \
+                                            "strb %[c], [%[x]], #1\n\t"                            \
+                                            "strb %[b], [%[y]], #1\n\t"                            \
+                                            "strb %[d], [%[y]], #1\n\t"                            \
+                                            "strd %[x], %[y], [%[walk], #24]\n\t"
 
 /* All pairs of outputs. */
-static NSK_APART void walk_pairs(walk *at) {
+static NSK_NOINLINE void walk_pairs(walk *at) {
     uint32_t a;
     uint32_t b;
     uint32_t c;
@@ -111,7 +112,7 @@ static NSK_APART void walk_pairs(walk *at) {
     __asm__ volatile("1:\n\t" START_BLOCK "bne 3f\n"
                      "2:\n\t" FOUR_TAPS "3:\n\t" FOUR_TAPS "ldr %[t], [%[walk], #4]\n\t"
                      "cmp %[in], %[t]\n\t"
-                     "bne 2b\n\t" FINISH_BLOCK "ldr %[t], [%[walk], #20]\n\t"
+                     "bne 2b\n\t" REQUANTISE_BLOCK "ldr %[t], [%[walk], #20]\n\t"
                      "mov %[weights], %[other]\n\t"
                      "subs %[t], %[t], #2\n\t"
                      "str %[t], [%[walk], #20]\n\t"
@@ -125,25 +126,26 @@ static NSK_APART void walk_pairs(walk *at) {
 }
 
 /* Outputs from `from` on of one pixel. */
-static NSK_APART void one_pixel(const nsk_matmul *p, const int8_t *in, int32_t from, int8_t *out) {
+static NSK_NOINLINE void one_pixel(const nsk_matmul *p, const int8_t *in, int32_t from,
+                                   int8_t *out) {
     const int8_t *weights = p->weights + from * p->row;
     for (uint32_t c = (uint32_t)from; c < (uint32_t)p->outputs; c++) {
-        int32_t finish = nsk_word(p->finish, c);
-        int32_t acc = nsk_finish_bias(finish);
+        int32_t requantise = nsk_word(p->requantise, c);
+        int32_t acc = nsk_requantise_bias(requantise);
         for (int32_t i = 0; i < p->row; i += 4, weights += 4) {
             uint32_t x = nsk_load_four(in + i);
             uint32_t w = nsk_load_four(weights);
             acc = nsk_add_both(nsk_even_bytes(x), nsk_even_bytes(w), acc);
             acc = nsk_add_both(nsk_odd_bytes(x), nsk_odd_bytes(w), acc);
         }
-        out[c] = nsk_finish(acc, finish, p->zero, p->low, p->high);
+        out[c] = nsk_requantise(acc, requantise, p->zero, p->low, p->high);
     }
 }
 
 static void two_pixels(const nsk_matmul *p, const int8_t *in, int8_t *out) {
     uint32_t *wide = (uint32_t *)(void *)p->scratch;
     int32_t even = p->outputs & ~1;
-    walk at = {wide, wide + p->row,     p->row,    p->zero, p->finish, (uint32_t)even,
+    walk at = {wide, wide + p->row,     p->row,    p->zero, p->requantise, (uint32_t)even,
                out,  out + p->out_step, p->weights};
     widen(in, in + p->in_step, p->row, wide);
     if (even > 0) {
@@ -156,7 +158,7 @@ static void two_pixels(const nsk_matmul *p, const int8_t *in, int8_t *out) {
 }
 
 void nsk_multiply_out(const nsk_matmul *p, const int8_t *in, int32_t pixels, int8_t *out) {
-    for (; pixels >= 2 && p->plain_finish; pixels -= 2) {
+    for (; pixels >= 2 && p->plain_requantise; pixels -= 2) {
         two_pixels(p, in, out);
         in += 2 * p->in_step;
         out += 2 * p->out_step;

@@ -19,7 +19,7 @@ typedef struct block {
     int32_t bias[QUARTERS][LANES];
     struct {
         int32_t factor[LANES], shift[LANES];
-    } finish[QUARTERS];
+    } requantise[QUARTERS];
     int32_t pairs, zero, out_step;
 } block;
 
@@ -29,17 +29,17 @@ static void start(void *state, const nsk_layer *l, int32_t first) {
     const int8_t *w = (const int8_t *)l->weights + first;
     b->pairs = (taps + 1) / 2;
     b->zero = l->out.zero;
-    b->out_step = l->out.step;
+    b->out_step = l->out.pixel_stride;
     for (int32_t k = 0; k < taps; k++, w += l->out.channels) {
         vstrbq_s8(b->weights[k], vldrbq_s8(w));
     }
     vstrbq_s8(b->weights[taps], vdupq_n_s8(0));
     for (int32_t i = 0; i < NSK_SIXTEEN; i++) {
         uint32_t k = (uint32_t)(first + i);
-        int32_t finish = nsk_word(l->finish, k);
-        b->bias[i % 4][i / 4] = nsk_finish_bias(finish);
-        b->finish[i % 4].factor[i / 4] = nsk_finish_factor(finish);
-        b->finish[i % 4].shift[i / 4] = -nsk_finish_shift(finish);
+        int32_t requantise = nsk_word(l->requantise, k);
+        b->bias[i % 4][i / 4] = nsk_requantise_bias(requantise);
+        b->requantise[i % 4].factor[i / 4] = nsk_requantise_factor(requantise);
+        b->requantise[i % 4].shift[i / 4] = -nsk_requantise_shift(requantise);
     }
 }
 
@@ -68,8 +68,8 @@ static void start(void *state, const nsk_layer *l, int32_t first) {
     "vmovlt.s16 q1, q3\n\t"                                                                        \
     "vadd.i32 q7, q7, q1\n\t"
 
-/* nsk_finish_four of the quarter in `sum`. */
-#define FINISH(sum)                                                                                \
+/* nsk_requantise_four of the quarter in `sum`. */
+#define REQUANTISE(sum)                                                                            \
     "vldrw.32 q0, [%[w]], #16\n\t"                                                                 \
     "vldrw.32 q1, [%[w]], #16\n\t"                                                                 \
     "vmul.i32 " sum ", " sum ", q0\n\t"                                                            \
@@ -78,8 +78,8 @@ static void start(void *state, const nsk_layer *l, int32_t first) {
     "vqshl.s32 " sum ", " sum ", #24\n\t"                                                          \
     "vshr.s32 " sum ", " sum ", #24\n\t"
 
-static NSK_APART void write(const void *state, const int8_t *const *at, int32_t step,
-                            int32_t pixels, int8_t *out) {
+static NSK_NOINLINE void write(const void *state, const int8_t *const *at, int32_t step,
+                               int32_t pixels, int8_t *out) {
     const block *b = (const block *)state;
     for (int32_t moved = 0; pixels > 0; pixels--, moved += step, out += b->out_step) {
         const int8_t *const *tap = at;
@@ -92,13 +92,13 @@ static NSK_APART void write(const void *state, const int8_t *const *at, int32_t 
                          "vldrw.32 q7, [%[bias], #48]\n\t"
                          "dls lr, %[pairs]\n"
                          "1:\n\t" TWO_TAPS "le lr, 1b\n\t"
-                         "mov %[w], %[finish]\n\t" FINISH("q4") FINISH("q5") FINISH("q6")
-                             FINISH("q7") "vsli.32 q4, q5, #8\n\t"
-                                          "vsli.32 q4, q6, #16\n\t"
-                                          "vsli.32 q4, q7, #24\n\t"
-                                          "vstrb.8 q4, [%[out]]\n\t"
+                         "mov %[w], %[requantise]\n\t" REQUANTISE("q4") REQUANTISE("q5")
+                             REQUANTISE("q6") REQUANTISE("q7") "vsli.32 q4, q5, #8\n\t"
+                                                               "vsli.32 q4, q6, #16\n\t"
+                                                               "vsli.32 q4, q7, #24\n\t"
+                                                               "vstrb.8 q4, [%[out]]\n\t"
                          : [at] "+&r"(tap), [w] "+&r"(w), [x] "=&r"(x), [y] "=&r"(y)
-                         : [step] "r"(moved), [bias] "r"(b->bias), [finish] "r"(b->finish),
+                         : [step] "r"(moved), [bias] "r"(b->bias), [requantise] "r"(b->requantise),
                            [pairs] "r"(b->pairs), [zero] "r"(b->zero), [out] "r"(out)
                          : "lr", "q0", "q1", "q2", "q3", "q4", "q5", "q6", "q7", "memory");
     }
@@ -106,7 +106,7 @@ static NSK_APART void write(const void *state, const int8_t *const *at, int32_t 
 
 void nsk_depthwise_run(const nsk_layer *l, int8_t *workspace) {
     static const nsk_sixteen_kernel kernel = {start, write};
-    if (nsk_sixteen_fits(l) && nsk_finish_is_plain(l)) {
+    if (nsk_sixteen_fits(l) && nsk_requantise_is_plain(l)) {
         block b;
         nsk_sixteen_run(l, workspace, &kernel, &b);
     } else {

@@ -11,15 +11,15 @@ typedef struct nsk_four {
     int32x4_t factor, shift;
 } nsk_four;
 
-static inline nsk_four nsk_four_of(int32x4_t finish) {
+static inline nsk_four nsk_four_of(int32x4_t requantise) {
     nsk_four f;
-    f.factor = vandq_s32(finish, vdupq_n_s32(15));
-    f.shift = vnegq_s32(vandq_s32(vshrq_n_s32(finish, 4), vdupq_n_s32(31)));
+    f.factor = vandq_s32(requantise, vdupq_n_s32(15));
+    f.shift = vnegq_s32(vandq_s32(vshrq_n_s32(requantise, 4), vdupq_n_s32(31)));
     return f;
 }
 
-/* nsk_finish, where the clamp is an int8's. In the low byte of each lane. */
-static inline int32x4_t nsk_finish_four(int32x4_t sum, nsk_four f, int32_t zero) {
+/* nsk_requantise, where the clamp is an int8's. In the low byte of each lane. */
+static inline int32x4_t nsk_requantise_four(int32x4_t sum, nsk_four f, int32_t zero) {
     int32x4_t value = vaddq_n_s32(vrshlq_s32(vmulq_s32(sum, f.factor), f.shift), zero);
     return vshrq_n_s32(vqshlq_n_s32(value, 24), 24);
 }

@@ -1,5 +1,5 @@
 /* Two pixels by two outputs at a time: sixteen products and their sum are one instruction. Four
- * outputs are finished side by side. */
+ * outputs are requantised side by side. */
 #include "../product.h"
 
 #include "../arch.h"
@@ -19,8 +19,8 @@ typedef struct sums {
 
 /* `v` and `w`: the rows of two outputs, to whose biases their sums are added. The loop's last round
  * takes what is left. */
-NSK_WITHIN sums dot_pairs(const int8_t *x, const int8_t *y, const int8_t *v, const int8_t *w,
-                          int32_t row, int32_t v_bias, int32_t w_bias) {
+NSK_ALWAYS_INLINE sums dot_pairs(const int8_t *x, const int8_t *y, const int8_t *v, const int8_t *w,
+                                 int32_t row, int32_t v_bias, int32_t w_bias) {
     sums s;
     s.a = s.b = v_bias;
     s.c = s.d = w_bias;
@@ -58,14 +58,15 @@ static inline int32x4_t words(const uint8_t *at) {
 }
 
 /* Four outputs from c on of `pairs` of pixels, whose inputs and outputs are steps apart. */
-static NSK_APART void four_outputs(const nsk_matmul *p, int32_t c, const int8_t *in,
-                                   int32_t in_step, int32_t pairs, int8_t *out, int32_t out_step) {
+static NSK_NOINLINE void four_outputs(const nsk_matmul *p, int32_t c, const int8_t *in,
+                                      int32_t in_step, int32_t pairs, int8_t *out,
+                                      int32_t out_step) {
     const int32_t row = p->row;
     const int32_t zero = p->zero;
     const int8_t *weights = p->weights + c * row;
-    const int32x4_t finish = words(p->finish + 4 * c);
-    const nsk_four f = nsk_four_of(finish);
-    const int32x4_t bias = vshrq_n_s32(finish, 9);
+    const int32x4_t requantise = words(p->requantise + 4 * c);
+    const nsk_four f = nsk_four_of(requantise);
+    const int32x4_t bias = vshrq_n_s32(requantise, 9);
     const int32_t bias0 = vgetq_lane_s32(bias, 0);
     const int32_t bias1 = vgetq_lane_s32(bias, 1);
     const int32_t bias2 = vgetq_lane_s32(bias, 2);
@@ -80,16 +81,16 @@ static NSK_APART void four_outputs(const nsk_matmul *p, int32_t c, const int8_t 
         s = dot_pairs(in, other, weights + row, weights + 3 * row, row, bias1, bias3);
         first = set_odd(first, s.a, s.c);
         second = set_odd(second, s.b, s.d);
-        vstrbq_s32(out, nsk_finish_four(first, f, zero));
+        vstrbq_s32(out, nsk_requantise_four(first, f, zero));
         out += out_step;
-        vstrbq_s32(out, nsk_finish_four(second, f, zero));
+        vstrbq_s32(out, nsk_requantise_four(second, f, zero));
         out += out_step;
         in = other + in_step;
     }
 }
 
 void nsk_multiply_out(const nsk_matmul *p, const int8_t *in, int32_t pixels, int8_t *out) {
-    if (!p->plain_finish || p->outputs < OUTPUTS) {
+    if (!p->plain_requantise || p->outputs < OUTPUTS) {
         nsk_multiply_out_plain(p, in, pixels, out);
         return;
     }

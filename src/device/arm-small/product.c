@@ -100,8 +100,8 @@ NSK_ASSERT(offsetof(work, sums) == 40, "the text below is for pointers of four b
     "mov r11, r7\n\t"                                                                              \
     "pop {r4-r7, pc}\n\t"
 
-/* nsk_finish of r4 where the clamp is an int8's. */
-#define FINISH                                                                                     \
+/* nsk_requantise of r4 where the clamp is an int8's. */
+#define REQUANTISE                                                                                 \
     "muls r4, r1, r4\n\t"                                                                          \
     "add r4, r4, r12\n\t"                                                                          \
     "asrs r4, r4, r2\n\t"                                                                          \
@@ -125,8 +125,8 @@ __attribute__((naked, noinline)) static void write_plainly(work *w __attribute__
                    "ldr r3, [r0, #0]\n\t"
                    "mov r12, r5\n\t"
                    "mov lr, r6\n\t"
-                   "mov r8, r7\n\t" FINISH "mov r4, r9\n\t" FINISH "mov r4, r10\n\t" FINISH
-                   "mov r4, r11\n\t" FINISH RETURN);
+                   "mov r8, r7\n\t" REQUANTISE "mov r4, r9\n\t" REQUANTISE
+                   "mov r4, r10\n\t" REQUANTISE "mov r4, r11\n\t" REQUANTISE RETURN);
 }
 
 __attribute__((naked, noinline)) static void add_up(work *w __attribute__((unused))) {
@@ -142,10 +142,10 @@ static void pair_up(const int8_t *a, const int8_t *b, int32_t row, uint32_t *to)
     }
 }
 
-static NSK_APART void write_slowly(const nsk_matmul *p, int32_t finish, const int32_t *sum,
-                                   int32_t pixels, int8_t *out) {
+static NSK_NOINLINE void write_slowly(const nsk_matmul *p, int32_t requantise, const int32_t *sum,
+                                      int32_t pixels, int8_t *out) {
     for (const int32_t *end = sum + pixels; sum < end; sum++, out += p->out_step) {
-        *out = nsk_finish(*sum, finish, p->zero, p->low, p->high);
+        *out = nsk_requantise(*sum, requantise, p->zero, p->low, p->high);
     }
 }
 
@@ -156,21 +156,21 @@ static void all_outputs(const nsk_matmul *p, int32_t pixels, int8_t *out) {
     w.end = p->weights;
     w.offset = p->zero + 128;
     w.step = p->out_step;
-    bool plain = p->plain_finish && pixels == PIXELS;
+    bool plain = p->plain_requantise && pixels == PIXELS;
     for (int32_t c = 0; c < p->outputs; c++, out++) {
         w.weights = w.end;
         w.end += p->row;
-        int32_t finish = nsk_word(p->finish, (uint32_t)c);
-        w.bias = nsk_finish_bias(finish);
+        int32_t requantise = nsk_word(p->requantise, (uint32_t)c);
+        w.bias = nsk_requantise_bias(requantise);
         if (plain) {
-            w.factor = nsk_finish_factor(finish);
-            w.shift = nsk_finish_shift(finish);
+            w.factor = nsk_requantise_factor(requantise);
+            w.shift = nsk_requantise_shift(requantise);
             w.half = INT32_C(1) << (w.shift - 1);
             w.out = out;
             write_plainly(&w);
         } else {
             add_up(&w);
-            write_slowly(p, finish, w.sums, pixels, out);
+            write_slowly(p, requantise, w.sums, pixels, out);
         }
     }
 }
@@ -179,12 +179,12 @@ static void all_outputs(const nsk_matmul *p, int32_t pixels, int8_t *out) {
 static void one_pixel(const nsk_matmul *p, const int8_t *in, int8_t *out) {
     const int8_t *weights = p->weights;
     for (int32_t c = 0; c < p->outputs; c++) {
-        int32_t finish = nsk_word(p->finish, (uint32_t)c);
-        int32_t acc = nsk_finish_bias(finish);
+        int32_t requantise = nsk_word(p->requantise, (uint32_t)c);
+        int32_t acc = nsk_requantise_bias(requantise);
         for (int32_t i = 0; i < p->row; i++) {
             acc += in[i] * *weights++;
         }
-        write_slowly(p, finish, &acc, 1, out + c);
+        write_slowly(p, requantise, &acc, 1, out + c);
     }
 }
 

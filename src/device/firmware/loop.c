@@ -1,4 +1,4 @@
-/* The product's loop: a picture, its scores, a decision; or trouble. */
+/* The product's loop: a picture, its scores, a decision; or fault. */
 #include <string.h>
 
 #include "../crc.h"
@@ -22,7 +22,7 @@ typedef struct settled {
 typedef struct loop {
     settled is;
     nsk_scaler scaler;
-    nsk_sight sight;
+    nsk_frame_check frame_check;
     nsk_observer observer;
     uint16_t frames;                   /* since the model was checked */
     bool checks;                       /* on this frame */
@@ -97,7 +97,7 @@ static nsk_status begin(loop *l) {
     const nsk_model *m = &is->model;
     bool good = true;
     nsk_status status = nsk_open(&is->model, f->model, f->model_bytes);
-    if (status != NSK_OK) {
+    if (status != NSK_STATUS_OK) {
         return status;
     }
     const size_t row = (size_t)m->width * m->channels;
@@ -114,16 +114,16 @@ static nsk_status begin(loop *l) {
         void *memory = take(l, nsk_scaler_bytes(m), &good);
         status = good ? nsk_scaler_set(&l->scaler, m, is->width, is->height, memory) : status;
     }
-    if (f->looks) {
-        void *memory = take(l, nsk_sight_bytes(is->width, is->height, m->channels), &good);
+    if (f->check_frames) {
+        void *memory = take(l, nsk_frame_check_bytes(is->width, is->height, m->channels), &good);
         if (good) {
-            nsk_sight_set(&l->sight, is->width, is->height, m->channels, memory);
+            nsk_frame_check_set(&l->frame_check, is->width, is->height, m->channels, memory);
         }
     }
     if (f->twice && m->streamed > 0) {
-        return NSK_INCONSISTENT;
+        return NSK_STATUS_INCONSISTENT;
     }
-    return good ? status : NSK_TOO_SMALL;
+    return good ? status : NSK_STATUS_NO_MEMORY;
 }
 
 /* ---- a picture ---- */
@@ -140,8 +140,8 @@ static void feed(loop *l, nsk_feed *to, uint8_t **at) {
 
 /* A row of the picture, at `at` where it needs no scaling. */
 static void take_row(loop *l, nsk_feed *to, const uint8_t *row, uint8_t **at) {
-    if (l->is.firmware->looks) {
-        nsk_sight_row(&l->sight, row);
+    if (l->is.firmware->check_frames) {
+        nsk_frame_check_row(&l->frame_check, row);
     }
     if (!l->is.scales) {
         feed(l, to, at);
@@ -156,7 +156,7 @@ static void take_row(loop *l, nsk_feed *to, const uint8_t *row, uint8_t **at) {
 /* The same model again, from its bytes. Another one, sound as it may be, has other needs. */
 static bool open_anew(const loop *l) {
     nsk_model anew;
-    return nsk_open(&anew, l->is.firmware->model, l->is.firmware->model_bytes) == NSK_OK &&
+    return nsk_open(&anew, l->is.firmware->model, l->is.firmware->model_bytes) == NSK_STATUS_OK &&
            anew.checksum == l->is.model.checksum;
 }
 
@@ -178,7 +178,7 @@ static void begin_picture(loop *l) {
     if (l->is.scales && l->sound) {
         nsk_scaler_start(&l->scaler);
     }
-    nsk_sight_start(&l->sight);
+    nsk_frame_check_start(&l->frame_check);
 }
 
 /* The whole frame, as it stands in memory. */
@@ -228,7 +228,7 @@ static bool agrees(const loop *l, const int8_t *scores) {
     return sum_of(scores, l->is.model.classes) == sum;
 }
 
-static nsk_trouble answer(loop *l) {
+static nsk_fault answer(loop *l) {
     const nsk_port *port = l->is.port;
     const nsk_firmware *f = l->is.firmware;
     nsk_decider next = *l->is.decider;
@@ -239,38 +239,39 @@ static nsk_trouble answer(loop *l) {
     a.decided = nsk_decide(&next, &f->rule, &l->is.model, a.scores);
     if (a.decided != NSK_NOTHING && f->twice) {
         if (!agrees(l, a.scores)) {
-            return NSK_RUNS_DIFFER;
+            return NSK_FAULT_RUNS_DIFFER;
         }
         look_at_model(l);
     }
     if (!l->sound) {
-        return NSK_MODEL_DAMAGED;
+        return NSK_FAULT_MODEL_DAMAGED;
     }
     if (!is_settled(l) || !is_remembered(l)) {
-        return NSK_MEMORY_DAMAGED;
+        return NSK_FAULT_MEMORY_DAMAGED;
     }
     *l->is.decider = next;
     leave(l);
     port->answer(port->context, &a);
-    return NSK_NO_TROUBLE;
+    return NSK_FAULT_NONE;
 }
 
 /* The answer is given when the model is known to have been sound all along. */
-static nsk_trouble run_frame(loop *l) {
+static nsk_fault run_frame(loop *l) {
     if (!l->sound) {
-        return NSK_MODEL_DAMAGED;
+        return NSK_FAULT_MODEL_DAMAGED;
     }
     l->is.port->prepared(l->is.port->context);
-    nsk_trouble seen = l->is.firmware->looks ? nsk_sight_end(&l->sight) : NSK_NO_TROUBLE;
-    if (seen != NSK_NO_TROUBLE) {
+    nsk_fault seen =
+        l->is.firmware->check_frames ? nsk_frame_check_end(&l->frame_check) : NSK_FAULT_NONE;
+    if (seen != NSK_FAULT_NONE) {
         return seen;
     }
     nsk_run(&l->is.model, l->is.workspace, &l->observer);
     look_at_model(l);
-    return l->sound ? answer(l) : NSK_MODEL_DAMAGED;
+    return l->sound ? answer(l) : NSK_FAULT_MODEL_DAMAGED;
 }
 
-/* After a trouble. What the rule remembers is forgotten; where it cannot be believed, an actuator
+/* After a fault. What the rule remembers is forgotten; where it cannot be believed, an actuator
  * may be moving. */
 static void forget(loop *l) {
     if (is_remembered(l)) {
@@ -283,7 +284,8 @@ static void forget(loop *l) {
 }
 
 nsk_status nsk_firmware_run(const nsk_port *port, const nsk_firmware *firmware) {
-    static const nsk_trouble troubles[] = {NSK_NO_TROUBLE, NSK_CAMERA_LATE, NSK_PICTURE_CUT};
+    static const nsk_fault faults[] = {NSK_FAULT_NONE, NSK_FAULT_CAMERA_LATE,
+                                       NSK_FAULT_PICTURE_CUT};
     loop l;
     memset(&l, 0, sizeof l);
     l.is.port = port;
@@ -291,7 +293,7 @@ nsk_status nsk_firmware_run(const nsk_port *port, const nsk_firmware *firmware) 
     l.observer.after = layer_done;
     l.observer.context = &l;
     nsk_status status = begin(&l);
-    if (status != NSK_OK) {
+    if (status != NSK_STATUS_OK) {
         return status;
     }
     leave(&l);
@@ -300,15 +302,15 @@ nsk_status nsk_firmware_run(const nsk_port *port, const nsk_firmware *firmware) 
     for (;;) {
         nsk_row came = take_picture(&l);
         if (came == NSK_ROW_END) {
-            return NSK_OK;
+            return NSK_STATUS_OK;
         }
-        nsk_trouble trouble = came == NSK_ROW_THERE ? run_frame(&l) : troubles[came];
-        if (trouble != NSK_NO_TROUBLE) {
+        nsk_fault fault = came == NSK_ROW_THERE ? run_frame(&l) : faults[came];
+        if (fault != NSK_FAULT_NONE) {
             const bool can_go_on = is_settled(&l);
             forget(&l);
-            port->trouble(port->context, can_go_on ? trouble : NSK_MEMORY_DAMAGED);
+            port->fault(port->context, can_go_on ? fault : NSK_FAULT_MEMORY_DAMAGED);
             if (!can_go_on) {
-                return NSK_DAMAGED;
+                return NSK_STATUS_DAMAGED;
             }
         }
     }

@@ -24,8 +24,8 @@ typedef struct axis {
 
 static axis axis_of(const nsk_scaler *s, int which) {
     axis a = {s->model->resample, s->from[which], s->to[which]};
-    if (a.way == NSK_BILINEAR_SMOOTH && a.from == a.to) { /* nothing to smooth */
-        a.way = NSK_AREA;
+    if (a.way == NSK_RESAMPLE_BILINEAR_SMOOTH && a.from == a.to) { /* nothing to smooth */
+        a.way = NSK_RESAMPLE_AREA;
     }
     return a;
 }
@@ -47,11 +47,11 @@ static uint32_t distance(const axis *a, uint32_t i, uint32_t pixel) {
 
 static uint32_t weight(const axis *a, uint32_t i, uint32_t pixel) {
     switch (a->way) {
-    case NSK_NEAREST:
+    case NSK_RESAMPLE_NEAREST:
         return 1;
-    case NSK_BILINEAR:
+    case NSK_RESAMPLE_BILINEAR:
         return 2U * a->to - distance(a, i, pixel);
-    case NSK_BILINEAR_SMOOTH:
+    case NSK_RESAMPLE_BILINEAR_SMOOTH:
         return 2U * a->from - distance(a, i, pixel);
     default: /* what the two have in common, the picture's pixel being `to` long */
         return smaller((pixel + 1U) * a->to, (i + 1U) * a->from) -
@@ -64,17 +64,17 @@ static taps taps_of(const axis *a, uint32_t i) {
     taps t;
     t.total = 0;
     switch (a->way) {
-    case NSK_NEAREST:
+    case NSK_RESAMPLE_NEAREST:
         t.first = middle / (2U * a->to);
         t.last = t.first + 1U;
         t.total = 1;
         break;
-    case NSK_BILINEAR: /* middle is no less than `to` where `from` is no less */
+    case NSK_RESAMPLE_BILINEAR: /* middle is no less than `to` where `from` is no less */
         t.first = (middle - a->to) / (2U * a->to);
         t.last = t.first + ((middle - a->to) % (2U * a->to) > 0 ? 2U : 1U);
         t.total = 2U * a->to;
         break;
-    case NSK_BILINEAR_SMOOTH: /* those less than 2 x `from` away */
+    case NSK_RESAMPLE_BILINEAR_SMOOTH: /* those less than 2 x `from` away */
         t.first = middle <= 2U * a->from + a->to
                       ? 0U
                       : (middle - 2U * a->from - a->to) / (2U * a->to) + 1U;
@@ -105,13 +105,13 @@ static void place(nsk_scaler *s, uint32_t width, uint32_t height) {
     uint32_t from[2] = {width, height};
     uint32_t to[2] = {m->width, m->height};
     bool wide = width * m->height > height * m->width;
-    if (m->fit == NSK_CROP && wide) {
+    if (m->fit == NSK_FIT_CROP && wide) {
         from[ACROSS] = in_proportion(height, m->width, m->height);
-    } else if (m->fit == NSK_CROP) {
+    } else if (m->fit == NSK_FIT_CROP) {
         from[DOWN] = in_proportion(width, m->height, m->width);
-    } else if (m->fit == NSK_PAD && wide) {
+    } else if (m->fit == NSK_FIT_PAD && wide) {
         to[DOWN] = in_proportion(m->width, height, width);
-    } else if (m->fit == NSK_PAD) {
+    } else if (m->fit == NSK_FIT_PAD) {
         to[ACROSS] = in_proportion(m->height, width, height);
     }
     s->left = (uint16_t)((width - from[ACROSS]) / 2U);
@@ -144,20 +144,20 @@ nsk_status nsk_scaler_set(nsk_scaler *s, const nsk_model *model, unsigned width,
     s->model = model;
     s->sums = (uint32_t *)memory;
     if (width > MOST || height > MOST) {
-        return NSK_INCONSISTENT;
+        return NSK_STATUS_INCONSISTENT;
     }
     if (width < 1 || height < 1) {
-        return NSK_TOO_SMALL;
+        return NSK_STATUS_PICTURE_SMALL;
     }
     place(s, width, height);
     if (s->from[ACROSS] < s->to[ACROSS] || s->from[DOWN] < s->to[DOWN]) {
-        return NSK_TOO_SMALL;
+        return NSK_STATUS_PICTURE_SMALL;
     }
     const axis across = axis_of(s, ACROSS);
     const axis down = axis_of(s, DOWN);
     uint64_t most = most_total(&across) * most_total(&down);
     nsk_scaler_start(s);
-    return most * 255U + most / 2U <= UINT32_MAX ? NSK_OK : NSK_INCONSISTENT;
+    return most * 255U + most / 2U <= UINT32_MAX ? NSK_STATUS_OK : NSK_STATUS_INCONSISTENT;
 }
 
 void nsk_scaler_start(nsk_scaler *s) {

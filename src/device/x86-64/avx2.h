@@ -16,18 +16,18 @@ static inline bool nsk_has_avx2(void) {
     return __builtin_cpu_supports("avx2");
 }
 
-/* What turns the sums of eight neighbouring outputs into bytes: nsk_finish. */
+/* What turns the sums of eight neighbouring outputs into bytes: nsk_requantise. */
 typedef struct nsk_eight {
     __m256i bias, factors, halves, shifts;
     __m256i zero, low, high;
 } nsk_eight;
 
-/* `finish`: of the first; lanes past the last of `outputs` hold what they may. */
-NSK_AVX2 static inline nsk_eight nsk_eight_of(const uint8_t *finish, int32_t outputs) {
+/* `requantise`: of the first; lanes past the last of `outputs` hold what they may. */
+NSK_AVX2 static inline nsk_eight nsk_eight_of(const uint8_t *requantise, int32_t outputs) {
     int32_t words[8];
     nsk_eight e;
     for (int32_t i = 0; i < 8; i++) {
-        words[i] = nsk_word(finish, (uint32_t)(i < outputs ? i : outputs - 1));
+        words[i] = nsk_word(requantise, (uint32_t)(i < outputs ? i : outputs - 1));
     }
     __m256i f = _mm256_loadu_si256((const __m256i *)words);
     __m256i one = _mm256_set1_epi32(1);

@@ -15,7 +15,7 @@ typedef struct pair {
 
 typedef struct block {
     pair weights[(NSK_SIXTEEN_TAPS + 1) / 2];
-    nsk_eight finish[2];
+    nsk_eight requantise[2];
     const nsk_layer *layer;
     int32_t pairs;
 } block;
@@ -38,8 +38,8 @@ NSK_AVX2 static void start(void *state, const nsk_layer *l, int32_t first) {
         b->weights[k] = (pair){_mm256_unpacklo_epi16(x, y), _mm256_unpackhi_epi16(x, y)};
     }
     for (int32_t i = 0; i < 2; i++) {
-        b->finish[i] = nsk_eight_of(l->finish + 4 * (first + 8 * i), 8);
-        nsk_eight_clamp(&b->finish[i], l->out.zero, l->low, l->high);
+        b->requantise[i] = nsk_eight_of(l->requantise + 4 * (first + 8 * i), 8);
+        nsk_eight_clamp(&b->requantise[i], l->out.zero, l->low, l->high);
     }
 }
 
@@ -56,10 +56,10 @@ NSK_AVX2 static inline void write_pixel(const block *b, const int8_t *const *at,
                                 _mm256_madd_epi16(_mm256_unpackhi_epi16(x, y), b->weights[k].high));
     }
     __m256i sums[2] = {
-        _mm256_add_epi32(_mm256_permute2x128_si256(low, high, 0x20), b->finish[0].bias),
-        _mm256_add_epi32(_mm256_permute2x128_si256(low, high, 0x31), b->finish[1].bias)};
-    __m128i bytes = _mm_unpacklo_epi64(nsk_eight_bytes(&b->finish[0], sums[0]),
-                                       nsk_eight_bytes(&b->finish[1], sums[1]));
+        _mm256_add_epi32(_mm256_permute2x128_si256(low, high, 0x20), b->requantise[0].bias),
+        _mm256_add_epi32(_mm256_permute2x128_si256(low, high, 0x31), b->requantise[1].bias)};
+    __m128i bytes = _mm_unpacklo_epi64(nsk_eight_bytes(&b->requantise[0], sums[0]),
+                                       nsk_eight_bytes(&b->requantise[1], sums[1]));
     _mm_storeu_si128((__m128i *)out, bytes);
 }
 
@@ -68,7 +68,7 @@ NSK_AVX2 static void write(const void *state, const int8_t *const *at, int32_t s
     const block *b = state;
     for (int32_t moved = 0; pixels > 0; pixels--, moved += step) {
         write_pixel(b, at, moved, out);
-        out += b->layer->out.step;
+        out += b->layer->out.pixel_stride;
     }
 }
 

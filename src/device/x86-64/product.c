@@ -108,7 +108,7 @@ NSK_AVX2 static inline void write_outputs(const nsk_matmul *p, const nsk_eight *
 /* Eight outputs, or fewer at the end, of all pixels of a tile. */
 NSK_AVX2 static void tile_outputs(const nsk_matmul *p, const tile *t, int32_t first,
                                   const turned *weights, int8_t *out) {
-    nsk_eight e = nsk_eight_of(p->finish + 4 * first, p->outputs - first);
+    nsk_eight e = nsk_eight_of(p->requantise + 4 * first, p->outputs - first);
     nsk_eight_clamp(&e, p->zero, p->low, p->high);
     for (int32_t i = 0; i < t->pixels; i += PIXELS) {
         int32_t left = t->pixels - i < PIXELS ? t->pixels - i : PIXELS;

@@ -13,7 +13,7 @@ static const double MUCH_WORSE_DB = 12.0;
 static const double NEARER = 0.95;
 
 typedef struct candidate {
-    const char *layer; /* whose range is to be made otherwise; NULL: its channels evened out */
+    const char *layer; /* whose range is to be made otherwise; NULL: its channels equalised out */
     nsk_range_method method;
     char *reason;
 } candidate;
@@ -60,17 +60,17 @@ static GArray *suggest(const nsk_drift *d, const nsk_recipe *recipe) {
     for (int i = 0; i < d->layers - 1; i++) {
         const nsk_drift_layer *l = &d->layer[i];
         if (l->measured && l->at_high > OFTEN_AT_END) {
-            add(list, l->name, NSK_RANGES_EXTREMES,
+            add(list, l->name, NSK_RANGE_METHOD_EXTREMES,
                 g_strdup_printf("%.1f %% of its outputs are cut off at the highest level",
                                 100.0 * l->at_high));
         }
     }
     if (narrow != NULL) {
-        add(list, narrow->name, NSK_RANGES_PERCENTILE,
+        add(list, narrow->name, NSK_RANGE_METHOD_PERCENTILE,
             g_strdup_printf("%d of 256 levels hold nine tenths of its outputs", narrow->levels));
     }
-    static const nsk_range_method others[] = {NSK_RANGES_EXTREMES, NSK_RANGES_PERCENTILE,
-                                              NSK_RANGES_DIVERGENCE};
+    static const nsk_range_method others[] = {
+        NSK_RANGE_METHOD_EXTREMES, NSK_RANGE_METHOD_PERCENTILE, NSK_RANGE_METHOD_DIVERGENCE};
     for (size_t i = 0; worst != NULL && i < G_N_ELEMENTS(others); i++) {
         if (others[i] != recipe->ranges) {
             add(list, worst->name, others[i], g_strdup("it adds most by itself"));

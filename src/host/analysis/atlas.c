@@ -9,7 +9,7 @@
 #include "analysis/neighbours.h"
 #include "device/layer.h"
 #include "lower/lower.h"
-#include "lower/lowering.h"
+#include "lower/translation.h"
 #include "lower/views.h"
 #include "modelfile/check.h"
 #include "netsuke/atlas.h"
@@ -30,21 +30,21 @@ typedef struct atlas_maker {
 /* What the last layer with weights reads, where both models hold the same numbers. */
 static bool find_layer(atlas_maker *m, const nsk_lowered *lowered, nsk_error *error) {
     nsk_layer l;
-    nsk_low_tensor plain;
+    nsk_lowered_tensor plain;
     if (lowered->layers->len != m->model->layers) {
         return nsk_fail(error, "the model was not made from this network");
     }
     for (m->layer = m->model->layers - 1; m->layer >= 0; m->layer--) {
         nsk_layer_decode(m->model, (unsigned)m->layer, &l);
-        if (l.kind == NSK_DENSE || l.kind == NSK_CONV) {
+        if (l.kind == NSK_KIND_DENSE || l.kind == NSK_KIND_CONV) {
             break;
         }
     }
     if (m->layer < (int)m->model->streamed) {
         return nsk_fail(error, "the network has no layer with weights behind its streamed ones");
     }
-    const nsk_low_layer *low = nsk_low_layer_at(lowered, m->layer);
-    m->value_index = nsk_low_tensor_at(lowered, low->in)->value;
+    const nsk_lowered_layer *low = nsk_lowered_layer_at(lowered, m->layer);
+    m->value_index = nsk_lowered_tensor_at(lowered, low->in)->value;
     m->value =
         m->value_index != NSK_NONE ? nsk_graph_value(m->network->graph, m->value_index) : NULL;
     m->numbers = (int)nsk_tensor_bytes(&l.in);
@@ -73,7 +73,7 @@ static void before_layer(void *context, const nsk_model *model, unsigned index) 
     memcpy(&scale, &l.in.scale_bits, sizeof scale);
     for (int i = 0; i < w->maker->numbers; i++) {
         int32_t place = nsk_plain_place(w->maker->value, (size_t)i);
-        w->to[i] = (double)scale * (w->workspace[l.in.place + (uint32_t)place] - l.in.zero);
+        w->to[i] = (double)scale * (w->workspace[l.in.offset + (uint32_t)place] - l.in.zero);
     }
 }
 

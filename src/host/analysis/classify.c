@@ -107,7 +107,7 @@ nsk_opinions *nsk_classify(const nsk_network *network, const nsk_model_file *fil
                            nsk_error *error) {
     classifier c = {.network = network, .labels = labels, .input = input};
     nsk_status status = nsk_open(&c.model, file->bytes, file->size);
-    if (status != NSK_OK) {
+    if (status != NSK_STATUS_OK) {
         nsk_fail(error, "the model is %s", nsk_status_text(status));
         return NULL;
     }

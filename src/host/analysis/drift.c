@@ -5,7 +5,7 @@
 #include "device/layer.h"
 #include "float/forward.h"
 #include "lower/lower.h"
-#include "lower/lowering.h"
+#include "lower/translation.h"
 #include "lowered/integer.h"
 #include "modelfile/check.h"
 #include "netsuke/drift.h"
@@ -44,12 +44,12 @@ typedef struct drifter {
 /* A tensor's values in the float network, element by element in the device's order; NULL where it
  * holds them in an order of its own. */
 static const float *values_of(const drifter *d, int tensor, const nsk_value **value) {
-    const nsk_low_tensor *t = nsk_low_tensor_at(d->run->lowered, tensor);
+    const nsk_lowered_tensor *t = nsk_lowered_tensor_at(d->run->lowered, tensor);
     if (t->value == NSK_NONE) {
         return NULL;
     }
     *value = nsk_graph_value(d->run->network->graph, t->value);
-    nsk_low_tensor plain;
+    nsk_lowered_tensor plain;
     bool fits =
         nsk_plain_layout(*value, &plain) &&
         ((plain.height == t->height && plain.width == t->width) ||
@@ -69,7 +69,7 @@ static inline size_t place_in(const nsk_tensor *t, const nsk_planes *p, size_t p
                               size_t *channel) {
     if (p->planes == t->channels) {
         *channel = plane;
-        return at * t->step + plane;
+        return at * t->pixel_stride + plane;
     }
     size_t place = at * p->planes + plane;
     *channel = place % t->channels;
@@ -87,7 +87,7 @@ static bool put_values(const drifter *d, int tensor, const nsk_tensor *at, int8_
     nsk_levels_of(x, p.planes * p.each, scale_of(at), d->levels);
     const int8_t *from = d->levels;
     for (size_t plane = 0; plane < p.planes; plane++) {
-        int8_t *to = workspace + at->place + plane;
+        int8_t *to = workspace + at->offset + plane;
         for (size_t i = 0; i < p.each; i++) {
             to[i * p.planes] = *from++;
         }
@@ -99,13 +99,13 @@ static bool put_values(const drifter *d, int tensor, const nsk_tensor *at, int8_
 static void add_built_up(const drifter *d, int layer, const nsk_layer *l, const int8_t *workspace) {
     sums *s = &d->sums[layer];
     const nsk_value *value;
-    const float *x = values_of(d, nsk_low_layer_at(d->run->lowered, layer)->out, &value);
+    const float *x = values_of(d, nsk_lowered_layer_at(d->run->lowered, layer)->out, &value);
     const nsk_planes p = x != NULL ? nsk_plain_planes(value) : (nsk_planes){0, 0};
     const nsk_scale scale = scale_of(&l->out);
     for (size_t plane = 0; plane < p.planes; plane++) {
         for (size_t i = 0; i < p.each; i++, x++) {
             size_t channel;
-            int level = workspace[l->out.place + place_in(&l->out, &p, plane, i, &channel)];
+            int level = workspace[l->out.offset + place_in(&l->out, &p, plane, i, &channel)];
             double error = (double)scale.scale * (level - scale.zero) - (double)*x;
             double signal = (double)*x * (double)*x;
             s->signal += signal;
@@ -119,7 +119,7 @@ static void add_built_up(const drifter *d, int layer, const nsk_layer *l, const 
 }
 
 static void add_alone(const drifter *d, int layer) {
-    const nsk_low_layer *low = nsk_low_layer_at(d->run->lowered, layer);
+    const nsk_lowered_layer *low = nsk_lowered_layer_at(d->run->lowered, layer);
     const nsk_value *value;
     nsk_layer l;
     nsk_layer_decode(d->run->model, (unsigned)layer, &l);
@@ -135,7 +135,7 @@ static void add_alone(const drifter *d, int layer) {
     for (size_t plane = 0; plane < p.planes; plane++) {
         for (size_t i = 0; i < p.each; i++, x++) {
             size_t channel;
-            int level = d->trial[l.out.place + place_in(&l.out, &p, plane, i, &channel)];
+            int level = d->trial[l.out.offset + place_in(&l.out, &p, plane, i, &channel)];
             double error = (double)scale.scale * (level - scale.zero) - (double)*x;
             d->sums[layer].alone += error * error;
         }

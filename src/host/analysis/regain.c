@@ -138,15 +138,15 @@ nsk_regain *nsk_regain_of(const nsk_network *network, const nsk_network *rounded
 nsk_regain *nsk_regain_measure(const nsk_network *network, const nsk_images *calibration,
                                const nsk_recipe *recipe, const nsk_images *images,
                                nsk_progress progress, void *context, nsk_error *error) {
-    nsk_network *evened =
+    nsk_network *equalised =
         recipe->equalise ? nsk_network_equalised(network, calibration, error) : NULL;
-    nsk_network *rounded = recipe->equalise && evened == NULL
+    nsk_network *rounded = recipe->equalise && equalised == NULL
                                ? NULL
                                : nsk_network_rounded(network, calibration, recipe, error);
-    nsk_regain *r = rounded != NULL ? nsk_regain_of(evened != NULL ? evened : network, rounded,
-                                                    images, progress, context, error)
+    nsk_regain *r = rounded != NULL ? nsk_regain_of(equalised != NULL ? equalised : network,
+                                                    rounded, images, progress, context, error)
                                     : NULL;
-    nsk_network_free(evened);
+    nsk_network_free(equalised);
     nsk_network_free(rounded);
     return r;
 }

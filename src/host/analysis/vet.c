@@ -21,7 +21,7 @@ static const double LEAST_LOGARITHM = -10.0;
 
 /* How bytes become numbers. */
 typedef struct scaling {
-    nsk_colour order; /* of mean and deviation; NSK_GREY: whatever the input's is */
+    nsk_colour order; /* of mean and deviation; NSK_COLOUR_GREY: whatever the input's is */
     double top;
     double mean[3], deviation[3];
 } scaling;
@@ -33,22 +33,28 @@ static void average_channels(scaling *s) {
         double *t = triples[i];
         t[0] = t[1] = t[2] = (t[0] + t[1] + t[2]) / 3.0;
     }
-    s->order = NSK_GREY;
+    s->order = NSK_COLOUR_GREY;
 }
 
 /* The ways that training programs are known to use, and the brief's with parts left out. `measured`
  * is the images' own mean and deviation. */
 static GArray *scalings_to_try(const nsk_input *brief, const scaling *measured) {
     static const scaling usual[] = {
-        {NSK_GREY, 1.0, {0.0, 0.0, 0.0}, {1.0, 1.0, 1.0}},
-        {NSK_GREY, 255.0, {0.0, 0.0, 0.0}, {1.0, 1.0, 1.0}},
-        {NSK_GREY, 1.0, {0.5, 0.5, 0.5}, {0.5, 0.5, 0.5}},
-        {NSK_RGB, 1.0, {0.485, 0.456, 0.406}, {0.229, 0.224, 0.225}}, /* of photographs at large */
-        {NSK_RGB, 255.0, {123.675, 116.28, 103.53}, {1.0, 1.0, 1.0}}, /* the same, as bytes */
+        {NSK_COLOUR_GREY, 1.0, {0.0, 0.0, 0.0}, {1.0, 1.0, 1.0}},
+        {NSK_COLOUR_GREY, 255.0, {0.0, 0.0, 0.0}, {1.0, 1.0, 1.0}},
+        {NSK_COLOUR_GREY, 1.0, {0.5, 0.5, 0.5}, {0.5, 0.5, 0.5}},
+        {NSK_COLOUR_RGB,
+         1.0,
+         {0.485, 0.456, 0.406},
+         {0.229, 0.224, 0.225}}, /* of photographs at large */
+        {NSK_COLOUR_RGB,
+         255.0,
+         {123.675, 116.28, 103.53},
+         {1.0, 1.0, 1.0}}, /* the same, as bytes */
     };
     GArray *list = g_array_new(FALSE, FALSE, sizeof(scaling));
-    bool grey = brief->colour == NSK_GREY;
-    scaling own = {.order = NSK_GREY, .top = brief->top};
+    bool grey = brief->colour == NSK_COLOUR_GREY;
+    scaling own = {.order = NSK_COLOUR_GREY, .top = brief->top};
     memcpy(own.mean, brief->mean, sizeof own.mean);
     memcpy(own.deviation, brief->deviation, sizeof own.deviation);
     scaling no_mean = own;
@@ -141,7 +147,7 @@ static void add_scaled(GArray *ways, const nsk_alternative *from, const scaling 
     nsk_alternative way = *from;
     way.input.colour = colour;
     way.input.top = s->top;
-    bool turned = s->order != NSK_GREY && s->order != colour;
+    bool turned = s->order != NSK_COLOUR_GREY && s->order != colour;
     for (int c = 0; c < 3; c++) {
         way.input.mean[c] = s->mean[turned ? 2 - c : c];
         way.input.deviation[c] = s->deviation[turned ? 2 - c : c];
@@ -151,7 +157,7 @@ static void add_scaled(GArray *ways, const nsk_alternative *from, const scaling 
 
 /* Each fit, and rows for columns, with everything else as it is in `from`. */
 static void add_placements(GArray *ways, const nsk_alternative *from) {
-    for (int fit = NSK_STRETCH; fit <= NSK_PAD; fit++) {
+    for (int fit = NSK_FIT_STRETCH; fit <= NSK_FIT_PAD; fit++) {
         nsk_alternative way = *from;
         way.input.fit = (nsk_fit)fit;
         add_way(ways, &way);
@@ -173,8 +179,9 @@ static GArray *ways_to_try(const nsk_network *network, const nsk_input *brief,
     for (guint i = 0; i < count; i++) {
         const scaling *s = &g_array_index(scalings, scaling, i);
         add_scaled(ways, &own, s, brief->colour);
-        if (brief->colour != NSK_GREY) {
-            add_scaled(ways, &own, s, brief->colour == NSK_RGB ? NSK_BGR : NSK_RGB);
+        if (brief->colour != NSK_COLOUR_GREY) {
+            add_scaled(ways, &own, s,
+                       brief->colour == NSK_COLOUR_RGB ? NSK_COLOUR_BGR : NSK_COLOUR_RGB);
         }
     }
     add_placements(ways, &own);
@@ -253,13 +260,13 @@ static bool run_round(trial *t, guint first, nsk_error *error) {
     t->total += t->count;
 #pragma omp parallel
     {
-        nsk_error trouble = {.text = ""};
-        worker w = {nsk_pass_new(t->network->graph, &trouble),
+        nsk_error fault = {.text = ""};
+        worker w = {nsk_pass_new(t->network->graph, &fault),
                     g_malloc(nsk_images_frame_bytes(t->images))};
         bool fine = w.pass != NULL;
 #pragma omp for schedule(dynamic, 4)
         for (int i = 0; i < t->count; i++) {
-            fine = fine && try_image(t, &w, i, first, &trouble);
+            fine = fine && try_image(t, &w, i, first, &fault);
 #pragma omp critical(nsk_vet_progress)
             {
                 t->done++;
@@ -272,7 +279,7 @@ static bool run_round(trial *t, guint first, nsk_error *error) {
 #pragma omp critical(nsk_vet_failure)
             {
                 good = false;
-                *error = trouble;
+                *error = fault;
             }
         }
         nsk_pass_free(w.pass);
@@ -440,12 +447,12 @@ static bool repeats_another(const trial *t, guint way) {
 }
 
 /* The way that is best goes before all others. */
-static void put_first(GArray *told, const nsk_alternative *best) {
-    for (guint i = 1; i < told->len; i++) {
-        nsk_alternative a = g_array_index(told, nsk_alternative, i);
+static void put_first(GArray *reported, const nsk_alternative *best) {
+    for (guint i = 1; i < reported->len; i++) {
+        nsk_alternative a = g_array_index(reported, nsk_alternative, i);
         if (same_way(&a, best)) {
-            g_array_remove_index(told, i);
-            g_array_prepend_val(told, a);
+            g_array_remove_index(reported, i);
+            g_array_prepend_val(reported, a);
             return;
         }
     }
@@ -469,21 +476,21 @@ static nsk_vetting *conclude(trial *t, const nsk_input *brief) {
         v->order[t->output_of[label]] = label;
         v->renamed = v->renamed || t->output_of[label] != label;
     }
-    GArray *told = g_array_new(FALSE, FALSE, sizeof(nsk_alternative));
+    GArray *reported = g_array_new(FALSE, FALSE, sizeof(nsk_alternative));
     for (guint i = 1; i < t->ways->len; i++) {
         nsk_alternative a = g_array_index(t->ways, nsk_alternative, i);
         if (!repeats_another(t, i)) {
             a.change = describe(&a, brief);
-            g_array_append_val(told, a);
+            g_array_append_val(reported, a);
         }
     }
-    g_array_sort(told, by_gain);
+    g_array_sort(reported, by_gain);
     if (best > 0) {
-        put_first(told, &g_array_index(t->ways, nsk_alternative, best));
+        put_first(reported, &g_array_index(t->ways, nsk_alternative, best));
     }
     v->better = best > 0 ? 0 : -1;
-    v->count = (int)told->len;
-    v->alternatives = (nsk_alternative *)(void *)g_array_free(told, FALSE);
+    v->count = (int)reported->len;
+    v->alternatives = (nsk_alternative *)(void *)g_array_free(reported, FALSE);
     return v;
 }
 
@@ -491,7 +498,7 @@ static nsk_vetting *conclude(trial *t, const nsk_input *brief) {
 static bool measure(const nsk_images *images, scaling *measured, nsk_error *error) {
     const nsk_input *input = nsk_images_input(images);
     size_t bytes = nsk_images_frame_bytes(images);
-    size_t channels = input->colour == NSK_GREY ? 1 : 3;
+    size_t channels = input->colour == NSK_COLOUR_GREY ? 1 : 3;
     double sum[3] = {0.0};
     double square[3] = {0.0};
     uint8_t *frame = g_malloc(bytes);

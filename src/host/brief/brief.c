@@ -8,11 +8,11 @@
 #include "brief/settings.h"
 #include "images/set.h"
 
-const nsk_recipe nsk_usual_recipe = {.ranges = NSK_RANGES_SQUARED_ERROR,
+const nsk_recipe nsk_usual_recipe = {.ranges = NSK_RANGE_METHOD_SQUARED_ERROR,
                                      .equalise = true,
                                      .rounding = true,
                                      .biases = true,
-                                     .streaming = NSK_STREAM_WHEN_NEEDED,
+                                     .streaming = NSK_STREAMING_WHEN_NEEDED,
                                      .ram = INFINITY};
 
 const nsk_setting_name nsk_brief_settings[] = {
@@ -111,9 +111,9 @@ static bool read_input(const nsk_settings *s, nsk_input *input, nsk_error *error
     static const char *const fits[] = {"stretch", "crop", "pad", NULL};
     static const char *const ranges[] = {"0..1", "0..255", NULL};
     static const char *const resamples[] = {"area", "bilinear", "smooth-bilinear", "nearest", NULL};
-    int resample = NSK_AREA;
-    int colour = NSK_RGB;
-    int fit = NSK_STRETCH;
+    int resample = NSK_RESAMPLE_AREA;
+    int colour = NSK_COLOUR_RGB;
+    int fit = NSK_FIT_STRETCH;
     int range = 0;
     if (!read_size(s, "input", "size", &input->width, &input->height, error) ||
         !nsk_settings_choice(s, "input", "colour", colours, &colour, error) ||
@@ -129,7 +129,7 @@ static bool read_input(const nsk_settings *s, nsk_input *input, nsk_error *error
     input->resample = (nsk_resample)resample;
     input->top = range == 0 ? 1.0 : 255.0;
     static const char *const triples[] = {"mean", "deviation"};
-    for (size_t i = 0; i < G_N_ELEMENTS(triples) && input->colour == NSK_GREY; i++) {
+    for (size_t i = 0; i < G_N_ELEMENTS(triples) && input->colour == NSK_COLOUR_GREY; i++) {
         if (nsk_settings_count(s, "input", triples[i]) > 1) {
             return nsk_settings_fail(s, "input", triples[i], error,
                                      "grey pictures have one channel: give one number");
@@ -154,14 +154,18 @@ const nsk_limits nsk_no_limits = {.flash = INFINITY,
 
 static bool read_limits(const nsk_settings *s, nsk_limits *limits, nsk_error *error) {
     *limits = nsk_no_limits;
-    return nsk_settings_number(s, "limits", "flash", NSK_BYTES, 0, 1e12, &limits->flash, error) &&
-           nsk_settings_number(s, "limits", "ram", NSK_BYTES, 0, 1e12, &limits->ram, error) &&
-           nsk_settings_number(s, "limits", "latency", NSK_SECONDS, 0, 3600, &limits->latency,
+    return nsk_settings_number(s, "limits", "flash", NSK_UNIT_BYTES, 0, 1e12, &limits->flash,
                                error) &&
-           nsk_settings_number(s, "limits", "loss", NSK_POINTS, -100, 100, &limits->loss, error) &&
-           nsk_settings_number(s, "limits", "dropped", NSK_SHARE, 0, 1, &limits->dropped, error) &&
-           nsk_settings_number(s, "limits", "missed", NSK_SHARE, 0, 1, &limits->missed, error) &&
-           nsk_settings_number(s, "limits", "false-actions", NSK_SHARE, 0, 1,
+           nsk_settings_number(s, "limits", "ram", NSK_UNIT_BYTES, 0, 1e12, &limits->ram, error) &&
+           nsk_settings_number(s, "limits", "latency", NSK_UNIT_SECONDS, 0, 3600, &limits->latency,
+                               error) &&
+           nsk_settings_number(s, "limits", "loss", NSK_UNIT_POINTS, -100, 100, &limits->loss,
+                               error) &&
+           nsk_settings_number(s, "limits", "dropped", NSK_UNIT_SHARE, 0, 1, &limits->dropped,
+                               error) &&
+           nsk_settings_number(s, "limits", "missed", NSK_UNIT_SHARE, 0, 1, &limits->missed,
+                               error) &&
+           nsk_settings_number(s, "limits", "false-actions", NSK_UNIT_SHARE, 0, 1,
                                &limits->false_actions, error);
 }
 
@@ -173,7 +177,7 @@ static bool read_ranges(const nsk_settings *s, nsk_recipe *recipe, nsk_error *er
     recipe->exceptions =
         g_new0(nsk_range_exception, keys != NULL ? g_strv_length((char **)keys) : 0);
     for (; keys != NULL && *keys != NULL; keys++) {
-        int method = NSK_RANGES_AUTO;
+        int method = NSK_RANGE_METHOD_AUTO;
         if (!nsk_settings_choice(s, "ranges", *keys, methods, &method, error)) {
             return false;
         }
@@ -206,7 +210,7 @@ static bool read_stages(const nsk_settings *s, nsk_brief *brief, nsk_error *erro
         *stages[i].to = answer == 1;
     }
     bool good =
-        nsk_settings_number(s, "stages", "refine-epochs", NSK_NUMBER, 1, 1000, &epochs, error);
+        nsk_settings_number(s, "stages", "refine-epochs", NSK_UNIT_NUMBER, 1, 1000, &epochs, error);
     brief->refine_epochs = (int)epochs;
     return good &&
            (brief->refine_epochs == epochs ||
@@ -216,7 +220,7 @@ static bool read_stages(const nsk_settings *s, nsk_brief *brief, nsk_error *erro
 static bool read_recipe(const nsk_settings *s, nsk_brief *brief, nsk_error *error) {
     nsk_recipe *recipe = &brief->recipe;
     static const char *const wishes[] = {"when-needed", "never", "always", NULL};
-    int wish = NSK_STREAM_WHEN_NEEDED;
+    int wish = NSK_STREAMING_WHEN_NEEDED;
     *recipe = nsk_usual_recipe;
     bool good = nsk_settings_choice(s, "schedule", "streamed", wishes, &wish, error);
     recipe->streaming = (nsk_streaming_wish)wish;
@@ -227,7 +231,7 @@ static bool read_recipe(const nsk_settings *s, nsk_brief *brief, nsk_error *erro
 static bool read_whole(const nsk_settings *s, const char *group, const char *key, int least,
                        int most, int *to, nsk_error *error) {
     double value = *to;
-    if (!nsk_settings_number(s, group, key, NSK_NUMBER, least, most, &value, error)) {
+    if (!nsk_settings_number(s, group, key, NSK_UNIT_NUMBER, least, most, &value, error)) {
         return false;
     }
     *to = (int)value;
@@ -287,8 +291,9 @@ static bool read_decision(const nsk_settings *s, const nsk_labels *labels, nsk_d
     d->threshold = 0.5;
     d->frames = 1;
     d->resting = g_strdup(nsk_settings_text(s, "decision", "resting"));
-    if (!nsk_settings_number(s, "decision", "threshold", NSK_SHARE, 0, 1, &d->threshold, error) ||
-        !nsk_settings_number(s, "decision", "margin", NSK_SHARE, 0, 1, &d->margin, error) ||
+    if (!nsk_settings_number(s, "decision", "threshold", NSK_UNIT_SHARE, 0, 1, &d->threshold,
+                             error) ||
+        !nsk_settings_number(s, "decision", "margin", NSK_UNIT_SHARE, 0, 1, &d->margin, error) ||
         !read_whole(s, "decision", "frames", 1, 255, &d->frames, error) ||
         !read_whole(s, "decision", "window", 1, 32, &d->window, error) ||
         !read_whole(s, "decision", "hold-off", 0, 255, &d->hold_off, error)) {
@@ -328,11 +333,11 @@ static bool read_product(const nsk_settings *s, nsk_product *p, nsk_error *error
         !nsk_settings_choice(s, "firmware", "look", answers, &looks, error) ||
         !nsk_settings_choice(s, "firmware", "twice", answers, &twice, error) ||
         !read_whole(s, "firmware", "check-every", 0, 65535, &p->check_every, error) ||
-        !nsk_settings_number(s, "battery", "holds", NSK_JOULES, 0, 1e12, &p->battery, error) ||
-        !nsk_settings_number(s, "battery", "awake", NSK_SHARE, 0, 1, &p->awake, error)) {
+        !nsk_settings_number(s, "battery", "holds", NSK_UNIT_JOULES, 0, 1e12, &p->battery, error) ||
+        !nsk_settings_number(s, "battery", "awake", NSK_UNIT_SHARE, 0, 1, &p->awake, error)) {
         return false;
     }
-    p->looks = looks == 1;
+    p->check_frames = looks == 1;
     p->twice = twice == 1;
     return true;
 }
@@ -340,12 +345,12 @@ static bool read_product(const nsk_settings *s, nsk_product *p, nsk_error *error
 /* A frame that is run twice is held whole. */
 static bool hold_frames(const nsk_settings *s, nsk_brief *brief, nsk_error *error) {
     nsk_streaming_wish *wish = &brief->recipe.streaming;
-    if (brief->product.twice && *wish == NSK_STREAM_ALWAYS) {
+    if (brief->product.twice && *wish == NSK_STREAMING_ALWAYS) {
         return nsk_settings_fail(s, "firmware", "twice", error,
                                  "a streamed model holds no frame to run a second time; say "
                                  "'streamed = never' under [schedule], or leave this out");
     }
-    *wish = brief->product.twice ? NSK_STREAM_NEVER : *wish;
+    *wish = brief->product.twice ? NSK_STREAMING_NEVER : *wish;
     return true;
 }
 
@@ -422,7 +427,8 @@ static bool fill(nsk_brief *brief, const nsk_settings *s, nsk_error *error) {
            read_decision(s, &brief->labels, &brief->decision, error) &&
            read_product(s, &brief->product, error) && hold_frames(s, brief, error) &&
            nsk_brief_camera_suits(brief, error) &&
-           nsk_settings_number(s, "images", "calibration-limit", NSK_NUMBER, 0, 1e6, &limit, error);
+           nsk_settings_number(s, "images", "calibration-limit", NSK_UNIT_NUMBER, 0, 1e6, &limit,
+                               error);
     brief->calibration_limit = (int)limit;
     read_scenes(s, brief);
     if (good && brief->calibration_limit != limit) {

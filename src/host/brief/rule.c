@@ -51,7 +51,7 @@ nsk_firmware nsk_firmware_of(const nsk_product *product, const nsk_decision *dec
                           .camera_width = (uint16_t)product->camera_width,
                           .camera_height = (uint16_t)product->camera_height,
                           .check_every = (uint16_t)product->check_every,
-                          .looks = product->looks,
+                          .check_frames = product->check_frames,
                           .twice = product->twice,
                           .rule = nsk_rule_of(decision, model, line_of)};
 }

@@ -232,16 +232,32 @@ static bool scale_by_unit(const char *text, nsk_unit unit, double *value) {
         const char *name;
         double factor;
     } units[] = {
-        {NSK_NUMBER, "", 1.0},       {NSK_SHARE, "", 1.0},       {NSK_SHARE, "%", 0.01},
-        {NSK_POINTS, "", 1.0}, /* as every version has read it */
-        {NSK_POINTS, "%", 1.0},      {NSK_POINTS, "point", 1.0}, {NSK_POINTS, "points", 1.0},
-        {NSK_BYTES, "B", 1.0},       {NSK_BYTES, "KiB", 1024.0}, {NSK_BYTES, "MiB", 1048576.0},
-        {NSK_BYTES, "kB", 1000.0},   {NSK_BYTES, "MB", 1e6},     {NSK_SECONDS, "s", 1.0},
-        {NSK_SECONDS, "ms", 1e-3},   {NSK_SECONDS, "us", 1e-6},  {NSK_HERTZ, "Hz", 1.0},
-        {NSK_HERTZ, "kHz", 1e3},     {NSK_HERTZ, "MHz", 1e6},    {NSK_HERTZ, "GHz", 1e9},
-        {NSK_PER_SECOND, "/s", 1.0}, {NSK_WATTS, "W", 1.0},      {NSK_WATTS, "mW", 1e-3},
-        {NSK_WATTS, "uW", 1e-6},     {NSK_JOULES, "Wh", 3600.0}, {NSK_JOULES, "mWh", 3.6},
-        {NSK_JOULES, "J", 1.0},
+        {NSK_UNIT_NUMBER, "", 1.0},
+        {NSK_UNIT_SHARE, "", 1.0},
+        {NSK_UNIT_SHARE, "%", 0.01},
+        {NSK_UNIT_POINTS, "", 1.0}, /* as every version has read it */
+        {NSK_UNIT_POINTS, "%", 1.0},
+        {NSK_UNIT_POINTS, "point", 1.0},
+        {NSK_UNIT_POINTS, "points", 1.0},
+        {NSK_UNIT_BYTES, "B", 1.0},
+        {NSK_UNIT_BYTES, "KiB", 1024.0},
+        {NSK_UNIT_BYTES, "MiB", 1048576.0},
+        {NSK_UNIT_BYTES, "kB", 1000.0},
+        {NSK_UNIT_BYTES, "MB", 1e6},
+        {NSK_UNIT_SECONDS, "s", 1.0},
+        {NSK_UNIT_SECONDS, "ms", 1e-3},
+        {NSK_UNIT_SECONDS, "us", 1e-6},
+        {NSK_UNIT_HERTZ, "Hz", 1.0},
+        {NSK_UNIT_HERTZ, "kHz", 1e3},
+        {NSK_UNIT_HERTZ, "MHz", 1e6},
+        {NSK_UNIT_HERTZ, "GHz", 1e9},
+        {NSK_UNIT_PER_SECOND, "/s", 1.0},
+        {NSK_UNIT_WATTS, "W", 1.0},
+        {NSK_UNIT_WATTS, "mW", 1e-3},
+        {NSK_UNIT_WATTS, "uW", 1e-6},
+        {NSK_UNIT_JOULES, "Wh", 3600.0},
+        {NSK_UNIT_JOULES, "mWh", 3.6},
+        {NSK_UNIT_JOULES, "J", 1.0},
     };
     for (size_t i = 0; i < G_N_ELEMENTS(units); i++) {
         if (units[i].unit == unit && strcmp(units[i].name, text) == 0) {
@@ -253,15 +269,15 @@ static bool scale_by_unit(const char *text, nsk_unit unit, double *value) {
 }
 
 static const char *unit_example(nsk_unit unit) {
-    static const char *const examples[] = {[NSK_NUMBER] = "a number",
-                                           [NSK_SHARE] = "a share, as in '0.6' or '60 %'",
-                                           [NSK_POINTS] = "points, as in '1 points' or '1 %'",
-                                           [NSK_BYTES] = "bytes, as in '64 KiB'",
-                                           [NSK_SECONDS] = "a time, as in '40 ms'",
-                                           [NSK_HERTZ] = "a frequency, as in '80 MHz'",
-                                           [NSK_PER_SECOND] = "a rate, as in '5 /s'",
-                                           [NSK_WATTS] = "power, as in '30 mW'",
-                                           [NSK_JOULES] = "energy, as in '9 Wh'"};
+    static const char *const examples[] = {[NSK_UNIT_NUMBER] = "a number",
+                                           [NSK_UNIT_SHARE] = "a share, as in '0.6' or '60 %'",
+                                           [NSK_UNIT_POINTS] = "points, as in '1 points' or '1 %'",
+                                           [NSK_UNIT_BYTES] = "bytes, as in '64 KiB'",
+                                           [NSK_UNIT_SECONDS] = "a time, as in '40 ms'",
+                                           [NSK_UNIT_HERTZ] = "a frequency, as in '80 MHz'",
+                                           [NSK_UNIT_PER_SECOND] = "a rate, as in '5 /s'",
+                                           [NSK_UNIT_WATTS] = "power, as in '30 mW'",
+                                           [NSK_UNIT_JOULES] = "energy, as in '9 Wh'"};
     return examples[unit];
 }
 
@@ -287,7 +303,7 @@ bool nsk_settings_number(const nsk_settings *s, const char *group, const char *k
     if (!good || number < least || number > most) {
         char *wanted =
             g_strdup_printf("'%s' should be %s, from %g to %g%s", text, unit_example(unit), least,
-                            most, good || unit == NSK_NUMBER ? "" : ": a number and its unit");
+                            most, good || unit == NSK_UNIT_NUMBER ? "" : ": a number and its unit");
         nsk_settings_fail(s, group, key, error, wanted);
         g_free(wanted);
         return false;

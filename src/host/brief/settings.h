@@ -19,15 +19,15 @@ typedef struct nsk_setting_name {
 extern const nsk_setting_name nsk_brief_settings[], nsk_board_settings[];
 
 typedef enum nsk_unit {
-    NSK_NUMBER,
-    NSK_SHARE,  /* of 1 */
-    NSK_POINTS, /* percentage points */
-    NSK_BYTES,
-    NSK_SECONDS,
-    NSK_HERTZ,
-    NSK_PER_SECOND,
-    NSK_WATTS,
-    NSK_JOULES
+    NSK_UNIT_NUMBER,
+    NSK_UNIT_SHARE,  /* of 1 */
+    NSK_UNIT_POINTS, /* percentage points */
+    NSK_UNIT_BYTES,
+    NSK_UNIT_SECONDS,
+    NSK_UNIT_HERTZ,
+    NSK_UNIT_PER_SECOND,
+    NSK_UNIT_WATTS,
+    NSK_UNIT_JOULES
 } nsk_unit;
 
 /* `known` ends with a NULL group. A line that is no setting, a key that is not known or stands

@@ -144,9 +144,9 @@ void nsk_page_verbatim(nsk_page *page, const char *text) {
 void nsk_page_verdict(nsk_page *page, nsk_standing standing, const char *what, const char *format,
                       ...) {
     static const char *const classes[] = {
-        [NSK_HOLDS] = "good", [NSK_OPEN] = "look", [NSK_BROKEN] = "bad"};
+        [NSK_STANDING_HOLDS] = "good", [NSK_STANDING_OPEN] = "look", [NSK_STANDING_BROKEN] = "bad"};
     static const char *const marks[] = {
-        [NSK_HOLDS] = "✓", [NSK_OPEN] = "open:", [NSK_BROKEN] = "✗"};
+        [NSK_STANDING_HOLDS] = "✓", [NSK_STANDING_OPEN] = "open:", [NSK_STANDING_BROKEN] = "✗"};
     va_list arguments;
     va_start(arguments, format);
     char *text = g_strdup_vprintf(format, arguments);

@@ -4,7 +4,7 @@
 #include <string.h>
 
 #include "device/format.h"
-#include "device/layer.h"
+#include "device/work.h"
 #include "draw/canvas.h"
 #include "netsuke/budget.h"
 
@@ -57,8 +57,8 @@ static life *source_of(const drawing *d, unsigned tensor) {
     for (unsigned i = 0; i < d->model.tensors; i++) {
         nsk_tensor other = nsk_tensor_at(&d->model, i);
         life *l = &d->lives[i];
-        if (l->last >= l->first && other.place == t.place && bytes_held(&other) == bytes_held(&t) &&
-            (found == own || l->first > found->first)) {
+        if (l->last >= l->first && other.offset == t.offset &&
+            bytes_held(&other) == bytes_held(&t) && (found == own || l->first > found->first)) {
             found = l;
         }
     }
@@ -132,9 +132,9 @@ static void draw_box(const drawing *d, unsigned tensor) {
     }
     double x = x_of(d, l->first) + 1.5;
     double width = x_of(d, l->last + 1) - 1.5 - x;
-    double y = y_of(d, t.place + (double)bytes_held(&t));
-    double height = y_of(d, t.place) - y;
-    draw_rectangle(d, l, t.place, bytes_held(&t),
+    double y = y_of(d, t.offset + (double)bytes_held(&t));
+    double height = y_of(d, t.offset) - y;
+    draw_rectangle(d, l, t.offset, bytes_held(&t),
                    part            ? NSK_SAND
                    : l->writer < 0 ? NSK_GLAZE
                                    : NSK_CLAY);
@@ -244,7 +244,7 @@ bool nsk_plan_draw(const nsk_model_file *file, const char *path, nsk_error *erro
         return false;
     }
     nsk_status status = nsk_open(&d.model, file->bytes, file->size);
-    if (status != NSK_OK) {
+    if (status != NSK_STATUS_OK) {
         return nsk_fail(error, "the model is %s", nsk_status_text(status));
     }
     d.columns = d.model.layers - d.model.streamed + 1;

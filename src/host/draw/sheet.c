@@ -164,10 +164,10 @@ void nsk_picture_of_frame(const uint8_t *frame, const nsk_input *input, nsk_pict
     size_t pixels = (size_t)input->width * (size_t)input->height;
     *picture = (nsk_picture){.width = input->width,
                              .height = input->height,
-                             .colour = input->colour != NSK_GREY,
+                             .colour = input->colour != NSK_COLOUR_GREY,
                              .rgb = g_malloc(3 * pixels)};
     for (size_t i = 0; i < 3 * pixels; i++) {
-        size_t channel = input->colour == NSK_BGR ? 2 - i % 3 : i % 3;
-        picture->rgb[i] = frame[input->colour == NSK_GREY ? i / 3 : i / 3 * 3 + channel];
+        size_t channel = input->colour == NSK_COLOUR_BGR ? 2 - i % 3 : i % 3;
+        picture->rgb[i] = frame[input->colour == NSK_COLOUR_GREY ? i / 3 : i / 3 * 3 + channel];
     }
 }

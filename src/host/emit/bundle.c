@@ -86,7 +86,7 @@ void nsk_bundle_add_template(nsk_bundle *bundle, const char *name, const char *t
     g_free(path);
 }
 
-/* "conv.c" as "nsk_conv.c", "arm-dsp/product.c" as "nsk_arm_dsp_product.c". */
+/* "conv.c" as "nsk_operation_conv.c", "arm-dsp/product.c" as "nsk_arm_dsp_product.c". */
 static char *flat_name(const char *folder, const char *file) {
     char *name = g_strconcat("nsk_", folder, file, NULL);
     return g_strdelimit(name, "/-", '_');
@@ -117,12 +117,12 @@ static void add_sources(nsk_bundle *bundle, const char *under, const nsk_needs *
     char **names = carried_names(folder);
     for (char **name = names; *name != NULL; name++) {
         char *base = g_strndup(*name, strcspn(*name, "."));
-        bool header = g_str_has_suffix(*name, ".h");
+        bool header = g_str_has_suffix(*name, ".h") || g_str_has_suffix(*name, ".def");
         bool source = header || g_str_has_suffix(*name, ".c");
         if (g_str_has_suffix(*name, "/")) {
             add_sources(bundle, *name, needs);
         } else if (source && nsk_device_file_is_needed(base, needs) &&
-                   strcmp(*name, "operations.c") != 0) {
+                   strcmp(*name, "operations.c") != 0 && strcmp(*name, "streaming.c") != 0) {
             char *path = g_strconcat(folder, *name, NULL);
             char *flat = flat_name(header ? "" : under, *name);
             GString *text = carried(path);
@@ -169,8 +169,8 @@ static GString *operations_source(const nsk_needs *needs) {
     for (int i = 0; i < NSK_KINDS; i++) {
         const char *kind = i > 0 ? nsk_kind_name((nsk_kind)i) : "no kind";
         char *name = g_strdelimit(g_strdup(kind), "-", '_');
-        g_string_append_printf(text, needs->kinds[i] ? "    &nsk_%s,\n" : "    NULL, /* %s */\n",
-                               name);
+        g_string_append_printf(
+            text, needs->kinds[i] ? "    &nsk_operation_%s,\n" : "    NULL, /* %s */\n", name);
         g_free(name);
     }
     g_string_append_printf(text,

@@ -61,16 +61,17 @@ static GPtrArray *class_names(const char *upper, const nsk_model *model) {
 }
 
 static const char *order_of(const nsk_model *model) {
-    static const char *const orders[] = {
-        [NSK_RGB] = "red, green, blue", [NSK_BGR] = "blue, green, red", [NSK_GREY] = "grey"};
+    static const char *const orders[] = {[NSK_COLOUR_RGB] = "red, green, blue",
+                                         [NSK_COLOUR_BGR] = "blue, green, red",
+                                         [NSK_COLOUR_GREY] = "grey"};
     return orders[model->colour];
 }
 
 /* What the firmware has to do to a picture of another size. */
 static const char *fit_of(const nsk_model *model) {
-    static const char *const fits[] = {[NSK_STRETCH] = "stretched to it",
-                                       [NSK_CROP] = "the middle cut out in its proportions",
-                                       [NSK_PAD] = "shrunk whole, with black bars"};
+    static const char *const fits[] = {[NSK_FIT_STRETCH] = "stretched to it",
+                                       [NSK_FIT_CROP] = "the middle cut out in its proportions",
+                                       [NSK_FIT_PAD] = "shrunk whole, with black bars"};
     return fits[model->fit];
 }
 
@@ -271,16 +272,17 @@ static char *example_of(const char *name, bool streamed) {
                                                upper, upper);
     char *buffer = streamed ? g_strdup_printf("row[%s_WIDTH * %s_CHANNELS]", upper, upper)
                             : g_strdup_printf("frame[%s_FRAME_BYTES]", upper);
-    char *text = g_strdup_printf(
-        "#include \"%s.h\"\n\n"
-        "static uint8_t %s;\n"
-        "static uint32_t workspace[%s_WORKSPACE_BYTES / 4];\n\n"
-        "nsk_model model;\n"
-        "if (nsk_open(&model, %s_model, sizeof %s_model) != NSK_OK) { /* damaged flash */ }\n\n"
-        "%s"
-        "nsk_run(&model, workspace, NULL);\n"
-        "unsigned best = nsk_best(&model, nsk_scores(&model, workspace));\n",
-        name, buffer, upper, name, name, feeding);
+    char *text =
+        g_strdup_printf("#include \"%s.h\"\n\n"
+                        "static uint8_t %s;\n"
+                        "static uint32_t workspace[%s_WORKSPACE_BYTES / 4];\n\n"
+                        "nsk_model model;\n"
+                        "if (nsk_open(&model, %s_model, sizeof %s_model) != NSK_STATUS_OK) { /* "
+                        "damaged flash */ }\n\n"
+                        "%s"
+                        "nsk_run(&model, workspace, NULL);\n"
+                        "unsigned best = nsk_best(&model, nsk_scores(&model, workspace));\n",
+                        name, buffer, upper, name, name, feeding);
     g_free(feeding);
     g_free(buffer);
     g_free(upper);

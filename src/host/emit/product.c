@@ -66,9 +66,9 @@ GString *nsk_firmware_source(const nsk_handed_network *n, const nsk_model *model
         "    },\n"
         "};\n",
         n->name, n->name, n->name, f.camera_width, f.camera_height, f.check_every,
-        f.looks ? "true" : "false", f.twice ? "true" : "false", f.rule.threshold, f.rule.margin,
-        f.rule.frames, f.rule.window, f.rule.hold_off, f.rule.line_count, f.rule.resting,
-        UINT16_MAX, lines);
+        f.check_frames ? "true" : "false", f.twice ? "true" : "false", f.rule.threshold,
+        f.rule.margin, f.rule.frames, f.rule.window, f.rule.hold_off, f.rule.line_count,
+        f.rule.resting, UINT16_MAX, lines);
     g_free(lines);
     return text;
 }
@@ -121,9 +121,9 @@ static void take_answer(void *context, const nsk_answered *answer) {
     g_string_append_printf(t->text, "\n    {0, %d, %d, %d},", answer->line, answer->decided, sum);
 }
 
-static void take_trouble(void *context, nsk_trouble trouble) {
+static void take_fault(void *context, nsk_fault fault) {
     const trial *t = context;
-    g_string_append_printf(t->text, "\n    {%d, 0, 0, 0},", (int)trouble);
+    g_string_append_printf(t->text, "\n    {%d, 0, 0, 0},", (int)fault);
 }
 
 /* The frames that come along, as the test has them. */
@@ -164,14 +164,14 @@ bool nsk_append_steps(GString *text, const nsk_handed_network *n, const nsk_mode
                            .prepared = pass_prepared,
                            .layer_done = pass_layer,
                            .answer = take_answer,
-                           .trouble = take_trouble};
+                           .fault = take_fault};
     g_string_append_printf(text, "static const self_test_step %s_steps[] = {", n->name);
     nsk_status status = nsk_firmware_run(&port, &f);
     g_string_append(text, "\n};\n\n");
     *memory = t.memory_bytes;
     g_ptr_array_free(t.memory, TRUE);
     g_free(frames);
-    return status == NSK_OK ||
+    return status == NSK_STATUS_OK ||
            nsk_fail(error, "%s: the product's loop cannot begin: %s; look at [firmware] camera",
                     n->name, nsk_status_text(status));
 }

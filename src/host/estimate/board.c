@@ -37,19 +37,21 @@ static bool fill(nsk_board *board, const nsk_settings *s, nsk_error *error) {
                                  : nsk_shipped("costs", nsk_costs_of_core(board->core));
     board->frame_rate = 1.0;
     board->active_power = board->idle_power = board->sleep_power = -1.0;
-    return nsk_settings_number(s, "board", "clock", NSK_HERTZ, 1e3, 1e11, &board->clock, error) &&
-           nsk_settings_number(s, "board", "flash", NSK_BYTES, 1, 1e12, &board->flash, error) &&
-           nsk_settings_number(s, "board", "ram", NSK_BYTES, 1, 1e9, &board->ram, error) &&
-           nsk_settings_number(s, "board", "wait-states", NSK_NUMBER, 0, 100, &board->wait_states,
+    return nsk_settings_number(s, "board", "clock", NSK_UNIT_HERTZ, 1e3, 1e11, &board->clock,
                                error) &&
-           nsk_settings_number(s, "board", "camera-rate", NSK_PER_SECOND, 1e-3, 1e4,
+           nsk_settings_number(s, "board", "flash", NSK_UNIT_BYTES, 1, 1e12, &board->flash,
+                               error) &&
+           nsk_settings_number(s, "board", "ram", NSK_UNIT_BYTES, 1, 1e9, &board->ram, error) &&
+           nsk_settings_number(s, "board", "wait-states", NSK_UNIT_NUMBER, 0, 100,
+                               &board->wait_states, error) &&
+           nsk_settings_number(s, "board", "camera-rate", NSK_UNIT_PER_SECOND, 1e-3, 1e4,
                                &board->frame_rate, error) &&
-           nsk_settings_number(s, "board", "active-power", NSK_WATTS, 0, 1e3, &board->active_power,
+           nsk_settings_number(s, "board", "active-power", NSK_UNIT_WATTS, 0, 1e3,
+                               &board->active_power, error) &&
+           nsk_settings_number(s, "board", "idle-power", NSK_UNIT_WATTS, 0, 1e3, &board->idle_power,
                                error) &&
-           nsk_settings_number(s, "board", "idle-power", NSK_WATTS, 0, 1e3, &board->idle_power,
-                               error) &&
-           nsk_settings_number(s, "board", "sleep-power", NSK_WATTS, 0, 1e3, &board->sleep_power,
-                               error);
+           nsk_settings_number(s, "board", "sleep-power", NSK_UNIT_WATTS, 0, 1e3,
+                               &board->sleep_power, error);
 }
 
 static void fail_missing(const char *path, nsk_error *error) {

@@ -47,8 +47,10 @@ static double spread_of(const tally *t) {
 static bool add_layers(nsk_budget *b, const nsk_model *model, tally *t, nsk_error *error) {
     b->layers = model->layers;
     b->layer = g_new0(nsk_layer_cost, b->layers);
+    b->macs = g_new0(uint64_t, b->layers);
     for (unsigned i = 0; i < model->layers; i++) {
         nsk_work work = nsk_layer_work(model, i);
+        b->macs[i] = work.macs;
         if (!add_cost(t, nsk_cost_kind(model, i), &work, &b->layer[i], error)) {
             return false;
         }
@@ -72,7 +74,7 @@ static double camera_bytes(const nsk_product *p, const nsk_model *model) {
     unsigned height = p->camera_height > 0 ? (unsigned)p->camera_height : model->height;
     double scaling = (double)width * model->channels + (double)nsk_scaler_bytes(model);
     return (double)NSK_LOOP_BYTES + (scales(p, model) ? scaling : 0.0) +
-           (p->looks ? (double)nsk_sight_bytes(width, height, model->channels) : 0.0);
+           (p->check_frames ? (double)nsk_frame_check_bytes(width, height, model->channels) : 0.0);
 }
 
 /* Looks at the model: before a frame is taken, before its answer is given, and once more where it
@@ -87,10 +89,10 @@ static bool add_around(nsk_budget *b, const nsk_model *model, const nsk_product 
     int width = p->camera_width > 0 ? p->camera_width : model->width;
     int height = p->camera_height > 0 ? p->camera_height : model->height;
     const nsk_work scaling = nsk_scaling_work(model, (unsigned)width, (unsigned)height);
-    const nsk_work sight = nsk_sight_work(model, (unsigned)width, (unsigned)height);
+    const nsk_work frame_check = nsk_frame_check_work(model, (unsigned)width, (unsigned)height);
     const nsk_work check = {.calls = 1, .moved = model->size};
     if ((scales(p, model) && !add_cost(t, "scale", &scaling, &b->scaling, error)) ||
-        (p->looks && !add_cost(t, "sight", &sight, &b->sight, error)) ||
+        (p->check_frames && !add_cost(t, "frame-check", &frame_check, &b->frame_check, error)) ||
         (p->check_every > 0 && !add_cost(t, "check", &check, &b->check, error))) {
         return false;
     }
@@ -119,7 +121,7 @@ static bool add_around(nsk_budget *b, const nsk_model *model, const nsk_product 
 static double longest_apart(const nsk_budget *b, const nsk_product *product) {
     double once =
         product != NULL ? b->check.cycles * product->check_every / checks_of(product) : 0.0;
-    double most = b->preparation.cycles + b->scaling.cycles + b->sight.cycles + once;
+    double most = b->preparation.cycles + b->scaling.cycles + b->frame_check.cycles + once;
     if (product != NULL && product->twice) {
         most = fmax(most, once + b->preparation.cycles + b->layer[0].cycles);
     }
@@ -230,7 +232,7 @@ bool nsk_ram_for_model(const nsk_board *board, const nsk_product *product, const
                        const nsk_limits *limits, double *bytes, nsk_error *error) {
     const nsk_model shape = {.width = (uint16_t)input->width,
                              .height = (uint16_t)input->height,
-                             .channels = input->colour == NSK_GREY ? 1 : 3};
+                             .channels = input->colour == NSK_COLOUR_GREY ? 1 : 3};
     enum { USUAL_STACK = 1024 }; /* of a core without a table: what the known ones need at most */
     double stack = USUAL_STACK;
     bool has_table = board->costs != NULL && g_file_test(board->costs, G_FILE_TEST_EXISTS);
@@ -247,7 +249,7 @@ nsk_budget *nsk_budget_make(const nsk_model_file *file, const nsk_board *board,
                             nsk_error *error) {
     nsk_model model;
     nsk_status status = nsk_open(&model, file->bytes, file->size);
-    if (status != NSK_OK) {
+    if (status != NSK_STATUS_OK) {
         nsk_fail(error, "the model is %s", nsk_status_text(status));
         return NULL;
     }
@@ -278,6 +280,7 @@ void nsk_budget_set_code(nsk_budget *b, double code, const char *source) {
 void nsk_budget_free(nsk_budget *b) {
     if (b != NULL) {
         g_free(b->layer);
+        g_free(b->macs);
         g_free(b->code_source);
         g_free(b->cycle_source);
         g_free(b->stack_source);

@@ -6,6 +6,7 @@
 #include <stdlib.h>
 #include <string.h>
 
+#include "device/work.h"
 #include "estimate/cost_kind.h"
 #include "estimate/least_squares.h"
 #include "netsuke/clock.h"

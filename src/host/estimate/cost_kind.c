@@ -1,27 +1,40 @@
 #include "estimate/cost_kind.h"
 
+#include <glib.h>
 #include <stdio.h>
 #include <string.h>
 
 #include "device/layer.h"
 
+/* By nsk_kind. */
+static const struct {
+    const char *name, *files;
+} kinds[NSK_KINDS] = {
+#define NSK_KIND_ROW(number, NAME, name, text, form, files) [NSK_KIND_##NAME] = {text, files},
+#include "device/kinds.def"
+};
+
 const char *nsk_kind_name(nsk_kind kind) {
-    static const char *const names[NSK_KINDS] = {[NSK_CONV] = "conv",
-                                                 [NSK_DEPTHWISE] = "depthwise",
-                                                 [NSK_DENSE] = "dense",
-                                                 [NSK_MAX_POOL] = "max-pool",
-                                                 [NSK_AVERAGE_POOL] = "average-pool",
-                                                 [NSK_ADD] = "add",
-                                                 [NSK_MULTIPLY] = "multiply",
-                                                 [NSK_TABLE] = "table",
-                                                 [NSK_SOFTMAX] = "softmax",
-                                                 [NSK_LARGER] = "larger",
-                                                 [NSK_SMALLER] = "smaller",
-                                                 [NSK_MOVE] = "move",
-                                                 [NSK_CONSTANT] = "constant",
-                                                 [NSK_RESIZE] = "resize",
-                                                 [NSK_TRANSPOSED] = "transposed"};
-    return names[kind];
+    return kinds[kind].name;
+}
+
+static bool is_among(const char *files, const char *file) {
+    char **list = g_strsplit(files, " ", 0);
+    bool found = g_strv_contains((const char *const *)list, file);
+    g_strfreev(list);
+    return found;
+}
+
+bool nsk_kinds_need(const bool *wanted, const char *file) {
+    bool by_some = false;
+    for (int kind = 1; kind < NSK_KINDS; kind++) {
+        bool lists = is_among(kinds[kind].files, file);
+        by_some = by_some || lists;
+        if (lists && wanted[kind]) {
+            return true;
+        }
+    }
+    return !by_some;
 }
 
 /* Kernels of a core's own take the usual windows, and sixteen channels or more. */
@@ -36,9 +49,9 @@ static const char *depthwise_kind(const nsk_layer *l) {
 }
 
 const char *nsk_cost_kind_of(const nsk_layer *l) {
-    return l->kind == NSK_DEPTHWISE                       ? depthwise_kind(l)
-           : l->kind == NSK_CONV && nsk_conv_is_direct(l) ? "pointwise"
-                                                          : nsk_kind_name(l->kind);
+    return l->kind == NSK_KIND_DEPTHWISE                       ? depthwise_kind(l)
+           : l->kind == NSK_KIND_CONV && nsk_conv_is_direct(l) ? "pointwise"
+                                                               : nsk_kind_name(l->kind);
 }
 
 const char *nsk_cost_kind(const nsk_model *model, unsigned layer) {
@@ -58,22 +71,39 @@ const char *nsk_depth_group(const nsk_model *model, unsigned layer) {
 const char *nsk_depth_kind(const nsk_model *model, unsigned layer, char *text) {
     nsk_layer l;
     nsk_layer_decode(model, layer, &l);
-    bool weighs = l.kind == NSK_CONV || l.kind == NSK_DENSE || l.kind == NSK_DEPTHWISE;
+    bool weighs =
+        l.kind == NSK_KIND_CONV || l.kind == NSK_KIND_DENSE || l.kind == NSK_KIND_DEPTHWISE;
     bool whole = strcmp(nsk_depth_group(model, layer), "stack") == 0;
     int pixels = l.out.width * (whole ? l.out.height : 1);
-    bool odd = weighs && (l.out.channels % 4 != 0 || (l.kind == NSK_CONV && pixels % 4 != 0));
+    bool odd = weighs && (l.out.channels % 4 != 0 || (l.kind == NSK_KIND_CONV && pixels % 4 != 0));
     snprintf(text, NSK_DEPTH_KIND, "%s%s", nsk_cost_kind(model, layer), odd ? "-odd" : "");
     return text;
 }
 
-static const char *const all[] = {"conv",          "pointwise",     "depthwise",
-                                  "depthwise-few", "depthwise-any", "depthwise-any-few",
-                                  "dense",         "max-pool",      "average-pool",
-                                  "add",           "multiply",      "table",
-                                  "softmax",       "larger",        "smaller",
-                                  "move",          "constant",      "resize",
-                                  "transposed",    "prepare",       "stream",
-                                  "scale",         "sight",         "check"};
+static const char *const all[] = {"conv",
+                                  "pointwise",
+                                  "depthwise",
+                                  "depthwise-few",
+                                  "depthwise-any",
+                                  "depthwise-any-few",
+                                  "dense",
+                                  "max-pool",
+                                  "average-pool",
+                                  "add",
+                                  "multiply",
+                                  "lut",
+                                  "softmax",
+                                  "max",
+                                  "min",
+                                  "copy",
+                                  "constant",
+                                  "resize",
+                                  "conv-transpose",
+                                  "prepare",
+                                  "stream",
+                                  "scale",
+                                  "frame-check",
+                                  "check"};
 
 int nsk_cost_kind_count(void) {
     return (int)(sizeof all / sizeof *all);

@@ -21,5 +21,8 @@ int nsk_cost_kind_count(void);
 const char *nsk_cost_kind_at(int index);
 /* Of a kind of layer as such. */
 const char *nsk_kind_name(nsk_kind kind);
+/* Whether a source of src/device, by its name without suffix, is needed for the kinds that are
+ * `wanted`, one a kind; what is no kind's own always is. */
+bool nsk_kinds_need(const bool *wanted, const char *file);
 
 #endif

@@ -114,7 +114,7 @@ const char *nsk_costs_source(const nsk_costs *costs, const char *key) {
 static bool read_number(const nsk_costs *costs, const char *kind, const char *key, double *to,
                         nsk_error *error) {
     return nsk_settings_need(costs->settings, kind, key, error) != NULL &&
-           nsk_settings_number(costs->settings, kind, key, NSK_NUMBER, 0, 1e9, to, error);
+           nsk_settings_number(costs->settings, kind, key, NSK_UNIT_NUMBER, 0, 1e9, to, error);
 }
 
 bool nsk_costs_kernel(const nsk_costs *costs, const char *kind, nsk_kernel_cost *cost,
@@ -124,39 +124,14 @@ bool nsk_costs_kernel(const nsk_costs *costs, const char *kind, nsk_kernel_cost 
                          costs->path, kind);
     for (int t = 0; t < NSK_COST_TERMS && good; t++) {
         cost->term[t] = 0.0;
-        good = nsk_settings_number(costs->settings, kind, nsk_cost_terms[t], NSK_NUMBER, 0, 1e9,
-                                   &cost->term[t], error);
+        good = nsk_settings_number(costs->settings, kind, nsk_cost_terms[t], NSK_UNIT_NUMBER, 0,
+                                   1e9, &cost->term[t], error);
     }
     return good && read_number(costs, kind, "cycles-each", &cost->cycles_each, error) &&
            read_number(costs, kind, "branches-each", &cost->branches_each, error) &&
            read_number(costs, kind, "spread", &cost->spread, error) &&
            read_number(costs, kind, "worst-misfit", &cost->worst_misfit, error);
 }
-
-/* Files of src/device that only some kinds of layer need; all others are always there. */
-static const struct {
-    const char *file;
-    nsk_kind kinds[4]; /* 0 ends them */
-} needed[] = {
-    {"work", {0}}, /* for estimates, not for the device */
-    {"conv", {NSK_CONV}},
-    {"product", {NSK_CONV, NSK_DENSE}},
-    {"dense", {NSK_DENSE}},
-    {"depthwise", {NSK_DEPTHWISE}},
-    {"sixteen", {NSK_DEPTHWISE}},
-    {"dsp", {NSK_CONV, NSK_DENSE, NSK_DEPTHWISE}},
-    {"mve", {NSK_CONV, NSK_DENSE, NSK_DEPTHWISE}},
-    {"pool", {NSK_MAX_POOL, NSK_AVERAGE_POOL}},
-    {"max_pool", {NSK_MAX_POOL}},
-    {"average_pool", {NSK_AVERAGE_POOL}},
-    {"elementwise", {NSK_ADD, NSK_MULTIPLY, NSK_LARGER, NSK_SMALLER}},
-    {"table", {NSK_TABLE}},
-    {"softmax", {NSK_SOFTMAX}},
-    {"move", {NSK_MOVE}},
-    {"constant", {NSK_CONSTANT}},
-    {"resize", {NSK_RESIZE}},
-    {"transposed", {NSK_TRANSPOSED}},
-};
 
 void nsk_needs_add(nsk_needs *needs, const nsk_model *model) {
     for (unsigned i = 0; i < model->layers; i++) {
@@ -169,16 +144,8 @@ bool nsk_device_file_is_needed(const char *file, const nsk_needs *needs) {
     if (strcmp(file, "stream") == 0) {
         return needs->streams;
     }
-    for (size_t i = 0; i < G_N_ELEMENTS(needed); i++) {
-        if (strcmp(needed[i].file, file) == 0) {
-            bool any = false;
-            for (size_t k = 0; k < G_N_ELEMENTS(needed[i].kinds); k++) {
-                any = any || needs->kinds[needed[i].kinds[k]];
-            }
-            return any;
-        }
-    }
-    return true;
+    return strcmp(file, "work") != 0 && /* for estimates, not for the device */
+           nsk_kinds_need(needs->kinds, file);
 }
 
 /* The key of a kernel of one architecture's own: its folder, a dot, its file. */
@@ -201,7 +168,8 @@ static bool sum_code(const nsk_costs *costs, const nsk_model *model, bool firmwa
     *bytes = 0.0;
     for (; keys != NULL && *keys != NULL; keys++) {
         double one = 0.0;
-        if (!nsk_settings_number(costs->settings, "code", *keys, NSK_BYTES, 0, 1e9, &one, error)) {
+        if (!nsk_settings_number(costs->settings, "code", *keys, NSK_UNIT_BYTES, 0, 1e9, &one,
+                                 error)) {
             return false;
         }
         bool counts = is_firmware(*keys) == firmware &&
@@ -231,7 +199,7 @@ static bool deepen(const nsk_costs *costs, const char *group, const char *kind, 
         kind = other;
     }
     if (nsk_settings_need(costs->settings, group, kind, error) == NULL ||
-        !nsk_settings_number(costs->settings, group, kind, NSK_BYTES, 0, 1e9, &one, error)) {
+        !nsk_settings_number(costs->settings, group, kind, NSK_UNIT_BYTES, 0, 1e9, &one, error)) {
         return false;
     }
     *bytes = fmax(*bytes, one);
@@ -255,12 +223,12 @@ static bool deepen_by_loop(const nsk_costs *costs, bool streamed, double *stack,
     const char *key = streamed ? "streamed" : "whole";
     double loop = 0.0;
     double alone = 0.0;
-    bool good =
-        nsk_settings_need(costs->settings, "stack-loop", key, error) != NULL &&
-        nsk_settings_need(costs->settings, "stack-loop", "alone", error) != NULL &&
-        nsk_settings_number(costs->settings, "stack-loop", key, NSK_BYTES, 0, 1e9, &loop, error) &&
-        nsk_settings_number(costs->settings, "stack-loop", "alone", NSK_BYTES, 0, 1e9, &alone,
-                            error);
+    bool good = nsk_settings_need(costs->settings, "stack-loop", key, error) != NULL &&
+                nsk_settings_need(costs->settings, "stack-loop", "alone", error) != NULL &&
+                nsk_settings_number(costs->settings, "stack-loop", key, NSK_UNIT_BYTES, 0, 1e9,
+                                    &loop, error) &&
+                nsk_settings_number(costs->settings, "stack-loop", "alone", NSK_UNIT_BYTES, 0, 1e9,
+                                    &alone, error);
     *stack = fmax(*stack + loop, alone);
     return good;
 }
@@ -311,7 +279,7 @@ nsk_work nsk_scaling_work(const nsk_model *model, unsigned width, unsigned heigh
                       .products = down * model->width * channels};
 }
 
-nsk_work nsk_sight_work(const nsk_model *model, unsigned width, unsigned height) {
+nsk_work nsk_frame_check_work(const nsk_model *model, unsigned width, unsigned height) {
     return (nsk_work){.calls = 1,
                       .rows = height,
                       .pixels = (uint64_t)width * height,

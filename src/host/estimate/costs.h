@@ -3,6 +3,7 @@
 #define NSK_ESTIMATE_COSTS_H
 
 #include "base/base.h"
+#include "device/work.h"
 #include "netsuke/budget.h"
 
 /* What instructions are counted by: numbers of nsk_work. */
@@ -45,7 +46,7 @@ bool nsk_costs_firmware(const nsk_costs *costs, const nsk_model *model, double *
 bool nsk_costs_deepest(const nsk_costs *costs, double *bytes, nsk_error *error);
 /* What bringing a picture of that size to the model's frame takes, and looking at it. */
 nsk_work nsk_scaling_work(const nsk_model *model, unsigned width, unsigned height);
-nsk_work nsk_sight_work(const nsk_model *model, unsigned width, unsigned height);
+nsk_work nsk_frame_check_work(const nsk_model *model, unsigned width, unsigned height);
 
 /* What models need of the runtime. */
 typedef struct nsk_needs {

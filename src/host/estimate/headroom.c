@@ -4,7 +4,7 @@
 #include <string.h>
 
 #include "device/format.h"
-#include "device/layer.h"
+#include "device/work.h"
 #include "estimate/cost_kind.h"
 #include "estimate/costs.h"
 #include "netsuke/headroom.h"
@@ -31,7 +31,7 @@ static uint16_t narrowed(int channels, double part) {
 static int last_weights(const nsk_model *model) {
     for (int i = model->layers - 1; i >= 0; i--) {
         nsk_kind kind = nsk_layer_kind(model, (unsigned)i);
-        if (kind == NSK_CONV || kind == NSK_DENSE) {
+        if (kind == NSK_KIND_CONV || kind == NSK_KIND_DENSE) {
             return i;
         }
     }
@@ -65,28 +65,28 @@ static bool reshape_layer(nsk_layer *l, const nsk_tensor *in, double part, bool 
     bool channels_follow = true; /* the input's */
     bool good = true;
     switch (l->kind) {
-    case NSK_CONV:
+    case NSK_KIND_CONV:
         good = reshape_window(l, in) && l->count == 1;
         l->out.channels = is_last ? l->out.channels : narrowed(l->out.channels, part);
         channels_follow = false;
         break;
-    case NSK_DENSE:
+    case NSK_KIND_DENSE:
         l->out.channels = is_last ? l->out.channels : narrowed(l->out.channels, part);
         channels_follow = false;
         break;
-    case NSK_DEPTHWISE:
+    case NSK_KIND_DEPTHWISE:
         good = reshape_window(l, in) && l->in.channels == l->out.channels;
         break;
-    case NSK_MAX_POOL:
-    case NSK_AVERAGE_POOL:
+    case NSK_KIND_MAX_POOL:
+    case NSK_KIND_AVERAGE_POOL:
         good = reshape_window(l, in);
         break;
-    case NSK_ADD:
-    case NSK_MULTIPLY:
-    case NSK_LARGER:
-    case NSK_SMALLER:
-    case NSK_TABLE:
-    case NSK_SOFTMAX:
+    case NSK_KIND_ADD:
+    case NSK_KIND_MULTIPLY:
+    case NSK_KIND_MAX:
+    case NSK_KIND_MIN:
+    case NSK_KIND_LUT:
+    case NSK_KIND_SOFTMAX:
         l->out.height = in->height;
         l->out.width = in->width;
         break;
@@ -96,17 +96,17 @@ static bool reshape_layer(nsk_layer *l, const nsk_tensor *in, double part, bool 
     if (channels_follow) {
         l->out.channels = in->channels;
     }
-    l->out.step = l->out.channels;
+    l->out.pixel_stride = l->out.channels;
     return good;
 }
 
 static uint64_t weights_of(const nsk_layer *l) {
     uint64_t each = 0;
-    if (l->kind == NSK_CONV) {
+    if (l->kind == NSK_KIND_CONV) {
         each = (uint64_t)nsk_row_bytes(nsk_conv_taps(l)) + 4U;
-    } else if (l->kind == NSK_DENSE) {
+    } else if (l->kind == NSK_KIND_DENSE) {
         each = (uint64_t)nsk_row_bytes((int32_t)nsk_tensor_bytes(&l->in)) + 4U;
-    } else if (l->kind == NSK_DEPTHWISE) {
+    } else if (l->kind == NSK_KIND_DEPTHWISE) {
         each = nsk_kernel_area(l) + 4U;
     }
     return each * l->out.channels;
@@ -162,7 +162,7 @@ static bool reshape(reshaped *r, const nsk_model *model, int width, int height, 
             return false;
         }
         l->in = r->tensor[t[0]];
-        l->in.step = l->in.channels;
+        l->in.pixel_stride = l->in.channels;
         l->in.rows = l->in.height;
         l->out.rows = l->out.height;
         r->tensor[t[2]] = l->out;
@@ -231,7 +231,7 @@ static bool add_reshaped(search *s, char *what, int width, int height, double pa
                        (s->model.streamed > 0 ? 1.0 : (double)height / s->model.height);
         double workspace = b->ram_workspace * (double)r.bound / (double)s->same.bound;
         double layers = cycles / s->same_cycles;
-        double around = b->scaling.cycles + b->sight.cycles + b->check.cycles;
+        double around = b->scaling.cycles + b->frame_check.cycles + b->check.cycles;
         add(s, what, b->flash + (double)r.weights - (double)s->same.weights,
             b->ram - b->ram_frame - b->ram_workspace + frame + workspace,
             ((b->cycles - around) * layers + around) / s->board->clock, true);
@@ -282,7 +282,7 @@ static bool add_streamed(search *s, const nsk_model_file *streamed, const nsk_pr
                          const nsk_limits *limits, nsk_error *error) {
     nsk_model model;
     if (streamed == NULL || s->model.streamed > 0 ||
-        nsk_open(&model, streamed->bytes, streamed->size) != NSK_OK || model.streamed == 0) {
+        nsk_open(&model, streamed->bytes, streamed->size) != NSK_STATUS_OK || model.streamed == 0) {
         return true;
     }
     nsk_budget *b = nsk_budget_make(streamed, s->board, product, limits, error);

@@ -20,7 +20,8 @@ static nsk_linked *object_named(GArray *objects, const char *name) {
     return &g_array_index(objects, nsk_linked, objects->len - 1);
 }
 
-/* " 0x00000450  0x1a4 build/nsk_conv.o", the input section's name before it or on a line above. */
+/* " 0x00000450  0x1a4 build/nsk_operation_conv.o", the input section's name before it or on a line
+ * above. */
 static void take_input(GArray *objects, const char *line, const char *output) {
     const char *at = strstr(line, " 0x");
     char path[1024];

@@ -67,7 +67,7 @@ static void add_number(exporter *e, Onnx__NodeProto *n, double number) {
 /* The tensor whose scale a value has, or NSK_NONE for one that only looks at another. */
 static int tensor_of(const exporter *e, int value) {
     for (int i = 0; i < (int)e->lowered->tensors->len; i++) {
-        if (nsk_low_tensor_at(e->lowered, i)->value == value) {
+        if (nsk_lowered_tensor_at(e->lowered, i)->value == value) {
             return i;
         }
     }
@@ -138,10 +138,10 @@ static Onnx__NodeProto *start_node(exporter *e, const nsk_node *node, const char
 
 /* ---- layers with weights ---- */
 
-static const nsk_low_layer *layer_of(const exporter *e, const nsk_node *node) {
+static const nsk_lowered_layer *layer_of(const exporter *e, const nsk_node *node) {
     for (int i = 0; i < (int)e->lowered->layers->len; i++) {
-        const nsk_low_layer *l = nsk_low_layer_at(e->lowered, i);
-        if (l->name == node->name && l->taps > 0 && l->kind != NSK_CONSTANT) {
+        const nsk_lowered_layer *l = nsk_lowered_layer_at(e->lowered, i);
+        if (l->name == node->name && l->taps > 0 && l->kind != NSK_KIND_CONSTANT) {
             return l;
         }
     }
@@ -174,7 +174,7 @@ static void put_float_weights(exporter *e, const nsk_node *node, const char *nam
 
 /* Where a weight of the file stands among the layer's. Fitted levels are only of layers whose
  * inputs stand in the file's order but for channels, which come last here. */
-static size_t place_in_layer(const nsk_low_layer *l, const nsk_value *w, int axis, size_t index,
+static size_t place_in_layer(const nsk_lowered_layer *l, const nsk_value *w, int axis, size_t index,
                              size_t channels) {
     if (w->rank != 4) {
         size_t inputs = (size_t)l->taps;
@@ -184,11 +184,11 @@ static size_t place_in_layer(const nsk_low_layer *l, const nsk_value *w, int axi
     size_t inputs = (size_t)w->dims[1];
     size_t output = index / area / inputs;
     size_t tap = index % area;
-    return l->kind == NSK_DEPTHWISE ? tap * channels + output
-                                    : (output * area + tap) * inputs + index / area % inputs;
+    return l->kind == NSK_KIND_DEPTHWISE ? tap * channels + output
+                                         : (output * area + tap) * inputs + index / area % inputs;
 }
 
-static void put_int8_weights(exporter *e, const nsk_node *node, const nsk_low_layer *l,
+static void put_int8_weights(exporter *e, const nsk_node *node, const nsk_lowered_layer *l,
                              const char *name, int64_t channels, const double *scales) {
     const nsk_value *w = value_at(e, node, 1);
     int axis = channel_axis(node);
@@ -222,7 +222,7 @@ static void put_int8_weights(exporter *e, const nsk_node *node, const nsk_low_la
     g_free(zeroes);
 }
 
-static void put_bias(exporter *e, const nsk_low_layer *l, const char *name, int64_t channels,
+static void put_bias(exporter *e, const nsk_lowered_layer *l, const char *name, int64_t channels,
                      const double *scales) {
     double in = (double)e->scales[l->in].scale;
     int32_t *levels = g_new(int32_t, channels);
@@ -252,12 +252,12 @@ static void add_window(exporter *e, Onnx__NodeProto *n, const nsk_node *node) {
 }
 
 static bool put_weighted(exporter *e, const nsk_node *node, const char *output) {
-    const nsk_low_layer *l = layer_of(e, node);
+    const nsk_lowered_layer *l = layer_of(e, node);
     if (l == NULL) {
         return nsk_fail(e->error, "layer '%s' (%s) has no weights to write", node->name,
                         nsk_op_name(node->op));
     }
-    int64_t channels = nsk_low_tensor_at(e->lowered, l->out)->channels;
+    int64_t channels = nsk_lowered_tensor_at(e->lowered, l->out)->channels;
     double *scales = g_new0(double, channels);
     for (int64_t c = 0; c < channels; c++) {
         scales[c] = nsk_weight_scale(l, (int)c, (int)channels, e->scales[l->in], e->scales[l->out]);
@@ -402,15 +402,16 @@ static bool put_pad(exporter *e, const nsk_node *node, const char *output) {
 }
 
 static bool put_resize(exporter *e, const nsk_node *node, const char *output) {
-    static const char *const ways[] = {[NSK_HALF_PIXEL] = "half_pixel",
-                                       [NSK_PYTORCH_HALF_PIXEL] = "pytorch_half_pixel",
-                                       [NSK_ALIGN_CORNERS] = "align_corners",
-                                       [NSK_ASYMMETRIC] = "asymmetric",
-                                       [NSK_HALF_PIXEL_FOR_NEAREST] = "tf_half_pixel_for_nn"};
-    static const char *const roundings[] = {[NSK_ROUND_PREFER_FLOOR] = "round_prefer_floor",
-                                            [NSK_ROUND_PREFER_CEIL] = "round_prefer_ceil",
-                                            [NSK_FLOOR] = "floor",
-                                            [NSK_CEIL] = "ceil"};
+    static const char *const ways[] = {[NSK_COORDINATES_HALF_PIXEL] = "half_pixel",
+                                       [NSK_COORDINATES_PYTORCH_HALF_PIXEL] = "pytorch_half_pixel",
+                                       [NSK_COORDINATES_ALIGN_CORNERS] = "align_corners",
+                                       [NSK_COORDINATES_ASYMMETRIC] = "asymmetric",
+                                       [NSK_COORDINATES_HALF_PIXEL_FOR_NEAREST] =
+                                           "tf_half_pixel_for_nn"};
+    static const char *const roundings[] = {[NSK_NEAREST_MODE_PREFER_FLOOR] = "round_prefer_floor",
+                                            [NSK_NEAREST_MODE_PREFER_CEIL] = "round_prefer_ceil",
+                                            [NSK_NEAREST_MODE_FLOOR] = "floor",
+                                            [NSK_NEAREST_MODE_CEIL] = "ceil"};
     const nsk_value *scales = value_at(e, node, 2);
     const nsk_value *out = nsk_graph_value(e->graph, node->output);
     bool scaled = scales != NULL && scales->data != NULL && nsk_value_count(scales) == 4;

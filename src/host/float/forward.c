@@ -140,7 +140,7 @@ double nsk_prepared(const nsk_graph *graph, const nsk_input *input, size_t chann
 void nsk_float_prepare(const nsk_graph *graph, const nsk_input *input, const uint8_t *frame,
                        float *planes) {
     size_t pixels = (size_t)input->width * (size_t)input->height;
-    size_t channels = input->colour == NSK_GREY ? 1 : 3;
+    size_t channels = input->colour == NSK_COLOUR_GREY ? 1 : 3;
     for (size_t c = 0; c < channels; c++) {
         for (size_t i = 0; i < pixels; i++) {
             planes[c * pixels + i] =

@@ -94,10 +94,10 @@ typedef struct nsk_value {
 } nsk_value;
 
 typedef enum nsk_auto_pad {
-    NSK_PAD_GIVEN,
-    NSK_PAD_SAME_UPPER,
-    NSK_PAD_SAME_LOWER,
-    NSK_PAD_VALID
+    NSK_AUTO_PAD_GIVEN,
+    NSK_AUTO_PAD_SAME_UPPER,
+    NSK_AUTO_PAD_SAME_LOWER,
+    NSK_AUTO_PAD_VALID
 } nsk_auto_pad;
 
 /* Windows of convolutions and pools: [0] down, [1] across. */
@@ -122,18 +122,18 @@ typedef enum nsk_mode {
 
 /* Resize: from an output's coordinate to an input's. */
 typedef enum nsk_coordinates {
-    NSK_HALF_PIXEL,
-    NSK_PYTORCH_HALF_PIXEL,
-    NSK_ALIGN_CORNERS,
-    NSK_ASYMMETRIC,
-    NSK_HALF_PIXEL_FOR_NEAREST
+    NSK_COORDINATES_HALF_PIXEL,
+    NSK_COORDINATES_PYTORCH_HALF_PIXEL,
+    NSK_COORDINATES_ALIGN_CORNERS,
+    NSK_COORDINATES_ASYMMETRIC,
+    NSK_COORDINATES_HALF_PIXEL_FOR_NEAREST
 } nsk_coordinates;
 
 typedef enum nsk_nearest_mode {
-    NSK_ROUND_PREFER_FLOOR,
-    NSK_ROUND_PREFER_CEIL,
-    NSK_FLOOR,
-    NSK_CEIL
+    NSK_NEAREST_MODE_PREFER_FLOOR,
+    NSK_NEAREST_MODE_PREFER_CEIL,
+    NSK_NEAREST_MODE_FLOOR,
+    NSK_NEAREST_MODE_CEIL
 } nsk_nearest_mode;
 
 typedef struct nsk_attributes {

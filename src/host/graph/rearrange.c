@@ -318,16 +318,16 @@ static double resize_coordinate(const nsk_graph *graph, const nsk_node *node, in
     double scale = resize_scale(graph, node, axis);
     double x = (double)at;
     switch (node->attributes.coordinates) {
-    case NSK_PYTORCH_HALF_PIXEL:
+    case NSK_COORDINATES_PYTORCH_HALF_PIXEL:
         return out->dims[axis] > 1 ? (x + 0.5) / scale - 0.5 : 0.0;
-    case NSK_ALIGN_CORNERS:
+    case NSK_COORDINATES_ALIGN_CORNERS:
         /* the output's true length is not rounded yet */
         return (double)in->dims[axis] * scale > 1.0
                    ? x * (double)(in->dims[axis] - 1) / ((double)in->dims[axis] * scale - 1.0)
                    : 0.0;
-    case NSK_ASYMMETRIC:
+    case NSK_COORDINATES_ASYMMETRIC:
         return x / scale;
-    case NSK_HALF_PIXEL_FOR_NEAREST:
+    case NSK_COORDINATES_HALF_PIXEL_FOR_NEAREST:
         return (x + 0.5) / scale;
     default:
         return (x + 0.5) / scale - 0.5;
@@ -338,11 +338,11 @@ static int64_t nearest_pixel(double x, nsk_nearest_mode how) {
     double floor_x = floor(x);
     bool half = x - floor_x == 0.5;
     switch (how) {
-    case NSK_FLOOR:
+    case NSK_NEAREST_MODE_FLOOR:
         return (int64_t)floor_x;
-    case NSK_CEIL:
+    case NSK_NEAREST_MODE_CEIL:
         return (int64_t)ceil(x);
-    case NSK_ROUND_PREFER_CEIL:
+    case NSK_NEAREST_MODE_PREFER_CEIL:
         return (int64_t)floor(x + 0.5);
     default:
         return half ? (int64_t)floor_x : (int64_t)floor(x + 0.5);

@@ -12,15 +12,15 @@
 static int64_t slide(nsk_window_attributes *w, int axis, int64_t in) {
     int64_t reach = (w->kernel[axis] - 1) * w->dilation[axis] + 1;
     int64_t stride = w->stride[axis];
-    if (w->auto_pad == NSK_PAD_SAME_UPPER || w->auto_pad == NSK_PAD_SAME_LOWER) {
+    if (w->auto_pad == NSK_AUTO_PAD_SAME_UPPER || w->auto_pad == NSK_AUTO_PAD_SAME_LOWER) {
         int64_t out = (in + stride - 1) / stride;
         int64_t pad = (out - 1) * stride + reach - in;
         pad = pad > 0 ? pad : 0;
-        w->pad_before[axis] = w->auto_pad == NSK_PAD_SAME_UPPER ? pad / 2 : pad - pad / 2;
+        w->pad_before[axis] = w->auto_pad == NSK_AUTO_PAD_SAME_UPPER ? pad / 2 : pad - pad / 2;
         w->pad_after[axis] = pad - w->pad_before[axis];
         return out;
     }
-    if (w->auto_pad == NSK_PAD_VALID) {
+    if (w->auto_pad == NSK_AUTO_PAD_VALID) {
         w->pad_before[axis] = w->pad_after[axis] = 0;
     }
     int64_t room = in + w->pad_before[axis] + w->pad_after[axis] - reach;
@@ -56,7 +56,7 @@ static bool window_shape(const nsk_scope *s, int64_t channels) {
         return nsk_complain_shape(s, 0,
                                   "smaller than the kernel; give a larger input size or pads");
     }
-    w->auto_pad = NSK_PAD_GIVEN;
+    w->auto_pad = NSK_AUTO_PAD_GIVEN;
     return nsk_give(s, 4, dims);
 }
 
@@ -101,14 +101,14 @@ static int64_t spread(nsk_attributes *a, int axis, int64_t in) {
     nsk_window_attributes *w = &a->window;
     int64_t reach = (w->kernel[axis] - 1) * w->dilation[axis] + 1;
     int64_t full = (in - 1) * w->stride[axis] + reach + a->extra[axis];
-    bool same = w->auto_pad == NSK_PAD_SAME_UPPER || w->auto_pad == NSK_PAD_SAME_LOWER;
+    bool same = w->auto_pad == NSK_AUTO_PAD_SAME_UPPER || w->auto_pad == NSK_AUTO_PAD_SAME_LOWER;
     if (a->listed == 0 && !same) {
         return full - w->pad_before[axis] - w->pad_after[axis];
     }
     int64_t out = a->listed > 0 ? a->list[axis] : in * w->stride[axis];
     int64_t pad = full > out ? full - out : 0;
     a->extra[axis] += out > full ? out - full : 0;
-    w->pad_before[axis] = w->auto_pad == NSK_PAD_SAME_UPPER ? pad / 2 : pad - pad / 2;
+    w->pad_before[axis] = w->auto_pad == NSK_AUTO_PAD_SAME_UPPER ? pad / 2 : pad - pad / 2;
     w->pad_after[axis] = pad - w->pad_before[axis];
     return out;
 }
@@ -133,7 +133,7 @@ static bool conv_transpose_shape(const nsk_scope *s) {
     }
     const int64_t dims[4] = {in->dims[0], channels, spread(&s->node->attributes, 0, in->dims[2]),
                              spread(&s->node->attributes, 1, in->dims[3])};
-    w->auto_pad = NSK_PAD_GIVEN;
+    w->auto_pad = NSK_AUTO_PAD_GIVEN;
     s->node->attributes.listed = 0;
     return nsk_give(s, 4, dims);
 }

@@ -32,8 +32,9 @@ static bool read_idx(const uint8_t *bytes, size_t size, nsk_array *a, size_t *st
         uint8_t code;
         nsk_element element;
         uint8_t width;
-    } types[] = {{8, NSK_UNSIGNED, 1}, {9, NSK_SIGNED, 1}, {11, NSK_SIGNED, 2},
-                 {12, NSK_SIGNED, 4},  {13, NSK_REAL, 4},  {14, NSK_REAL, 8}};
+    } types[] = {{8, NSK_ELEMENT_UNSIGNED, 1}, {9, NSK_ELEMENT_SIGNED, 1},
+                 {11, NSK_ELEMENT_SIGNED, 2},  {12, NSK_ELEMENT_SIGNED, 4},
+                 {13, NSK_ELEMENT_REAL, 4},    {14, NSK_ELEMENT_REAL, 8}};
     a->big_endian = true;
     a->rank = bytes[3];
     for (size_t i = 0; i < G_N_ELEMENTS(types); i++) {
@@ -63,7 +64,8 @@ static const char *behind_key(const char *header, const char *key) {
 
 static bool read_npy_type(const char *descr, nsk_array *a) {
     static const char kinds[] = "uifb";
-    static const nsk_element elements[] = {NSK_UNSIGNED, NSK_SIGNED, NSK_REAL, NSK_UNSIGNED};
+    static const nsk_element elements[] = {NSK_ELEMENT_UNSIGNED, NSK_ELEMENT_SIGNED,
+                                           NSK_ELEMENT_REAL, NSK_ELEMENT_UNSIGNED};
     const char *kind = descr[0] == '\'' && descr[1] != '\0' ? strchr(kinds, descr[2]) : NULL;
     if (kind == NULL || *kind == '\0') {
         return false;
@@ -296,7 +298,7 @@ static bool is_channels(size_t count) {
 }
 
 bool nsk_array_is_pictures(const nsk_array *a, nsk_error *error) {
-    if (a->element != NSK_UNSIGNED || a->width != 1) {
+    if (a->element != NSK_ELEMENT_UNSIGNED || a->width != 1) {
         return nsk_fail(error, "pictures must be unsigned bytes, 0 to 255; save them so");
     }
     bool good =
@@ -363,7 +365,7 @@ bool nsk_picture_named(const char *name, nsk_picture *picture, nsk_error *error)
 
 bool nsk_array_is_labels(const nsk_array *a, nsk_error *error) {
     bool line = a->rank == 1 || (a->rank == 2 && a->dims[1] == 1);
-    return (line && a->element != NSK_REAL) ||
+    return (line && a->element != NSK_ELEMENT_REAL) ||
            nsk_fail(error, "labels must be one whole number a picture");
 }
 
@@ -374,7 +376,7 @@ int64_t nsk_array_integer(const nsk_array *a, size_t index) {
         value = value << 8 | at[a->big_endian ? i : a->width - 1 - i];
     }
     unsigned unused = 64 - 8 * MAX(a->width, 1U);
-    return a->element == NSK_SIGNED ? (int64_t)(value << unused) >> unused : (int64_t)value;
+    return a->element == NSK_ELEMENT_SIGNED ? (int64_t)(value << unused) >> unused : (int64_t)value;
 }
 
 static char *replaced(const char *text, const char *part, const char *by) {

@@ -6,9 +6,9 @@
 #include "images/picture.h"
 
 typedef enum nsk_element {
-    NSK_UNSIGNED, /* of 1, 2, 4 or 8 bytes */
-    NSK_SIGNED,
-    NSK_REAL
+    NSK_ELEMENT_UNSIGNED, /* of 1, 2, 4 or 8 bytes */
+    NSK_ELEMENT_SIGNED,
+    NSK_ELEMENT_REAL
 } nsk_element;
 
 enum { NSK_ARRAY_RANK = 4 };

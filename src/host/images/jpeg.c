@@ -7,14 +7,14 @@
 
 #include "images/decoders.h"
 
-typedef struct trouble {
+typedef struct fault {
     struct jpeg_error_mgr manager;
     jmp_buf escape;
     char text[JMSG_LENGTH_MAX];
-} trouble;
+} fault;
 
 static void escape(j_common_ptr info) {
-    trouble *t = (trouble *)info->err;
+    fault *t = (fault *)info->err;
     info->err->format_message(info, t->text);
     longjmp(t->escape, 1);
 }
@@ -94,7 +94,7 @@ static void read_rows(struct jpeg_decompress_struct *info, const nsk_picture *pi
 
 bool nsk_decode_jpeg(const uint8_t *bytes, size_t size, nsk_picture *picture, nsk_error *error) {
     struct jpeg_decompress_struct info;
-    trouble t;
+    fault t;
     info.err = jpeg_std_error(&t.manager);
     t.manager.error_exit = escape;
     t.manager.emit_message = message;

@@ -9,7 +9,7 @@ enum { SIZE = 32, LOW = 8 };
 /* A 32 x 32 grey copy, by area. */
 static void grey_copy(const nsk_picture *picture, double *grey) {
     uint8_t bytes[SIZE * SIZE];
-    const nsk_input input = {.width = SIZE, .height = SIZE, .colour = NSK_GREY};
+    const nsk_input input = {.width = SIZE, .height = SIZE, .colour = NSK_COLOUR_GREY};
     nsk_picture_to_frame(picture, &input, bytes);
     for (int i = 0; i < SIZE * SIZE; i++) {
         grey[i] = bytes[i];
@@ -51,7 +51,7 @@ static uint64_t hash_of(const nsk_picture *picture) {
 }
 
 void nsk_likeness_of(const nsk_picture *picture, nsk_likeness *likeness) {
-    const nsk_input small = {.width = NSK_THUMB, .height = NSK_THUMB, .colour = NSK_RGB};
+    const nsk_input small = {.width = NSK_THUMB, .height = NSK_THUMB, .colour = NSK_COLOUR_RGB};
     likeness->hash = hash_of(picture);
     nsk_picture_to_frame(picture, &small, likeness->thumb);
 }

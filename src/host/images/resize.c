@@ -53,13 +53,13 @@ static tap_run *axis_taps(int source, int result, nsk_resample resample) {
     for (int i = 0; i < result; i++) {
         double centre = (i + 0.5) * step;
         all[i].weight = weights + most * (size_t)i;
-        if (resample == NSK_NEAREST) {
+        if (resample == NSK_RESAMPLE_NEAREST) {
             all[i].first = (int)((2 * (int64_t)i + 1) * source / (2 * (int64_t)result));
             all[i].count = 1;
             all[i].weight[0] = 1.0;
-        } else if (resample == NSK_AREA && step >= 1.0) {
+        } else if (resample == NSK_RESAMPLE_AREA && step >= 1.0) {
             area_taps(&all[i], i * step, fmin((i + 1) * step, source), source);
-        } else if (resample == NSK_BILINEAR_SMOOTH && step > 1.0) {
+        } else if (resample == NSK_RESAMPLE_BILINEAR_SMOOTH && step > 1.0) {
             triangle_taps(&all[i], centre, step, source);
         } else {
             linear_taps(&all[i], centre, source);
@@ -166,7 +166,7 @@ static void fit_pad(const nsk_picture *source, const nsk_input *input, nsk_pictu
 
 void nsk_picture_fit(const nsk_picture *source, const nsk_input *input, nsk_picture *result) {
     void (*const ways[])(const nsk_picture *, const nsk_input *, nsk_picture *) = {
-        [NSK_STRETCH] = fit_stretch, [NSK_CROP] = fit_crop, [NSK_PAD] = fit_pad};
+        [NSK_FIT_STRETCH] = fit_stretch, [NSK_FIT_CROP] = fit_crop, [NSK_FIT_PAD] = fit_pad};
     ways[input->fit](source, input, result);
 }
 
@@ -174,10 +174,10 @@ void nsk_picture_channels(const nsk_picture *picture, nsk_colour colour, uint8_t
     size_t pixels = (size_t)picture->width * (size_t)picture->height;
     for (size_t i = 0; i < pixels; i++) {
         const uint8_t *rgb = picture->rgb + 3 * i;
-        if (colour == NSK_GREY) {
+        if (colour == NSK_COLOUR_GREY) {
             frame[i] = (uint8_t)((77 * rgb[0] + 150 * rgb[1] + 29 * rgb[2] + 128) >> 8);
         } else {
-            int red = colour == NSK_RGB ? 0 : 2;
+            int red = colour == NSK_COLOUR_RGB ? 0 : 2;
             frame[3 * i + (size_t)red] = rgb[0];
             frame[3 * i + 1] = rgb[1];
             frame[3 * i + (size_t)(2 - red)] = rgb[2];

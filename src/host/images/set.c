@@ -90,7 +90,8 @@ const char *nsk_images_left_out_at(const nsk_images *images, int index) {
 }
 
 size_t nsk_frame_bytes(const nsk_input *input) {
-    return (size_t)input->width * (size_t)input->height * (input->colour == NSK_GREY ? 1 : 3);
+    return (size_t)input->width * (size_t)input->height *
+           (input->colour == NSK_COLOUR_GREY ? 1 : 3);
 }
 
 size_t nsk_images_frame_bytes(const nsk_images *images) {

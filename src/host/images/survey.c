@@ -32,7 +32,7 @@ static void digest_of(const nsk_picture *picture, uint8_t *digest) {
 }
 
 static void add_up(facts *f, const uint8_t *frame, const nsk_input *input) {
-    size_t channels = input->colour == NSK_GREY ? 1 : 3;
+    size_t channels = input->colour == NSK_COLOUR_GREY ? 1 : 3;
     for (size_t i = 0; i < nsk_frame_bytes(input); i++) {
         f->sum[i % channels] += frame[i];
         f->square[i % channels] += (uint64_t)frame[i] * frame[i];
@@ -101,7 +101,7 @@ static void take_picture(nsk_survey_set *set, int label, const facts *f) {
 
 static void find_brightness(nsk_survey_set *set, const nsk_images *images, const facts *all) {
     const nsk_input *input = nsk_images_input(images);
-    int channels = input->colour == NSK_GREY ? 1 : 3;
+    int channels = input->colour == NSK_COLOUR_GREY ? 1 : 3;
     double pixels = (double)set->images * input->width * input->height;
     for (int c = 0; c < channels && set->images > 0; c++) {
         double sum = 0.0;

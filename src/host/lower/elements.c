@@ -1,5 +1,5 @@
 /* Lowering operators that go element by element, and those that move elements. */
-#include "lower/lowering.h"
+#include "lower/translation.h"
 
 #include <string.h>
 
@@ -9,15 +9,15 @@
 
 /* ---- element by element ---- */
 
-static bool same_size(const nsk_low_tensor *a, const nsk_low_tensor *b) {
+static bool same_size(const nsk_lowered_tensor *a, const nsk_lowered_tensor *b) {
     return a->height == b->height && a->width == b->width && a->channels == b->channels;
 }
 
 /* The value spread to the size of the node's output. */
-static int spread(nsk_lowering *l, const nsk_node *node, int value) {
+static int spread(nsk_translation *l, const nsk_node *node, int value) {
     const nsk_value *out = nsk_graph_value(l->graph, node->output);
     const nsk_value *in = nsk_graph_value(l->graph, value);
-    nsk_low_tensor layout;
+    nsk_lowered_tensor layout;
     int tensor = nsk_view_plain(l, node, value);
     if (tensor == NSK_NONE || !nsk_plain_layout(out, &layout)) {
         return NSK_NONE;
@@ -47,7 +47,8 @@ static bool meets_each_pixel(const nsk_value *v, const nsk_value *out, int chann
 }
 
 /* A tensor of the value that can meet the output: as large, one pixel, or one number. */
-static int operand(nsk_lowering *l, const nsk_node *node, int value, const nsk_low_tensor *layout) {
+static int operand(nsk_translation *l, const nsk_node *node, int value,
+                   const nsk_lowered_tensor *layout) {
     const nsk_value *v = nsk_graph_value(l->graph, value);
     const nsk_value *out = nsk_graph_value(l->graph, node->output);
     if (v->rank == out->rank && nsk_value_count(v) == nsk_value_count(out)) {
@@ -57,7 +58,7 @@ static int operand(nsk_lowering *l, const nsk_node *node, int value, const nsk_l
         return spread(l, node, value);
     }
     int tensor = nsk_view_plain(l, node, value);
-    const nsk_low_tensor pixel = {.height = 1, .width = 1, .channels = (int)nsk_value_count(v)};
+    const nsk_lowered_tensor pixel = {.height = 1, .width = 1, .channels = (int)nsk_value_count(v)};
     int32_t *places = nsk_view_places(l, value);
     int made =
         tensor != NSK_NONE ? nsk_view_gather(l, node, value, tensor, places, &pixel) : NSK_NONE;
@@ -65,13 +66,13 @@ static int operand(nsk_lowering *l, const nsk_node *node, int value, const nsk_l
     return made;
 }
 
-bool nsk_lower_pair(nsk_lowering *l, const nsk_node *node) {
-    static const nsk_kind kinds[NSK_OPS] = {[NSK_OP_ADD] = NSK_ADD,
-                                            [NSK_OP_SUB] = NSK_ADD,
-                                            [NSK_OP_MUL] = NSK_MULTIPLY,
-                                            [NSK_OP_MAX] = NSK_LARGER,
-                                            [NSK_OP_MIN] = NSK_SMALLER};
-    nsk_low_tensor out;
+bool nsk_lower_pair(nsk_translation *l, const nsk_node *node) {
+    static const nsk_kind kinds[NSK_OPS] = {[NSK_OP_ADD] = NSK_KIND_ADD,
+                                            [NSK_OP_SUB] = NSK_KIND_ADD,
+                                            [NSK_OP_MUL] = NSK_KIND_MULTIPLY,
+                                            [NSK_OP_MAX] = NSK_KIND_MAX,
+                                            [NSK_OP_MIN] = NSK_KIND_MIN};
+    nsk_lowered_tensor out;
     if (!nsk_plain_layout(nsk_graph_value(l->graph, node->output), &out)) {
         return nsk_no_integer_form(l, node, "an axis is longer than 65535");
     }
@@ -82,13 +83,13 @@ bool nsk_lower_pair(nsk_lowering *l, const nsk_node *node) {
             return false;
         }
     }
-    if (!same_size(nsk_low_tensor_at(l->result, side[0]), &out) &&
-        !same_size(nsk_low_tensor_at(l->result, side[1]), &out)) {
+    if (!same_size(nsk_lowered_tensor_at(l->result, side[0]), &out) &&
+        !same_size(nsk_lowered_tensor_at(l->result, side[1]), &out)) {
         side[0] = spread(l, node, node->input[0]);
     }
     int first =
-        side[0] != NSK_NONE && same_size(nsk_low_tensor_at(l->result, side[0]), &out) ? 0 : 1;
-    nsk_low_layer *layer = nsk_low_add(l, node, kinds[node->op], side[first]);
+        side[0] != NSK_NONE && same_size(nsk_lowered_tensor_at(l->result, side[0]), &out) ? 0 : 1;
+    nsk_lowered_layer *layer = nsk_translation_add(l, node, kinds[node->op], side[first]);
     if (layer == NULL) {
         return false;
     }
@@ -97,8 +98,9 @@ bool nsk_lower_pair(nsk_lowering *l, const nsk_node *node) {
     return true;
 }
 
-bool nsk_lower_table(nsk_lowering *l, const nsk_node *node) {
-    nsk_low_layer *layer = nsk_low_add(l, node, NSK_TABLE, nsk_view_plain(l, node, node->input[0]));
+bool nsk_lower_table(nsk_translation *l, const nsk_node *node) {
+    nsk_lowered_layer *layer =
+        nsk_translation_add(l, node, NSK_KIND_LUT, nsk_view_plain(l, node, node->input[0]));
     if (layer != NULL) {
         layer->program = node->program;
         nsk_clamp_of(l->graph, node, &layer->low, &layer->high);
@@ -109,13 +111,13 @@ bool nsk_lower_table(nsk_lowering *l, const nsk_node *node) {
 /* ---- moving elements ---- */
 
 /* The same elements in the same order: a view. */
-bool nsk_lower_reshape(nsk_lowering *l, const nsk_node *node) {
+bool nsk_lower_reshape(nsk_translation *l, const nsk_node *node) {
     int32_t *places = nsk_view_places(l, node->input[0]);
     l->views[node->output] = (nsk_view){l->views[node->input[0]].tensor, places};
     return true;
 }
 
-bool nsk_lower_movement(nsk_lowering *l, const nsk_node *node) {
+bool nsk_lower_movement(nsk_translation *l, const nsk_node *node) {
     size_t count = nsk_value_count(nsk_graph_value(l->graph, node->output));
     int32_t *sources = g_new(int32_t, count);
     int32_t *places = nsk_view_places(l, node->input[0]);
@@ -129,15 +131,15 @@ bool nsk_lower_movement(nsk_lowering *l, const nsk_node *node) {
 }
 
 /* Copies the elements from[i] of one tensor to to[i] of another. */
-static bool copy_part(nsk_lowering *l, const nsk_node *node, int tensor, int out, GArray *from,
+static bool copy_part(nsk_translation *l, const nsk_node *node, int tensor, int out, GArray *from,
                       GArray *to) {
     return nsk_view_copy(l, node, tensor, out, from->len, (const int32_t *)(void *)from->data,
                          (const int32_t *)(void *)to->data) != NULL;
 }
 
 /* Everything of the output that comes from the input; the rest is filled. */
-bool nsk_lower_pad(nsk_lowering *l, const nsk_node *node) {
-    const nsk_value *filler = nsk_low_input(l, node, 2);
+bool nsk_lower_pad(nsk_translation *l, const nsk_node *node) {
+    const nsk_value *filler = nsk_translation_input(l, node, 2);
     const nsk_value *out = nsk_graph_value(l->graph, node->output);
     size_t count = nsk_value_count(out);
     int32_t *sources = g_new(int32_t, count);
@@ -160,11 +162,11 @@ bool nsk_lower_pad(nsk_lowering *l, const nsk_node *node) {
     bool good =
         tensor != NSK_NONE && copy_part(l, node, l->views[node->input[0]].tensor, tensor, from, to);
     if (good) {
-        nsk_low_layer *layer = nsk_low_layer_at(l->result, (int)l->result->layers->len - 1);
+        nsk_lowered_layer *layer = nsk_lowered_layer_at(l->result, (int)l->result->layers->len - 1);
         layer->fills = true;
         layer->filler = filler != NULL && filler->data != NULL ? (double)filler->data[0] : 0.0;
         if (layer->filler == 0.0) {
-            nsk_low_share_scale(l, layer);
+            nsk_translation_share_scale(l, layer);
         }
     } else if (from->len == 0) {
         nsk_no_integer_form(l, node, "nothing of its input is left");
@@ -191,9 +193,9 @@ static size_t joined_element(const nsk_value *in, const nsk_value *out, int axis
 }
 
 /* Whether the input's pixels become some of the output's channels as they stand. */
-static bool joins_channels(const nsk_lowering *l, const nsk_node *node, int value) {
-    nsk_low_tensor in;
-    nsk_low_tensor out;
+static bool joins_channels(const nsk_translation *l, const nsk_node *node, int value) {
+    nsk_lowered_tensor in;
+    nsk_lowered_tensor out;
     return l->views[value].source == NULL &&
            nsk_plain_layout(nsk_graph_value(l->graph, value), &in) &&
            nsk_plain_layout(nsk_graph_value(l->graph, node->output), &out) &&
@@ -201,7 +203,7 @@ static bool joins_channels(const nsk_lowering *l, const nsk_node *node, int valu
 }
 
 /* One input of a concatenation: in the order in which it stands in the output. */
-static bool lower_part(nsk_lowering *l, const nsk_node *node, int input, int64_t before,
+static bool lower_part(nsk_translation *l, const nsk_node *node, int input, int64_t before,
                        int tensor) {
     int value = node->input[input];
     const nsk_value *in = nsk_graph_value(l->graph, value);
@@ -227,7 +229,7 @@ static bool lower_part(nsk_lowering *l, const nsk_node *node, int input, int64_t
     }
     bool good = copy_part(l, node, l->views[value].tensor, tensor, from, to);
     if (good && joins_channels(l, node, value)) {
-        nsk_low_layer_at(l->result, (int)l->result->layers->len - 1)->joins_at = (int)before;
+        nsk_lowered_layer_at(l->result, (int)l->result->layers->len - 1)->joins_at = (int)before;
     }
     g_array_free(from, TRUE);
     g_array_free(to, TRUE);
@@ -236,13 +238,13 @@ static bool lower_part(nsk_lowering *l, const nsk_node *node, int input, int64_t
     return good;
 }
 
-bool nsk_lower_concat(nsk_lowering *l, const nsk_node *node) {
+bool nsk_lower_concat(nsk_translation *l, const nsk_node *node) {
     int tensor = nsk_view_new(l, node, node->output);
     int64_t before = 0;
     bool good = tensor != NSK_NONE;
     for (int k = 0; k < node->inputs && good; k++) {
         good = lower_part(l, node, k, before, tensor);
-        before += nsk_low_input(l, node, k)->dims[node->attributes.axis];
+        before += nsk_translation_input(l, node, k)->dims[node->attributes.axis];
     }
     return good;
 }

@@ -3,35 +3,35 @@
 
 #include "device/layer.h"
 #include "float/kernel.h"
-#include "lower/lowering.h"
+#include "lower/translation.h"
 
-static bool lower_norm(nsk_lowering *l, const nsk_node *node) {
+static bool lower_norm(nsk_translation *l, const nsk_node *node) {
     return nsk_no_integer_form(l, node,
                                "its statistics are computed; export the network for "
                                "inference");
 }
 
-static bool lower_log_softmax(nsk_lowering *l, const nsk_node *node) {
+static bool lower_log_softmax(nsk_translation *l, const nsk_node *node) {
     return nsk_no_integer_form(l, node,
                                "only the network's last layer may be one; end in it, or "
                                "use Softmax");
 }
 
-static bool lower_pow(nsk_lowering *l, const nsk_node *node) {
+static bool lower_pow(nsk_translation *l, const nsk_node *node) {
     return nsk_no_integer_form(l, node,
                                "its exponent is not one constant number; multiply "
                                "instead, or use one exponent");
 }
 
-static bool lower_prelu(nsk_lowering *l, const nsk_node *node) {
+static bool lower_prelu(nsk_translation *l, const nsk_node *node) {
     return nsk_no_integer_form(l, node, "its slopes are computed; export them as constants");
 }
 
-static bool lower_lrn(nsk_lowering *l, const nsk_node *node) {
+static bool lower_lrn(nsk_translation *l, const nsk_node *node) {
     return nsk_no_integer_form(l, node, "more than 1024 channels; use batch normalisation instead");
 }
 
-static bool lower_node(nsk_lowering *l, const nsk_node *node) {
+static bool lower_node(nsk_translation *l, const nsk_node *node) {
     static nsk_lower_operator *const lowers[NSK_OPS] = {
         [NSK_OP_ADD] = nsk_lower_pair,
         [NSK_OP_AVERAGE_POOL] = nsk_lower_average_pool,
@@ -76,23 +76,23 @@ static bool lower_node(nsk_lowering *l, const nsk_node *node) {
 
 /* The output's tensor. A network that only looks at its input in another way gets a layer all the
  * same: one that copies it. */
-static int output_tensor(nsk_lowering *l, const nsk_node *last) {
+static int output_tensor(nsk_translation *l, const nsk_node *last) {
     int tensor = nsk_view_plain(l, last, l->graph->output);
     if (tensor == NSK_NONE || l->result->layers->len > 0) {
         return tensor;
     }
-    const nsk_low_tensor t = *nsk_low_tensor_at(l->result, tensor);
+    const nsk_lowered_tensor t = *nsk_lowered_tensor_at(l->result, tensor);
     int32_t count = t.height * t.width * t.channels;
     int32_t *order = nsk_own_order((size_t)count);
-    int copy = nsk_low_tensor_add(l, last, t.value, t.height, t.width, t.channels);
-    nsk_low_tensor_at(l->result, copy)->shares = tensor;
+    int copy = nsk_translation_add_tensor(l, last, t.value, t.height, t.width, t.channels);
+    nsk_lowered_tensor_at(l->result, copy)->shares = tensor;
     nsk_view_copy(l, last, tensor, copy, (size_t)count, order, order);
     g_free(order);
     return copy;
 }
 
 /* Larger ones would not open on the device, and take long to look at. */
-static bool fits_device(const nsk_lowering *l, const nsk_node *node) {
+static bool fits_device(const nsk_translation *l, const nsk_node *node) {
     const size_t MOST_ELEMENTS = (size_t)1 << 24;
     return nsk_value_count(nsk_graph_value(l->graph, node->output)) <= MOST_ELEMENTS ||
            nsk_no_integer_form(l, node,
@@ -101,9 +101,9 @@ static bool fits_device(const nsk_lowering *l, const nsk_node *node) {
 }
 
 /* What the device will ask of the layer. */
-static int64_t scratch_bytes(const nsk_lowered *lowered, const nsk_low_layer *l) {
-    const nsk_low_tensor *in = nsk_low_tensor_at(lowered, l->in);
-    const nsk_low_tensor *out = nsk_low_tensor_at(lowered, l->out);
+static int64_t scratch_bytes(const nsk_lowered *lowered, const nsk_lowered_layer *l) {
+    const nsk_lowered_tensor *in = nsk_lowered_tensor_at(lowered, l->in);
+    const nsk_lowered_tensor *out = nsk_lowered_tensor_at(lowered, l->out);
     const nsk_layer layer = {
         .kind = l->kind,
         .count = (uint32_t)l->window.groups,
@@ -121,9 +121,9 @@ static int64_t scratch_bytes(const nsk_lowered *lowered, const nsk_low_layer *l)
     return (int64_t)nsk_layer_scratch(&layer);
 }
 
-bool nsk_low_add_scratch(nsk_lowered *lowered, nsk_error *error) {
+bool nsk_lowered_add_scratch(nsk_lowered *lowered, nsk_error *error) {
     for (int i = 0; i < (int)lowered->layers->len; i++) {
-        nsk_low_layer *l = nsk_low_layer_at(lowered, i);
+        nsk_lowered_layer *l = nsk_lowered_layer_at(lowered, i);
         int64_t words = scratch_bytes(lowered, l) / 4;
         if (words == 0) {
             continue;
@@ -134,12 +134,12 @@ bool nsk_low_add_scratch(nsk_lowered *lowered, nsk_error *error) {
                             "scratch; give it a smaller kernel or fewer channels",
                             l->name);
         }
-        const nsk_low_tensor scratch = {.value = nsk_low_tensor_at(lowered, l->in)->value,
-                                        .height = 1,
-                                        .width = (int)words,
-                                        .channels = 4,
-                                        .shares = l->in,
-                                        .stands_in = NSK_NONE};
+        const nsk_lowered_tensor scratch = {.value = nsk_lowered_tensor_at(lowered, l->in)->value,
+                                            .height = 1,
+                                            .width = (int)words,
+                                            .channels = 4,
+                                            .shares = l->in,
+                                            .alias_of = NSK_NONE};
         l->second = (int)lowered->tensors->len;
         g_array_append_val(lowered->tensors, scratch);
     }
@@ -148,9 +148,9 @@ bool nsk_low_add_scratch(nsk_lowered *lowered, nsk_error *error) {
 
 nsk_lowered *nsk_lower(const nsk_graph *graph, nsk_error *error) {
     nsk_lowered *lowered = g_new0(nsk_lowered, 1);
-    lowered->tensors = g_array_new(FALSE, TRUE, sizeof(nsk_low_tensor));
-    lowered->layers = g_array_new(FALSE, TRUE, sizeof(nsk_low_layer));
-    nsk_lowering l = {graph, lowered, g_new0(nsk_view, graph->values->len), error};
+    lowered->tensors = g_array_new(FALSE, TRUE, sizeof(nsk_lowered_tensor));
+    lowered->layers = g_array_new(FALSE, TRUE, sizeof(nsk_lowered_layer));
+    nsk_translation l = {graph, lowered, g_new0(nsk_view, graph->values->len), error};
     for (guint i = 0; i < graph->values->len; i++) {
         l.views[i].tensor = NSK_NONE;
     }
@@ -163,7 +163,7 @@ nsk_lowered *nsk_lower(const nsk_graph *graph, nsk_error *error) {
         good = node->dead || (fits_device(&l, node) && lower_node(&l, node));
     }
     lowered->output = good ? output_tensor(&l, last) : NSK_NONE;
-    good = lowered->output != NSK_NONE && nsk_low_add_scratch(lowered, error);
+    good = lowered->output != NSK_NONE && nsk_lowered_add_scratch(lowered, error);
     for (guint i = 0; i < graph->values->len; i++) {
         g_free(l.views[i].source);
     }

@@ -9,6 +9,6 @@
 nsk_lowered *nsk_lower(const nsk_graph *graph, nsk_error *error);
 
 /* Gives every convolution the scratch that the device needs for it. Part of nsk_lower. */
-bool nsk_low_add_scratch(nsk_lowered *lowered, nsk_error *error);
+bool nsk_lowered_add_scratch(nsk_lowered *lowered, nsk_error *error);
 
 #endif

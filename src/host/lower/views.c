@@ -7,7 +7,7 @@
 
 enum { MOST_AXIS = 65535 };
 
-bool nsk_no_integer_form(const nsk_lowering *l, const nsk_node *node, const char *text) {
+bool nsk_no_integer_form(const nsk_translation *l, const nsk_node *node, const char *text) {
     return nsk_unsupported(l->error, "layer '%s' (%s) has no integer form: %s", node->name,
                            nsk_node_kind(node), text);
 }
@@ -18,7 +18,7 @@ static bool is_picture(const nsk_value *v) {
     return v->rank == 4 && v->dims[0] == 1;
 }
 
-bool nsk_plain_layout(const nsk_value *v, nsk_low_tensor *layout) {
+bool nsk_plain_layout(const nsk_value *v, nsk_lowered_tensor *layout) {
     int64_t axis[3] = {1, 1, 1}; /* height, width, channels */
     if (is_picture(v)) {
         axis[0] = v->dims[2];
@@ -52,46 +52,46 @@ nsk_planes nsk_plain_planes(const nsk_value *v) {
 
 /* ---- tensors and layers ---- */
 
-int nsk_low_tensor_add(nsk_lowering *l, const nsk_node *node, int value, int64_t height,
-                       int64_t width, int64_t channels) {
+int nsk_translation_add_tensor(nsk_translation *l, const nsk_node *node, int value, int64_t height,
+                               int64_t width, int64_t channels) {
     if (height > MOST_AXIS || width > MOST_AXIS || channels > MOST_AXIS) {
         nsk_no_integer_form(l, node, "an axis is longer than 65535");
         return NSK_NONE;
     }
-    const nsk_low_tensor t = {.value = value,
-                              .height = (int)height,
-                              .width = (int)width,
-                              .channels = (int)channels,
-                              .shares = NSK_NONE,
-                              .stands_in = NSK_NONE};
+    const nsk_lowered_tensor t = {.value = value,
+                                  .height = (int)height,
+                                  .width = (int)width,
+                                  .channels = (int)channels,
+                                  .shares = NSK_NONE,
+                                  .alias_of = NSK_NONE};
     g_array_append_val(l->result->tensors, t);
     return (int)l->result->tensors->len - 1;
 }
 
-int nsk_view_new(nsk_lowering *l, const nsk_node *node, int value) {
-    nsk_low_tensor t;
+int nsk_view_new(nsk_translation *l, const nsk_node *node, int value) {
+    nsk_lowered_tensor t;
     const nsk_value *v = nsk_graph_value(l->graph, value);
     if (!nsk_plain_layout(v, &t)) {
         nsk_no_integer_form(l, node, "an axis is longer than 65535");
         return NSK_NONE;
     }
     return l->views[value].tensor =
-               nsk_low_tensor_add(l, node, value, t.height, t.width, t.channels);
+               nsk_translation_add_tensor(l, node, value, t.height, t.width, t.channels);
 }
 
-nsk_low_layer *nsk_low_layer_add(nsk_lowering *l, const nsk_node *node, nsk_kind kind, int in,
-                                 int out) {
-    nsk_low_layer layer = {.kind = kind,
-                           .name = node->name,
-                           .in = in,
-                           .second = NSK_NONE,
-                           .out = out,
-                           .sign = {1, 1},
-                           .joins_at = NSK_NONE,
-                           .low = -INFINITY,
-                           .high = INFINITY};
+nsk_lowered_layer *nsk_translation_add_layer(nsk_translation *l, const nsk_node *node,
+                                             nsk_kind kind, int in, int out) {
+    nsk_lowered_layer layer = {.kind = kind,
+                               .name = node->name,
+                               .in = in,
+                               .second = NSK_NONE,
+                               .out = out,
+                               .sign = {1, 1},
+                               .joins_at = NSK_NONE,
+                               .low = -INFINITY,
+                               .high = INFINITY};
     g_array_append_val(l->result->layers, layer);
-    return nsk_low_layer_at(l->result, (int)l->result->layers->len - 1);
+    return nsk_lowered_layer_at(l->result, (int)l->result->layers->len - 1);
 }
 
 /* ---- copies ---- */
@@ -143,8 +143,8 @@ static int find_loops(size_t count, const int32_t *in, const int32_t *out, int32
     return found;
 }
 
-nsk_low_layer *nsk_view_copy(nsk_lowering *l, const nsk_node *node, int from, int to, size_t count,
-                             const int32_t *in, const int32_t *out) {
+nsk_lowered_layer *nsk_view_copy(nsk_translation *l, const nsk_node *node, int from, int to,
+                                 size_t count, const int32_t *in, const int32_t *out) {
     int32_t loops[3 * NSK_MOST_LOOPS] = {0};
     int found = find_loops(count, in, out, loops);
     if (found == 0) {
@@ -153,7 +153,7 @@ nsk_low_layer *nsk_view_copy(nsk_lowering *l, const nsk_node *node, int from, in
                             "exporting");
         return NULL;
     }
-    nsk_low_layer *layer = nsk_low_layer_add(l, node, NSK_MOVE, from, to);
+    nsk_lowered_layer *layer = nsk_translation_add_layer(l, node, NSK_KIND_COPY, from, to);
     layer->loops = found;
     layer->moves = g_new0(int32_t, NSK_M_LOOPS + 3 * (gsize)found);
     layer->moves[NSK_M_IN_ORIGIN] = in[0];
@@ -162,10 +162,10 @@ nsk_low_layer *nsk_view_copy(nsk_lowering *l, const nsk_node *node, int from, in
     return layer;
 }
 
-int nsk_view_gather(nsk_lowering *l, const nsk_node *node, int value, int tensor,
-                    const int32_t *places, const nsk_low_tensor *layout) {
+int nsk_view_gather(nsk_translation *l, const nsk_node *node, int value, int tensor,
+                    const int32_t *places, const nsk_lowered_tensor *layout) {
     size_t count = (size_t)layout->height * (size_t)layout->width * (size_t)layout->channels;
-    const nsk_low_tensor *old = nsk_low_tensor_at(l->result, tensor);
+    const nsk_lowered_tensor *old = nsk_lowered_tensor_at(l->result, tensor);
     bool still = count == (size_t)old->height * (size_t)old->width * (size_t)old->channels;
     int32_t *order = g_new0(int32_t, count);
     for (size_t i = 0; i < count; i++) {
@@ -173,13 +173,13 @@ int nsk_view_gather(nsk_lowering *l, const nsk_node *node, int value, int tensor
         still = still && places[i] == order[i];
     }
     bool same = still && old->height == layout->height && old->width == layout->width;
-    int made =
-        same ? tensor
-             : nsk_low_tensor_add(l, node, value, layout->height, layout->width, layout->channels);
+    int made = same ? tensor
+                    : nsk_translation_add_tensor(l, node, value, layout->height, layout->width,
+                                                 layout->channels);
     if (!same && made != NSK_NONE) {
-        nsk_low_tensor_at(l->result, made)->shares = tensor;
+        nsk_lowered_tensor_at(l->result, made)->shares = tensor;
         if (still) {
-            nsk_low_tensor_at(l->result, made)->stands_in = tensor;
+            nsk_lowered_tensor_at(l->result, made)->alias_of = tensor;
         } else if (nsk_view_copy(l, node, tensor, made, count, places, order) == NULL) {
             made = NSK_NONE;
         }
@@ -190,7 +190,7 @@ int nsk_view_gather(nsk_lowering *l, const nsk_node *node, int value, int tensor
 
 /* ---- views ---- */
 
-int32_t *nsk_view_places(const nsk_lowering *l, int value) {
+int32_t *nsk_view_places(const nsk_translation *l, int value) {
     const nsk_value *v = nsk_graph_value(l->graph, value);
     const int32_t *source = l->views[value].source;
     size_t count = nsk_value_count(v);
@@ -201,14 +201,15 @@ int32_t *nsk_view_places(const nsk_lowering *l, int value) {
     return places;
 }
 
-static int constant_tensor(nsk_lowering *l, const nsk_node *node, int value) {
+static int constant_tensor(nsk_translation *l, const nsk_node *node, int value) {
     const nsk_value *v = nsk_graph_value(l->graph, value);
     int tensor = nsk_view_new(l, node, value);
     if (tensor == NSK_NONE) {
         return NSK_NONE;
     }
     size_t count = nsk_value_count(v);
-    nsk_low_layer *layer = nsk_low_layer_add(l, node, NSK_CONSTANT, tensor, tensor);
+    nsk_lowered_layer *layer =
+        nsk_translation_add_layer(l, node, NSK_KIND_CONSTANT, tensor, tensor);
     layer->weights = g_new(float, count);
     layer->taps = (int)count;
     for (size_t i = 0; i < count; i++) {
@@ -217,7 +218,7 @@ static int constant_tensor(nsk_lowering *l, const nsk_node *node, int value) {
     return tensor;
 }
 
-int nsk_view_plain(nsk_lowering *l, const nsk_node *node, int value) {
+int nsk_view_plain(nsk_translation *l, const nsk_node *node, int value) {
     nsk_view *view = &l->views[value];
     const nsk_value *v = nsk_graph_value(l->graph, value);
     if (view->tensor == NSK_NONE && v->data != NULL) {
@@ -226,7 +227,7 @@ int nsk_view_plain(nsk_lowering *l, const nsk_node *node, int value) {
     if (view->tensor == NSK_NONE || view->source == NULL) {
         return view->tensor;
     }
-    nsk_low_tensor layout;
+    nsk_lowered_tensor layout;
     if (!nsk_plain_layout(v, &layout)) {
         nsk_no_integer_form(l, node, "an axis is longer than 65535");
         return NSK_NONE;

@@ -13,16 +13,16 @@ typedef struct nsk_view {
 } nsk_view;
 
 /* What lowering works on. */
-typedef struct nsk_lowering {
+typedef struct nsk_translation {
     const nsk_graph *graph;
     nsk_lowered *result;
     nsk_view *views; /* one a value */
     nsk_error *error;
-} nsk_lowering;
+} nsk_translation;
 
 /* The plain layout: a picture (1 x C x H x W) has its channels last, everything else keeps ONNX's
  * order, its last axis being the channels. False where an axis is too long for the device. */
-bool nsk_plain_layout(const nsk_value *value, nsk_low_tensor *layout);
+bool nsk_plain_layout(const nsk_value *value, nsk_lowered_tensor *layout);
 /* Where an element of the value stands in it. */
 int32_t nsk_plain_place(const nsk_value *value, size_t element);
 /* The same without a division: element plane * each + at stands at place at * planes + plane. */
@@ -33,32 +33,32 @@ nsk_planes nsk_plain_planes(const nsk_value *value);
 
 /* A new tensor of the value's plain layout, and the value's view of it; NSK_NONE and an error that
  * names the node where there can be none. */
-int nsk_view_new(nsk_lowering *l, const nsk_node *node, int value);
+int nsk_view_new(nsk_translation *l, const nsk_node *node, int value);
 /* A new tensor of another layout. */
-int nsk_low_tensor_add(nsk_lowering *l, const nsk_node *node, int value, int64_t height,
-                       int64_t width, int64_t channels);
+int nsk_translation_add_tensor(nsk_translation *l, const nsk_node *node, int value, int64_t height,
+                               int64_t width, int64_t channels);
 
 /* The tensor that holds the value in its plain layout, made by a copy where it must be. A constant
  * comes out of the model file. NSK_NONE and an error where it cannot be had. */
-int nsk_view_plain(nsk_lowering *l, const nsk_node *node, int value);
+int nsk_view_plain(nsk_translation *l, const nsk_node *node, int value);
 
 /* For each element of the value, in ONNX's order, where it stands in its tensor. g_free. */
-int32_t *nsk_view_places(const nsk_lowering *l, int value);
+int32_t *nsk_view_places(const nsk_translation *l, int value);
 
 /* Makes a new tensor of elements of `tensor`: element i of the new one is `places[i]` of the old.
  * The old tensor itself, seen in another shape, where nothing moves. */
-int nsk_view_gather(nsk_lowering *l, const nsk_node *node, int value, int tensor,
-                    const int32_t *places, const nsk_low_tensor *layout);
+int nsk_view_gather(nsk_translation *l, const nsk_node *node, int value, int tensor,
+                    const int32_t *places, const nsk_lowered_tensor *layout);
 
 /* A layer that copies `count` elements from in[i] of one tensor to out[i] of another. */
-nsk_low_layer *nsk_view_copy(nsk_lowering *l, const nsk_node *node, int from, int to, size_t count,
-                             const int32_t *in, const int32_t *out);
+nsk_lowered_layer *nsk_view_copy(nsk_translation *l, const nsk_node *node, int from, int to,
+                                 size_t count, const int32_t *in, const int32_t *out);
 
 /* A layer of that kind from tensor to tensor. */
-nsk_low_layer *nsk_low_layer_add(nsk_lowering *l, const nsk_node *node, nsk_kind kind, int in,
-                                 int out);
+nsk_lowered_layer *nsk_translation_add_layer(nsk_translation *l, const nsk_node *node,
+                                             nsk_kind kind, int in, int out);
 
 /* "layer 'X' (Conv) has no integer form: text"; returns false. */
-bool nsk_no_integer_form(const nsk_lowering *l, const nsk_node *node, const char *text);
+bool nsk_no_integer_form(const nsk_translation *l, const nsk_node *node, const char *text);
 
 #endif

@@ -1,10 +1,10 @@
 /* Lowering layers with weights: convolutions and products of matrices. */
-#include "lower/lowering.h"
+#include "lower/translation.h"
 
 #include <string.h>
 
-static float *bias_of(const nsk_lowering *l, const nsk_node *node, int channels) {
-    const nsk_value *bias = nsk_low_input(l, node, 2);
+static float *bias_of(const nsk_translation *l, const nsk_node *node, int channels) {
+    const nsk_value *bias = nsk_translation_input(l, node, 2);
     float *copy = g_new0(float, channels);
     for (int c = 0; bias != NULL && c < channels; c++) {
         copy[c] = bias->data[nsk_value_count(bias) == 1 ? 0 : c];
@@ -13,8 +13,8 @@ static float *bias_of(const nsk_lowering *l, const nsk_node *node, int channels)
 }
 
 /* The scales of weights that came out of int8, one an output channel; NULL where there are none. */
-static float *steps_of(const nsk_lowering *l, const nsk_node *node, int axis, size_t channels) {
-    const nsk_value *weight = nsk_low_input(l, node, 1);
+static float *steps_of(const nsk_translation *l, const nsk_node *node, int axis, size_t channels) {
+    const nsk_value *weight = nsk_translation_input(l, node, 1);
     bool one = weight->step_count == 1;
     if (weight->steps == NULL ||
         (!one && (weight->step_axis != axis || (size_t)weight->step_count != channels))) {
@@ -35,17 +35,18 @@ static int product_axis(const nsk_node *node) {
     return node->op == NSK_OP_GEMM && node->attributes.transpose_b ? 0 : 1;
 }
 
-static bool weights_are_constant(const nsk_lowering *l, const nsk_node *node) {
-    const nsk_value *bias = nsk_low_input(l, node, 2);
-    return (nsk_low_input(l, node, 1)->data != NULL && (bias == NULL || bias->data != NULL)) ||
+static bool weights_are_constant(const nsk_translation *l, const nsk_node *node) {
+    const nsk_value *bias = nsk_translation_input(l, node, 2);
+    return (nsk_translation_input(l, node, 1)->data != NULL &&
+            (bias == NULL || bias->data != NULL)) ||
            nsk_no_integer_form(l, node, "its weights are computed; export them as constants");
 }
 
 /* From ONNX's [out][in][row][column] to the device's [out][row][column][in], or to
  * [row][column][out] for a depthwise convolution. */
-static void turn_weights(nsk_low_layer *layer, const float *from, size_t outputs, size_t inputs,
+static void turn_weights(nsk_lowered_layer *layer, const float *from, size_t outputs, size_t inputs,
                          size_t area) {
-    bool depthwise = layer->kind == NSK_DEPTHWISE;
+    bool depthwise = layer->kind == NSK_KIND_DEPTHWISE;
     layer->taps = (int)(inputs * area);
     layer->weights = g_new(float, outputs *inputs *area);
     for (size_t o = 0; o < outputs; o++) {
@@ -58,15 +59,16 @@ static void turn_weights(nsk_low_layer *layer, const float *from, size_t outputs
     }
 }
 
-bool nsk_lower_conv(nsk_lowering *l, const nsk_node *node) {
-    if (nsk_low_is_batch(l, node) || !weights_are_constant(l, node) ||
-        !nsk_low_window_fits(l, node)) {
+bool nsk_lower_conv(nsk_translation *l, const nsk_node *node) {
+    if (nsk_translation_is_batch(l, node) || !weights_are_constant(l, node) ||
+        !nsk_translation_window_fits(l, node)) {
         return false;
     }
-    const nsk_value *weight = nsk_low_input(l, node, 1);
+    const nsk_value *weight = nsk_translation_input(l, node, 1);
     bool depthwise = node->attributes.window.groups > 1 && weight->dims[1] == 1;
-    nsk_low_layer *layer = nsk_low_add(l, node, depthwise ? NSK_DEPTHWISE : NSK_CONV,
-                                       nsk_view_plain(l, node, node->input[0]));
+    nsk_lowered_layer *layer =
+        nsk_translation_add(l, node, depthwise ? NSK_KIND_DEPTHWISE : NSK_KIND_CONV,
+                            nsk_view_plain(l, node, node->input[0]));
     if (layer != NULL) {
         layer->bias = bias_of(l, node, (int)weight->dims[0]);
         layer->steps = steps_of(l, node, 0, (size_t)weight->dims[0]);
@@ -77,14 +79,14 @@ bool nsk_lower_conv(nsk_lowering *l, const nsk_node *node) {
 }
 
 /* ONNX keeps these weights as [in][out of the group][row][column]. */
-bool nsk_lower_conv_transpose(nsk_lowering *l, const nsk_node *node) {
-    if (nsk_low_is_batch(l, node) || !weights_are_constant(l, node) ||
-        !nsk_low_window_fits(l, node)) {
+bool nsk_lower_conv_transpose(nsk_translation *l, const nsk_node *node) {
+    if (nsk_translation_is_batch(l, node) || !weights_are_constant(l, node) ||
+        !nsk_translation_window_fits(l, node)) {
         return false;
     }
-    const nsk_value *weight = nsk_low_input(l, node, 1);
-    nsk_low_layer *layer =
-        nsk_low_add(l, node, NSK_TRANSPOSED, nsk_view_plain(l, node, node->input[0]));
+    const nsk_value *weight = nsk_translation_input(l, node, 1);
+    nsk_lowered_layer *layer = nsk_translation_add(l, node, NSK_KIND_CONV_TRANSPOSE,
+                                                   nsk_view_plain(l, node, node->input[0]));
     if (layer == NULL) {
         return false;
     }
@@ -108,11 +110,11 @@ bool nsk_lower_conv_transpose(nsk_lowering *l, const nsk_node *node) {
 
 /* A tensor that holds the value's elements in whatever order, and where each stands in it: a dense
  * layer's weights can follow any order. */
-static int any_order(nsk_lowering *l, const nsk_node *node, int value, int32_t **places) {
+static int any_order(nsk_translation *l, const nsk_node *node, int value, int32_t **places) {
     const nsk_view *view = &l->views[value];
     size_t count = nsk_value_count(nsk_graph_value(l->graph, value));
     if (view->source != NULL) {
-        const nsk_low_tensor *t = nsk_low_tensor_at(l->result, view->tensor);
+        const nsk_lowered_tensor *t = nsk_lowered_tensor_at(l->result, view->tensor);
         bool all = count == (size_t)t->height * (size_t)t->width * (size_t)t->channels;
         bool *seen = g_new0(bool, count);
         for (size_t i = 0; i < count && all; i++) {
@@ -137,10 +139,10 @@ static float product_weight(const nsk_node *node, const nsk_value *weight, size_
 }
 
 /* One line of inputs. */
-static bool lower_dense(nsk_lowering *l, const nsk_node *node, size_t outputs, size_t inputs) {
+static bool lower_dense(nsk_translation *l, const nsk_node *node, size_t outputs, size_t inputs) {
     int32_t *places;
     int in = any_order(l, node, node->input[0], &places);
-    nsk_low_layer *layer = nsk_low_add_pixel(l, node, NSK_DENSE, in);
+    nsk_lowered_layer *layer = nsk_translation_add_pixel(l, node, NSK_KIND_DENSE, in);
     if (layer != NULL && places != NULL) {
         layer->taps = (int)inputs;
         layer->bias = bias_of(l, node, (int)outputs);
@@ -148,8 +150,8 @@ static bool lower_dense(nsk_lowering *l, const nsk_node *node, size_t outputs, s
         layer->weights = g_new(float, outputs *inputs);
         for (size_t k = 0; k < outputs * inputs; k++) {
             size_t i = k % inputs;
-            layer->weights[k / inputs * inputs + (size_t)places[i]] =
-                product_weight(node, nsk_low_input(l, node, 1), k / inputs, i, outputs, inputs);
+            layer->weights[k / inputs * inputs + (size_t)places[i]] = product_weight(
+                node, nsk_translation_input(l, node, 1), k / inputs, i, outputs, inputs);
         }
     }
     g_free(places);
@@ -158,11 +160,11 @@ static bool lower_dense(nsk_lowering *l, const nsk_node *node, size_t outputs, s
 
 /* Many lines: a convolution of one pixel, the lines being its pixels, in ONNX's order whatever the
  * plain layout is. */
-static bool lower_lines(nsk_lowering *l, const nsk_node *node, size_t outputs, size_t inputs) {
-    const nsk_value *in = nsk_low_input(l, node, 0);
+static bool lower_lines(nsk_translation *l, const nsk_node *node, size_t outputs, size_t inputs) {
+    const nsk_value *in = nsk_translation_input(l, node, 0);
     size_t lines = nsk_value_count(in) / inputs;
     size_t width = (size_t)in->dims[in->rank - 2];
-    nsk_low_tensor layout = {
+    nsk_lowered_tensor layout = {
         .height = (int)(lines / width), .width = (int)width, .channels = (int)inputs};
     if (nsk_view_plain(l, node, node->input[0]) == NSK_NONE) {
         return false;
@@ -171,14 +173,14 @@ static bool lower_lines(nsk_lowering *l, const nsk_node *node, size_t outputs, s
     int from =
         nsk_view_gather(l, node, node->input[0], l->views[node->input[0]].tensor, places, &layout);
     g_free(places);
-    int to = from != NSK_NONE ? nsk_low_tensor_add(l, node, node->output, layout.height,
-                                                   layout.width, (int64_t)outputs)
+    int to = from != NSK_NONE ? nsk_translation_add_tensor(l, node, node->output, layout.height,
+                                                           layout.width, (int64_t)outputs)
                               : NSK_NONE;
     if (to == NSK_NONE) {
         return false;
     }
     l->views[node->output] = (nsk_view){to, nsk_own_order(lines * outputs)};
-    nsk_low_layer *layer = nsk_low_layer_add(l, node, NSK_CONV, from, to);
+    nsk_lowered_layer *layer = nsk_translation_add_layer(l, node, NSK_KIND_CONV, from, to);
     layer->low = node->low;
     layer->high = node->high;
     layer->window = (nsk_window_attributes){
@@ -188,15 +190,15 @@ static bool lower_lines(nsk_lowering *l, const nsk_node *node, size_t outputs, s
     layer->steps = steps_of(l, node, product_axis(node), outputs);
     layer->weights = g_new(float, outputs *inputs);
     for (size_t k = 0; k < outputs * inputs; k++) {
-        layer->weights[k] = product_weight(node, nsk_low_input(l, node, 1), k / inputs, k % inputs,
-                                           outputs, inputs);
+        layer->weights[k] = product_weight(node, nsk_translation_input(l, node, 1), k / inputs,
+                                           k % inputs, outputs, inputs);
     }
     return true;
 }
 
-bool nsk_lower_product(nsk_lowering *l, const nsk_node *node) {
-    const nsk_value *in = nsk_low_input(l, node, 0);
-    const nsk_value *weight = nsk_low_input(l, node, 1);
+bool nsk_lower_product(nsk_translation *l, const nsk_node *node) {
+    const nsk_value *in = nsk_translation_input(l, node, 0);
+    const nsk_value *weight = nsk_translation_input(l, node, 1);
     if (in->data != NULL || weight->data == NULL || weight->rank != 2) {
         return nsk_no_integer_form(l, node,
                                    "the right side must be a constant matrix; both of its "

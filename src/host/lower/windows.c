@@ -1,5 +1,5 @@
 /* Lowering windows without weights, and operators along axes. */
-#include "lower/lowering.h"
+#include "lower/translation.h"
 
 #include <math.h>
 
@@ -8,24 +8,26 @@
 
 /* ---- windows without weights ---- */
 
-bool nsk_lower_average_pool(nsk_lowering *l, const nsk_node *node) {
-    return !nsk_low_is_batch(l, node) && nsk_low_window_fits(l, node) &&
-           nsk_low_add(l, node, NSK_AVERAGE_POOL, nsk_view_plain(l, node, node->input[0])) != NULL;
+bool nsk_lower_average_pool(nsk_translation *l, const nsk_node *node) {
+    return !nsk_translation_is_batch(l, node) && nsk_translation_window_fits(l, node) &&
+           nsk_translation_add(l, node, NSK_KIND_AVERAGE_POOL,
+                               nsk_view_plain(l, node, node->input[0])) != NULL;
 }
 
-bool nsk_lower_max_pool(nsk_lowering *l, const nsk_node *node) {
-    return !nsk_low_is_batch(l, node) && nsk_low_window_fits(l, node) &&
-           nsk_low_share_scale(
-               l, nsk_low_add(l, node, NSK_MAX_POOL, nsk_view_plain(l, node, node->input[0])));
+bool nsk_lower_max_pool(nsk_translation *l, const nsk_node *node) {
+    return !nsk_translation_is_batch(l, node) && nsk_translation_window_fits(l, node) &&
+           nsk_translation_share_scale(
+               l, nsk_translation_add(l, node, NSK_KIND_MAX_POOL,
+                                      nsk_view_plain(l, node, node->input[0])));
 }
 
-bool nsk_lower_resize(nsk_lowering *l, const nsk_node *node) {
-    if (nsk_low_is_batch(l, node)) {
+bool nsk_lower_resize(nsk_translation *l, const nsk_node *node) {
+    if (nsk_translation_is_batch(l, node)) {
         return false;
     }
-    nsk_low_layer *layer =
-        nsk_low_add(l, node, NSK_RESIZE, nsk_view_plain(l, node, node->input[0]));
-    if (!nsk_low_share_scale(l, layer)) {
+    nsk_lowered_layer *layer =
+        nsk_translation_add(l, node, NSK_KIND_RESIZE, nsk_view_plain(l, node, node->input[0]));
+    if (!nsk_translation_share_scale(l, layer)) {
         return false;
     }
     const nsk_value *out = nsk_graph_value(l->graph, node->output);
@@ -71,13 +73,13 @@ static int32_t reduced_place(const nsk_value *in, const nsk_value *out, const bo
     return (int32_t)(at * outputs) + nsk_plain_place(out, rest);
 }
 
-bool nsk_lower_reduce(nsk_lowering *l, const nsk_node *node) {
-    const nsk_value *in = nsk_low_input(l, node, 0);
+bool nsk_lower_reduce(nsk_translation *l, const nsk_node *node) {
+    const nsk_value *in = nsk_translation_input(l, node, 0);
     const nsk_value *out = nsk_graph_value(l->graph, node->output);
     bool marked[NSK_MOST_RANK];
     size_t outputs = nsk_value_count(out);
     int64_t each = (int64_t)(nsk_value_count(in) / outputs);
-    nsk_low_tensor layout = {.channels = (int)outputs};
+    nsk_lowered_tensor layout = {.channels = (int)outputs};
     int64_t height;
     int64_t width;
     if (outputs > 65535 || !window_of(each, &height, &width) ||
@@ -100,7 +102,8 @@ bool nsk_lower_reduce(nsk_lowering *l, const nsk_node *node) {
     g_free(sources);
     g_free(places);
     bool peak = node->op == NSK_OP_REDUCE_MAX || node->op == NSK_OP_REDUCE_MIN;
-    nsk_low_layer *layer = nsk_low_add_pixel(l, node, peak ? NSK_MAX_POOL : NSK_AVERAGE_POOL, from);
+    nsk_lowered_layer *layer =
+        nsk_translation_add_pixel(l, node, peak ? NSK_KIND_MAX_POOL : NSK_KIND_AVERAGE_POOL, from);
     if (layer == NULL) {
         return false;
     }
@@ -108,12 +111,12 @@ bool nsk_lower_reduce(nsk_lowering *l, const nsk_node *node) {
         .kernel = {layout.height, layout.width}, .stride = {1, 1}, .dilation = {1, 1}, .groups = 1};
     layer->total = node->op == NSK_OP_REDUCE_SUM;
     layer->least = node->op == NSK_OP_REDUCE_MIN;
-    return !peak || nsk_low_share_scale(l, layer);
+    return !peak || nsk_translation_share_scale(l, layer);
 }
 
 /* Softmax runs over the channels: the axes that it covers are brought there. */
-bool nsk_lower_softmax(nsk_lowering *l, const nsk_node *node) {
-    const nsk_value *in = nsk_low_input(l, node, 0);
+bool nsk_lower_softmax(nsk_translation *l, const nsk_node *node) {
+    const nsk_value *in = nsk_translation_input(l, node, 0);
     size_t count = nsk_value_count(in);
     size_t along = 1;
     size_t behind = 1;
@@ -121,7 +124,8 @@ bool nsk_lower_softmax(nsk_lowering *l, const nsk_node *node) {
         bool part = i == node->attributes.axis || node->attributes.flatten_from_axis;
         *(part ? &along : &behind) *= (size_t)in->dims[i];
     }
-    nsk_low_tensor layout = {.height = 1, .channels = (int)along, .width = (int)(count / along)};
+    nsk_lowered_tensor layout = {
+        .height = 1, .channels = (int)along, .width = (int)(count / along)};
     if (in->rank == 4 && in->dims[0] == 1 && node->attributes.axis == 1 && behind > 1) {
         layout.height = (int)in->dims[2];
         layout.width = (int)(count / along) / layout.height;
@@ -140,15 +144,15 @@ bool nsk_lower_softmax(nsk_lowering *l, const nsk_node *node) {
     int from =
         nsk_view_gather(l, node, node->input[0], l->views[node->input[0]].tensor, places, &layout);
     int to = from == NSK_NONE ? NSK_NONE
-                              : nsk_low_tensor_add(l, node, node->output, layout.height,
-                                                   layout.width, layout.channels);
+                              : nsk_translation_add_tensor(l, node, node->output, layout.height,
+                                                           layout.width, layout.channels);
     g_free(sources);
     g_free(places);
     if (to == NSK_NONE) {
         g_free(back);
         return false;
     }
-    nsk_low_layer_add(l, node, NSK_SOFTMAX, from, to);
+    nsk_translation_add_layer(l, node, NSK_KIND_SOFTMAX, from, to);
     l->views[node->output] = (nsk_view){to, back};
     return true;
 }

@@ -43,15 +43,15 @@ bool nsk_multiplier_of(double number, nsk_multiplier *to) {
     return 31 - exponent >= 1 && 31 - exponent <= 62;
 }
 
-static bool complain(const nsk_low_layer *layer, nsk_error *error, const char *text) {
+static bool complain(const nsk_lowered_layer *layer, nsk_error *error, const char *text) {
     return nsk_fail(error, "layer '%s': %s", layer->name, text);
 }
 
-static int weight_index(const nsk_low_layer *l, int channel, int tap, int channels) {
-    return l->kind == NSK_DEPTHWISE ? tap * channels + channel : channel * l->taps + tap;
+static int weight_index(const nsk_lowered_layer *l, int channel, int tap, int channels) {
+    return l->kind == NSK_KIND_DEPTHWISE ? tap * channels + channel : channel * l->taps + tap;
 }
 
-static double weight_at(const nsk_low_layer *l, int channel, int tap, int channels) {
+static double weight_at(const nsk_lowered_layer *l, int channel, int tap, int channels) {
     return (double)l->weights[weight_index(l, channel, tap, channels)];
 }
 
@@ -63,30 +63,30 @@ typedef struct weights_form {
 } weights_form;
 
 static const weights_form forms[NSK_KINDS] = {
-    [NSK_CONV] = {.words = true, .folded = true},
-    [NSK_DENSE] = {.words = true, .folded = true},
-    [NSK_DEPTHWISE] = {.interleaved = true, .folded = true},
+    [NSK_KIND_CONV] = {.words = true, .folded = true},
+    [NSK_KIND_DENSE] = {.words = true, .folded = true},
+    [NSK_KIND_DEPTHWISE] = {.interleaved = true, .folded = true},
 };
 
 /* The largest that a weight can meet. */
-static int64_t reach_of(const nsk_low_layer *l, nsk_scale in) {
+static int64_t reach_of(const nsk_lowered_layer *l, nsk_scale in) {
     return forms[l->kind].folded ? 128 : MAX(127 - in.zero, 128 + in.zero);
 }
 
 /* The multipliers m / 2^t, m from 8 to 15, t from 31 down to 1, from the least on. */
-enum { LEAST_FACTOR = 8, MULTIPLIERS = LEAST_FACTOR * (NSK_FINISH_SHIFTS - 1) };
+enum { LEAST_FACTOR = 8, MULTIPLIERS = LEAST_FACTOR * (NSK_REQUANTISE_SHIFTS - 1) };
 
 /* How far sums that could be too large may coarsen the weights: three bits. */
 enum { COARSER = 3 * LEAST_FACTOR };
 
-static nsk_finish_multiplier multiplier_at(int index) {
-    return (nsk_finish_multiplier){
+static nsk_requantise_multiplier multiplier_at(int index) {
+    return (nsk_requantise_multiplier){
         .factor = LEAST_FACTOR + index % LEAST_FACTOR,
-        .shift = NSK_FINISH_SHIFTS - 1 - index / LEAST_FACTOR,
+        .shift = NSK_REQUANTISE_SHIFTS - 1 - index / LEAST_FACTOR,
     };
 }
 
-static double value_of(nsk_finish_multiplier m) {
+static double value_of(nsk_requantise_multiplier m) {
     return ldexp(m.factor, -m.shift);
 }
 
@@ -103,8 +103,8 @@ static int multiplier_from(double number) {
 
 /* Whether what a channel's sums can reach, or its bias alone, is within what the device holds at a
  * scale of its weights; rounding them otherwise than to the nearest may add a bit. */
-static bool sums_fit(const nsk_low_layer *l, int channel, int channels, nsk_scale in, double scale,
-                     bool bias_alone) {
+static bool sums_fit(const nsk_lowered_layer *l, int channel, int channels, nsk_scale in,
+                     double scale, bool bias_alone) {
     double sum = 0.0;
     double magnitude = 0.0;
     for (int t = 0; t < l->taps; t++) {
@@ -114,12 +114,12 @@ static bool sums_fit(const nsk_low_layer *l, int channel, int channels, nsk_scal
     }
     double bias = fabs((double)l->bias[channel]) / ((double)in.scale * scale) + 1.0;
     bias += forms[l->kind].folded ? abs(in.zero) * (fabs(sum) + 0.25 * l->taps) : 0.0;
-    return bias < ldexp(1.0, NSK_FINISH_BIAS_BITS - 1) &&
+    return bias < ldexp(1.0, NSK_REQUANTISE_BIAS_BITS - 1) &&
            (bias_alone || bias + (double)reach_of(l, in) * magnitude <= NSK_SUM_MOST);
 }
 
-nsk_finish_multiplier nsk_weight_multiplier(const nsk_low_layer *l, int channel, int channels,
-                                            nsk_scale in, nsk_scale out) {
+nsk_requantise_multiplier nsk_weight_multiplier(const nsk_lowered_layer *l, int channel,
+                                                int channels, nsk_scale in, nsk_scale out) {
     if (l->multipliers != NULL) {
         return l->multipliers[channel];
     }
@@ -146,19 +146,19 @@ nsk_finish_multiplier nsk_weight_multiplier(const nsk_low_layer *l, int channel,
     return multiplier_at(index);
 }
 
-double nsk_weight_scale(const nsk_low_layer *l, int channel, int channels, nsk_scale in,
+double nsk_weight_scale(const nsk_lowered_layer *l, int channel, int channels, nsk_scale in,
                         nsk_scale out) {
     return nsk_scale_at(nsk_weight_multiplier(l, channel, channels, in, out), in, out);
 }
 
-double nsk_scale_at(nsk_finish_multiplier multiplier, nsk_scale in, nsk_scale out) {
+double nsk_scale_at(nsk_requantise_multiplier multiplier, nsk_scale in, nsk_scale out) {
     return value_of(multiplier) * (double)out.scale / (double)in.scale;
 }
 
-bool nsk_multiplier_below(const nsk_low_layer *l, int channel, int channels, nsk_scale in,
-                          nsk_scale out, nsk_finish_multiplier *multiplier) {
-    int index = (NSK_FINISH_SHIFTS - 1 - multiplier->shift) * LEAST_FACTOR + multiplier->factor -
-                LEAST_FACTOR - 1;
+bool nsk_multiplier_below(const nsk_lowered_layer *l, int channel, int channels, nsk_scale in,
+                          nsk_scale out, nsk_requantise_multiplier *multiplier) {
+    int index = (NSK_REQUANTISE_SHIFTS - 1 - multiplier->shift) * LEAST_FACTOR +
+                multiplier->factor - LEAST_FACTOR - 1;
     if (index < 0 ||
         !sums_fit(l, channel, channels, in, nsk_scale_at(multiplier_at(index), in, out), false)) {
         return false;
@@ -171,7 +171,7 @@ int nsk_weight_level(double weight, double scale) {
     return clamped(rounded(weight / scale), -127, 127);
 }
 
-static size_t weight_place(const nsk_low_layer *l, int channel, int tap, int channels) {
+static size_t weight_place(const nsk_lowered_layer *l, int channel, int tap, int channels) {
     const weights_form *form = &forms[l->kind];
     size_t row = (size_t)(form->words ? nsk_row_bytes(l->taps) : l->taps);
     return form->interleaved ? (size_t)tap * (size_t)channels + (size_t)channel
@@ -179,8 +179,8 @@ static size_t weight_place(const nsk_low_layer *l, int channel, int tap, int cha
 }
 
 /* Quantises one output's weights; returns their sum, and the sum of their magnitudes. */
-static int64_t put_weights(const nsk_low_layer *l, nsk_integer_layer *r, int channel, double scale,
-                           int64_t *magnitude) {
+static int64_t put_weights(const nsk_lowered_layer *l, nsk_integer_layer *r, int channel,
+                           double scale, int64_t *magnitude) {
     int64_t sum = 0;
     *magnitude = 0;
     for (int t = 0; t < l->taps; t++) {
@@ -194,20 +194,22 @@ static int64_t put_weights(const nsk_low_layer *l, nsk_integer_layer *r, int cha
     return sum;
 }
 
-/* What finishes one output, and the proof that no order of adding can leave what sums may be. */
-static bool put_finish(const nsk_low_layer *l, nsk_integer_layer *r, int channel, nsk_scale in,
-                       nsk_scale out, nsk_error *error) {
-    nsk_finish_multiplier m = nsk_weight_multiplier(l, channel, r->channels, in, out);
+/* What requantisees one output, and the proof that no order of adding can leave what sums may be.
+ */
+static bool put_requantise(const nsk_lowered_layer *l, nsk_integer_layer *r, int channel,
+                           nsk_scale in, nsk_scale out, nsk_error *error) {
+    nsk_requantise_multiplier m = nsk_weight_multiplier(l, channel, r->channels, in, out);
     double scale = nsk_scale_at(m, in, out);
     int64_t magnitude;
     int64_t sum = put_weights(l, r, channel, scale, &magnitude);
     double bias = rounded((double)l->bias[channel] / ((double)in.scale * scale));
     bias -= forms[l->kind].folded ? (double)(in.zero * sum) : 0.0;
     double most = fabs(bias) + (double)(reach_of(l, in) * magnitude);
-    bool good = fabs(bias) < ldexp(1.0, NSK_FINISH_BIAS_BITS - 1) && most <= NSK_SUM_MOST;
-    r->finish[channel] = good ? (int32_t)bias * (NSK_FINISH_FACTORS * NSK_FINISH_SHIFTS) +
-                                    m.shift * NSK_FINISH_FACTORS + m.factor
-                              : 0;
+    bool good = fabs(bias) < ldexp(1.0, NSK_REQUANTISE_BIAS_BITS - 1) && most <= NSK_SUM_MOST;
+    r->requantise[channel] =
+        good ? (int32_t)bias * (NSK_REQUANTISE_FACTORS * NSK_REQUANTISE_SHIFTS) +
+                   m.shift * NSK_REQUANTISE_FACTORS + m.factor
+             : 0;
     return good ||
            nsk_fail(error,
                     "layer '%s': output channel %d could add up to %.0f with its bias of %.0f, "
@@ -216,23 +218,23 @@ static bool put_finish(const nsk_low_layer *l, nsk_integer_layer *r, int channel
                     l->name, channel, most, bias, l->taps);
 }
 
-static bool make_weights(const nsk_low_layer *l, nsk_scale in, nsk_scale out, nsk_integer_layer *r,
-                         nsk_error *error) {
+static bool make_weights(const nsk_lowered_layer *l, nsk_scale in, nsk_scale out,
+                         nsk_integer_layer *r, nsk_error *error) {
     int channels = r->channels;
     r->weight_bytes = weight_place(l, channels - 1, l->taps - 1, channels) + 1;
     r->weight_bytes += forms[l->kind].words ? (size_t)(nsk_row_bytes(l->taps) - l->taps) : 0;
     r->weights = g_new0(int8_t, r->weight_bytes);
-    r->finish = g_new0(int32_t, channels);
+    r->requantise = g_new0(int32_t, channels);
     for (int c = 0; c < channels; c++) {
-        if (!put_finish(l, r, c, in, out, error)) {
+        if (!put_requantise(l, r, c, in, out, error)) {
             return false;
         }
     }
     return true;
 }
 
-static bool make_average(const nsk_low_layer *l, nsk_scale in, nsk_scale out, nsk_integer_layer *r,
-                         nsk_error *error) {
+static bool make_average(const nsk_lowered_layer *l, nsk_scale in, nsk_scale out,
+                         nsk_integer_layer *r, nsk_error *error) {
     const nsk_window_attributes *w = &l->window;
     int64_t area = w->kernel[0] * w->kernel[1];
     bool padded = w->pad_before[0] + w->pad_before[1] + w->pad_after[0] + w->pad_after[1] > 0;
@@ -252,7 +254,7 @@ static bool make_average(const nsk_low_layer *l, nsk_scale in, nsk_scale out, ns
 }
 
 /* The largest shift at which both factors stay within 22 bits and the sum within 32. */
-static bool make_sum(const nsk_low_layer *l, nsk_scale a, nsk_scale b, nsk_scale out,
+static bool make_sum(const nsk_lowered_layer *l, nsk_scale a, nsk_scale b, nsk_scale out,
                      nsk_integer_layer *r, nsk_error *error) {
     double ratio[2] = {(double)a.scale / (double)out.scale, (double)b.scale / (double)out.scale};
     double most = fmax(ratio[0], ratio[1]);
@@ -271,7 +273,7 @@ static bool make_sum(const nsk_low_layer *l, nsk_scale a, nsk_scale b, nsk_scale
                                   "images");
 }
 
-static bool make_product(const nsk_low_layer *l, nsk_scale a, nsk_scale b, nsk_scale out,
+static bool make_product(const nsk_lowered_layer *l, nsk_scale a, nsk_scale b, nsk_scale out,
                          nsk_integer_layer *r, nsk_error *error) {
     r->multiplier_count = 1;
     r->multipliers = g_new(nsk_multiplier, 1);
@@ -286,7 +288,8 @@ int nsk_level_of(double value, nsk_scale scale) {
 }
 
 /* The function of one input, or none, and the output's clamp. */
-static void make_table(const nsk_low_layer *l, nsk_scale in, nsk_scale out, nsk_integer_layer *r) {
+static void make_table(const nsk_lowered_layer *l, nsk_scale in, nsk_scale out,
+                       nsk_integer_layer *r) {
     r->table_count = 256;
     r->table = g_malloc(256);
     for (int q = -128; q < 128; q++) {
@@ -298,7 +301,8 @@ static void make_table(const nsk_low_layer *l, nsk_scale in, nsk_scale out, nsk_
 }
 
 /* Bytes pass through a table where the scales differ. */
-static void make_move(const nsk_low_layer *l, nsk_scale in, nsk_scale out, nsk_integer_layer *r) {
+static void make_move(const nsk_lowered_layer *l, nsk_scale in, nsk_scale out,
+                      nsk_integer_layer *r) {
     r->move_count = NSK_M_LOOPS + 3 * l->loops;
     r->moves = g_memdup2(l->moves, (gsize)r->move_count * sizeof *r->moves);
     r->moves[NSK_M_FILL] = nsk_level_of(l->filler, out);
@@ -307,7 +311,7 @@ static void make_move(const nsk_low_layer *l, nsk_scale in, nsk_scale out, nsk_i
     }
 }
 
-static void make_constant(const nsk_low_layer *l, nsk_scale out, nsk_integer_layer *r) {
+static void make_constant(const nsk_lowered_layer *l, nsk_scale out, nsk_integer_layer *r) {
     r->weights = g_new(int8_t, l->taps);
     r->channels = 1;
     r->weight_bytes = (size_t)l->taps;
@@ -316,7 +320,7 @@ static void make_constant(const nsk_low_layer *l, nsk_scale out, nsk_integer_lay
     }
 }
 
-static void make_resize(const nsk_low_layer *l, nsk_integer_layer *r) {
+static void make_resize(const nsk_lowered_layer *l, nsk_integer_layer *r) {
     r->table_count *= 3;
     r->table = g_malloc((gsize)2 * (gsize)r->table_count);
     for (int i = 0; i < r->table_count; i++) {
@@ -341,34 +345,34 @@ static int clamp_level(double bound, nsk_scale out, int otherwise) {
     return isinf(bound) ? otherwise : nsk_level_of(bound, out);
 }
 
-bool nsk_integer_layer_make(const nsk_low_layer *layer, nsk_scale in, nsk_scale second,
+bool nsk_integer_layer_make(const nsk_lowered_layer *layer, nsk_scale in, nsk_scale second,
                             nsk_scale out, nsk_integer_layer *r, nsk_error *error) {
     r->low = clamp_level(layer->low, out, -128);
     r->high = clamp_level(layer->high, out, 127);
     switch (layer->kind) {
-    case NSK_AVERAGE_POOL:
+    case NSK_KIND_AVERAGE_POOL:
         return make_average(layer, in, out, r, error);
-    case NSK_ADD:
-    case NSK_LARGER:
-    case NSK_SMALLER:
+    case NSK_KIND_ADD:
+    case NSK_KIND_MAX:
+    case NSK_KIND_MIN:
         return make_sum(layer, in, second, out, r, error);
-    case NSK_MULTIPLY:
+    case NSK_KIND_MULTIPLY:
         return make_product(layer, in, second, out, r, error);
-    case NSK_TABLE:
+    case NSK_KIND_LUT:
         make_table(layer, in, out, r);
         return true;
-    case NSK_SOFTMAX:
+    case NSK_KIND_SOFTMAX:
         make_softmax(in, r);
         return true;
-    case NSK_MAX_POOL:
+    case NSK_KIND_MAX_POOL:
         return true;
-    case NSK_MOVE:
+    case NSK_KIND_COPY:
         make_move(layer, in, out, r);
         return true;
-    case NSK_CONSTANT:
+    case NSK_KIND_CONSTANT:
         make_constant(layer, out, r);
         return true;
-    case NSK_RESIZE:
+    case NSK_KIND_RESIZE:
         make_resize(layer, r);
         return true;
     default:
@@ -378,7 +382,7 @@ bool nsk_integer_layer_make(const nsk_low_layer *layer, nsk_scale in, nsk_scale 
 
 void nsk_integer_layer_clear(nsk_integer_layer *r) {
     g_free(r->weights);
-    g_free(r->finish);
+    g_free(r->requantise);
     g_free(r->multipliers);
     g_free(r->moves);
     g_free(r->table);

@@ -24,8 +24,8 @@ typedef struct nsk_multiplier {
 
 /* The numbers of one layer of the model file. */
 typedef struct nsk_integer_layer {
-    int8_t *weights; /* in the device's order; NULL where there are none */
-    int32_t *finish; /* one a channel */
+    int8_t *weights;     /* in the device's order; NULL where there are none */
+    int32_t *requantise; /* one a channel */
     size_t weight_bytes;
     int channels;
     nsk_multiplier *multipliers;
@@ -50,22 +50,22 @@ void nsk_round_to_levels(float *numbers, size_t count, nsk_scale scale);
 /* The multiplier of one output channel: the least at which the largest weight is within 127 and
  * sums and bias within what the device holds. It makes the scale of the weights, multiplier x out /
  * in; and the level of a weight at that. */
-nsk_finish_multiplier nsk_weight_multiplier(const nsk_low_layer *layer, int channel, int channels,
-                                            nsk_scale in, nsk_scale out);
-double nsk_weight_scale(const nsk_low_layer *layer, int channel, int channels, nsk_scale in,
+nsk_requantise_multiplier nsk_weight_multiplier(const nsk_lowered_layer *layer, int channel,
+                                                int channels, nsk_scale in, nsk_scale out);
+double nsk_weight_scale(const nsk_lowered_layer *layer, int channel, int channels, nsk_scale in,
                         nsk_scale out);
 int nsk_weight_level(double weight, double scale);
 /* The next smaller multiplier, at which the largest weights are cut off; false where there is none,
  * or sums and bias would not be within what the device holds. */
-bool nsk_multiplier_below(const nsk_low_layer *layer, int channel, int channels, nsk_scale in,
-                          nsk_scale out, nsk_finish_multiplier *multiplier);
-double nsk_scale_at(nsk_finish_multiplier multiplier, nsk_scale in, nsk_scale out);
+bool nsk_multiplier_below(const nsk_lowered_layer *layer, int channel, int channels, nsk_scale in,
+                          nsk_scale out, nsk_requantise_multiplier *multiplier);
+double nsk_scale_at(nsk_requantise_multiplier multiplier, nsk_scale in, nsk_scale out);
 /* False where the number is not positive, or out of a multiplier's reach. */
 bool nsk_multiplier_of(double number, nsk_multiplier *to);
 /* Quantises a layer. `in`, `second`, `out`: scales of its tensors. */
 /* result->channels, and table_count of a resize (rows and columns of the output), are set before.
  */
-bool nsk_integer_layer_make(const nsk_low_layer *layer, nsk_scale in, nsk_scale second,
+bool nsk_integer_layer_make(const nsk_lowered_layer *layer, nsk_scale in, nsk_scale second,
                             nsk_scale out, nsk_integer_layer *result, nsk_error *error);
 void nsk_integer_layer_clear(nsk_integer_layer *layer);
 

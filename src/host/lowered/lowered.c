@@ -1,16 +1,16 @@
 #include "lowered/lowered.h"
 
-nsk_low_tensor *nsk_low_tensor_at(const nsk_lowered *lowered, int tensor) {
-    return &g_array_index(lowered->tensors, nsk_low_tensor, tensor);
+nsk_lowered_tensor *nsk_lowered_tensor_at(const nsk_lowered *lowered, int tensor) {
+    return &g_array_index(lowered->tensors, nsk_lowered_tensor, tensor);
 }
 
-nsk_low_layer *nsk_low_layer_at(const nsk_lowered *lowered, int layer) {
-    return &g_array_index(lowered->layers, nsk_low_layer, layer);
+nsk_lowered_layer *nsk_lowered_layer_at(const nsk_lowered *lowered, int layer) {
+    return &g_array_index(lowered->layers, nsk_lowered_layer, layer);
 }
 
-int nsk_low_tensor_root(const nsk_lowered *lowered, int tensor) {
-    int in = nsk_low_tensor_at(lowered, tensor)->stands_in;
-    return in == NSK_NONE ? tensor : nsk_low_tensor_root(lowered, in);
+int nsk_lowered_tensor_root(const nsk_lowered *lowered, int tensor) {
+    int in = nsk_lowered_tensor_at(lowered, tensor)->alias_of;
+    return in == NSK_NONE ? tensor : nsk_lowered_tensor_root(lowered, in);
 }
 
 void nsk_lowered_free(nsk_lowered *lowered) {
@@ -18,7 +18,7 @@ void nsk_lowered_free(nsk_lowered *lowered) {
         return;
     }
     for (int i = 0; i < (int)lowered->layers->len; i++) {
-        const nsk_low_layer *layer = nsk_low_layer_at(lowered, i);
+        const nsk_lowered_layer *layer = nsk_lowered_layer_at(lowered, i);
         g_free(layer->weights);
         g_free(layer->bias);
         g_free(layer->levels);

@@ -5,22 +5,22 @@
 
 #include "graph/graph.h"
 
-typedef struct nsk_low_tensor {
+typedef struct nsk_lowered_tensor {
     int value; /* of the graph: whose range it has */
     int height, width, channels;
-    int shares;    /* tensor whose scale this one must have, or NSK_NONE */
-    int stands_in; /* tensor in whose bytes this one stands, as another shape or a slice of it, or
-                    * NSK_NONE */
+    int shares;   /* tensor whose scale this one must have, or NSK_NONE */
+    int alias_of; /* tensor in whose bytes this one stands, as another shape or a slice of it, or
+                   * NSK_NONE */
     bool slice;
     int first_channel; /* of a slice, in what it stands in */
-} nsk_low_tensor;
+} nsk_lowered_tensor;
 
 /* A multiplier of sums of products: factor / 2^shift, see src/device/arithmetic.h. */
-typedef struct nsk_finish_multiplier {
+typedef struct nsk_requantise_multiplier {
     int factor, shift;
-} nsk_finish_multiplier;
+} nsk_requantise_multiplier;
 
-typedef struct nsk_low_layer {
+typedef struct nsk_lowered_layer {
     nsk_kind kind;
     const char *name;    /* the node's */
     int in, second, out; /* tensors; second may be NSK_NONE, and is a convolution's scratch */
@@ -30,7 +30,7 @@ typedef struct nsk_low_layer {
                      * numbers; or NULL */
     float *bias;    /* [out], or NULL */
     int8_t *levels; /* the weights as integers, where they are not just rounded; or NULL */
-    nsk_finish_multiplier *multipliers; /* [out]: those that the levels are for; or NULL */
+    nsk_requantise_multiplier *multipliers; /* [out]: those that the levels are for; or NULL */
     float *steps;               /* [out]: the scales that the file stored its weights at, or NULL */
     const nsk_program *program; /* table: the function, or NULL for the clamp alone */
     int sign[2];                /* sum: of each input */
@@ -44,19 +44,19 @@ typedef struct nsk_low_layer {
                    * becomes; else NSK_NONE */
     uint16_t *blends; /* resize: first, second, part of each row and column of the output */
     double low, high; /* the output's clamp */
-} nsk_low_layer;
+} nsk_lowered_layer;
 
 typedef struct nsk_lowered {
-    GArray *tensors; /* of nsk_low_tensor; the first is the input */
-    GArray *layers;  /* of nsk_low_layer */
+    GArray *tensors; /* of nsk_lowered_tensor; the first is the input */
+    GArray *layers;  /* of nsk_lowered_layer */
     int output;      /* tensor */
 } nsk_lowered;
 
 void nsk_lowered_free(nsk_lowered *lowered);
 
-nsk_low_tensor *nsk_low_tensor_at(const nsk_lowered *lowered, int tensor);
+nsk_lowered_tensor *nsk_lowered_tensor_at(const nsk_lowered *lowered, int tensor);
 /* The tensor whose bytes it stands in: itself, or the one that it is a shape or a slice of. */
-int nsk_low_tensor_root(const nsk_lowered *lowered, int tensor);
-nsk_low_layer *nsk_low_layer_at(const nsk_lowered *lowered, int layer);
+int nsk_lowered_tensor_root(const nsk_lowered *lowered, int tensor);
+nsk_lowered_layer *nsk_lowered_layer_at(const nsk_lowered *lowered, int layer);
 
 #endif

@@ -11,7 +11,7 @@
  * and deviation the table from byte to level is then exact. */
 static nsk_range input_range(const nsk_graph *graph, const nsk_input *input) {
     nsk_range range = {INFINITY, -INFINITY};
-    for (size_t c = 0; c < (input->colour == NSK_GREY ? 1 : 3); c++) {
+    for (size_t c = 0; c < (input->colour == NSK_COLOUR_GREY ? 1 : 3); c++) {
         double ends[2] = {nsk_prepared(graph, input, c, 0.0), nsk_prepared(graph, input, c, 255.0)};
         range.low = fminf(range.low, (float)fmin(ends[0], ends[1]));
         range.high = fmaxf(range.high, (float)fmax(ends[0], ends[1]));
@@ -21,31 +21,31 @@ static nsk_range input_range(const nsk_graph *graph, const nsk_input *input) {
 
 /* What a layer's output takes whatever calibration shows: a probability is 0/256 ... 255/256, and
  * so is a sigmoid; a hyperbolic tangent -128/128 ... 127/128. */
-static bool known_scale(const nsk_low_layer *l, nsk_scale *scale) {
+static bool known_scale(const nsk_lowered_layer *l, nsk_scale *scale) {
     static const nsk_scale share = {1.0F / 256.0F, -128};
     static const nsk_scale both_ways = {1.0F / 128.0F, 0};
-    const nsk_program *p = l->kind == NSK_TABLE ? l->program : NULL;
+    const nsk_program *p = l->kind == NSK_KIND_LUT ? l->program : NULL;
     nsk_function last = p != NULL && p->count > 0 ? p->steps[p->count - 1].fn : NSK_FNS;
     *scale = last == NSK_FN_TANH ? both_ways : share;
-    return l->kind == NSK_SOFTMAX || last == NSK_FN_SIGMOID || last == NSK_FN_TANH;
+    return l->kind == NSK_KIND_SOFTMAX || last == NSK_FN_SIGMOID || last == NSK_FN_TANH;
 }
 
 static void pin_scales(const nsk_graph *graph, const nsk_lowered *lowered, nsk_scale *scales) {
     for (int i = 0; i < (int)lowered->layers->len; i++) {
-        const nsk_low_layer *l = nsk_low_layer_at(lowered, i);
-        const nsk_value *v = nsk_graph_value(graph, nsk_low_tensor_at(lowered, l->out)->value);
+        const nsk_lowered_layer *l = nsk_lowered_layer_at(lowered, i);
+        const nsk_value *v = nsk_graph_value(graph, nsk_lowered_tensor_at(lowered, l->out)->value);
         nsk_scale known;
-        if (known_scale(l, &known) && (l->kind == NSK_SOFTMAX || !v->pinned)) {
+        if (known_scale(l, &known) && (l->kind == NSK_KIND_SOFTMAX || !v->pinned)) {
             scales[l->out] = known;
         }
     }
     for (int i = 0; i < (int)lowered->tensors->len; i++) { /* from an earlier one */
-        int shares = nsk_low_tensor_at(lowered, i)->shares;
+        int shares = nsk_lowered_tensor_at(lowered, i)->shares;
         scales[i] = shares != NSK_NONE ? scales[shares] : scales[i];
     }
     for (int i = 0; i < (int)lowered->tensors->len; i++) { /* from a later one */
-        bool slice = nsk_low_tensor_at(lowered, i)->slice;
-        scales[i] = slice ? scales[nsk_low_tensor_root(lowered, i)] : scales[i];
+        bool slice = nsk_lowered_tensor_at(lowered, i)->slice;
+        scales[i] = slice ? scales[nsk_lowered_tensor_root(lowered, i)] : scales[i];
     }
 }
 
@@ -58,7 +58,7 @@ nsk_scale *nsk_scales_of(const nsk_graph *graph, const nsk_lowered *lowered,
     }
     scales[0] = nsk_scale_of(input_range(graph, input));
     for (int i = 0; i < tensors; i++) { /* the file's own levels */
-        const nsk_value *v = nsk_graph_value(graph, nsk_low_tensor_at(lowered, i)->value);
+        const nsk_value *v = nsk_graph_value(graph, nsk_lowered_tensor_at(lowered, i)->value);
         if (v->pinned) {
             scales[i] = (nsk_scale){v->pinned_scale, v->pinned_zero};
         }
@@ -72,8 +72,8 @@ static nsk_integer_layer *make_layers(const nsk_lowered *lowered, const nsk_scal
     int count = (int)lowered->layers->len;
     nsk_integer_layer *layers = g_new0(nsk_integer_layer, (gsize)count + 1);
     for (int i = 0; i < count; i++) {
-        const nsk_low_layer *l = nsk_low_layer_at(lowered, i);
-        const nsk_low_tensor *out = nsk_low_tensor_at(lowered, l->out);
+        const nsk_lowered_layer *l = nsk_lowered_layer_at(lowered, i);
+        const nsk_lowered_tensor *out = nsk_lowered_tensor_at(lowered, l->out);
         layers[i].channels = out->channels;
         layers[i].table_count = out->height + out->width;
         nsk_scale second = scales[l->second == NSK_NONE ? l->in : l->second];

@@ -8,7 +8,7 @@ bool nsk_network_takes(const nsk_network *network, const nsk_images *images, nsk
     const nsk_input *input = nsk_images_input(images);
     int labels = nsk_images_labels(images)->count;
     int classes = nsk_network_classes(network);
-    int channels = input->colour == NSK_GREY ? 1 : 3;
+    int channels = input->colour == NSK_COLOUR_GREY ? 1 : 3;
     if (in->dims[1] != channels || in->dims[2] != input->height || in->dims[3] != input->width) {
         return nsk_fail(
             error,
@@ -50,7 +50,7 @@ bool nsk_model_takes(const nsk_model *model, const nsk_images *images, nsk_error
 bool nsk_model_open_for(const nsk_network *network, const nsk_model_file *file,
                         const nsk_images *images, nsk_model *model, nsk_error *error) {
     nsk_status status = nsk_open(model, file->bytes, file->size);
-    if (status != NSK_OK) {
+    if (status != NSK_STATUS_OK) {
         return nsk_fail(error, "the model is %s", nsk_status_text(status));
     }
     return (network == NULL || nsk_network_takes(network, images, error)) &&

@@ -14,10 +14,10 @@ static size_t count_weight_bytes(const nsk_model *model) {
         nsk_layer_decode(model, i, &l);
         size_t channels = l.out.channels;
         size_t area = (size_t)(l.kernel_height * l.kernel_width);
-        size_t taps = l.kind == NSK_CONV        ? area * l.in.channels / l.count
-                      : l.kind == NSK_DEPTHWISE ? area
-                      : l.kind == NSK_DENSE     ? nsk_tensor_bytes(&l.in)
-                                                : 0;
+        size_t taps = l.kind == NSK_KIND_CONV        ? area * l.in.channels / l.count
+                      : l.kind == NSK_KIND_DEPTHWISE ? area
+                      : l.kind == NSK_KIND_DENSE     ? nsk_tensor_bytes(&l.in)
+                                                     : 0;
         total += taps > 0 ? channels * (taps + 4) : 0;
     }
     return total;
@@ -26,7 +26,7 @@ static size_t count_weight_bytes(const nsk_model *model) {
 nsk_model_file *nsk_model_file_adopt(uint8_t *bytes, size_t size, nsk_error *error) {
     nsk_model model;
     nsk_status status = nsk_open(&model, bytes, size);
-    if (status != NSK_OK) {
+    if (status != NSK_STATUS_OK) {
         nsk_fail(error, "%s", nsk_status_text(status));
         g_free(bytes);
         return NULL;

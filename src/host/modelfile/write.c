@@ -48,14 +48,14 @@ static uint32_t append_text(writer *w, const char *text) {
 }
 
 /* Scratches stand behind all tensors that the device knows of. */
-static bool has_scratch(const nsk_low_layer *l) {
-    return l->second != NSK_NONE && (l->kind == NSK_CONV || l->kind == NSK_DEPTHWISE);
+static bool has_scratch(const nsk_lowered_layer *l) {
+    return l->second != NSK_NONE && (l->kind == NSK_KIND_CONV || l->kind == NSK_KIND_DEPTHWISE);
 }
 
 static uint32_t tensor_count(const nsk_lowered *lowered) {
     uint32_t count = lowered->tensors->len;
     for (int i = 0; i < (int)lowered->layers->len; i++) {
-        count -= has_scratch(nsk_low_layer_at(lowered, i));
+        count -= has_scratch(nsk_lowered_layer_at(lowered, i));
     }
     return count;
 }
@@ -67,7 +67,7 @@ static uint8_t *layer_record(const writer *w, int layer) {
 
 static void put_tensors(const writer *w) {
     for (int i = 0; i < (int)tensor_count(w->parts->lowered); i++) {
-        const nsk_low_tensor *t = nsk_low_tensor_at(w->parts->lowered, i);
+        const nsk_lowered_tensor *t = nsk_lowered_tensor_at(w->parts->lowered, i);
         uint8_t *at = w->bytes->data + NSK_HEADER_BYTES + (size_t)NSK_TENSOR_BYTES * (size_t)i;
         uint32_t scale_bits;
         memcpy(&scale_bits, &w->parts->scales[i].scale, sizeof scale_bits);
@@ -77,7 +77,7 @@ static void put_tensors(const writer *w) {
         if (t->slice) {
             put32(at + NSK_T_PLACE, (uint32_t)t->first_channel);
             at[NSK_T_ROWS] = NSK_SLICE;
-            put32(at + NSK_T_SCALE, (uint32_t)t->stands_in);
+            put32(at + NSK_T_SCALE, (uint32_t)t->alias_of);
             continue;
         }
         put32(at + NSK_T_PLACE, w->parts->schedule->places[i]);
@@ -88,18 +88,18 @@ static void put_tensors(const writer *w) {
     }
 }
 
-static uint32_t layer_count_field(const nsk_low_layer *l) {
-    bool groups = l->kind == NSK_CONV || l->kind == NSK_TRANSPOSED;
-    return groups ? (uint32_t)l->window.groups : l->kind == NSK_MOVE ? (uint32_t)l->loops : 0U;
+static uint32_t layer_count_field(const nsk_lowered_layer *l) {
+    bool groups = l->kind == NSK_KIND_CONV || l->kind == NSK_KIND_CONV_TRANSPOSE;
+    return groups ? (uint32_t)l->window.groups : l->kind == NSK_KIND_COPY ? (uint32_t)l->loops : 0U;
 }
 
-static uint8_t flags_of(const nsk_low_layer *l, const nsk_integer_layer *r) {
+static uint8_t flags_of(const nsk_lowered_layer *l, const nsk_integer_layer *r) {
     switch (l->kind) {
-    case NSK_AVERAGE_POOL:
+    case NSK_KIND_AVERAGE_POOL:
         return r->multiplier_count > 1 ? NSK_FLAG_COUNTED : 0;
-    case NSK_MAX_POOL:
+    case NSK_KIND_MAX_POOL:
         return l->least ? NSK_FLAG_LEAST : 0;
-    case NSK_MOVE:
+    case NSK_KIND_COPY:
         return (uint8_t)((l->fills ? NSK_FLAG_FILL : 0) | (r->table != NULL ? NSK_FLAG_TABLE : 0));
     default:
         return 0;
@@ -107,7 +107,7 @@ static uint8_t flags_of(const nsk_low_layer *l, const nsk_integer_layer *r) {
 }
 
 static void put_layer(const writer *w, int index) {
-    const nsk_low_layer *l = nsk_low_layer_at(w->parts->lowered, index);
+    const nsk_lowered_layer *l = nsk_lowered_layer_at(w->parts->lowered, index);
     const nsk_integer_layer *r = &w->parts->layers[index];
     uint8_t *at = layer_record(w, index);
     at[NSK_L_KIND] = (uint8_t)l->kind;
@@ -134,9 +134,9 @@ static void put_layer(const writer *w, int index) {
 static void append_words_of_layers(writer *w) {
     for (int i = 0; i < (int)w->parts->lowered->layers->len; i++) {
         const nsk_integer_layer *r = &w->parts->layers[i];
-        if (r->finish != NULL) {
-            uint32_t at = append_words(w, r->finish, (size_t)r->channels);
-            put32(layer_record(w, i) + NSK_L_FINISH_AT, at);
+        if (r->requantise != NULL) {
+            uint32_t at = append_words(w, r->requantise, (size_t)r->channels);
+            put32(layer_record(w, i) + NSK_L_REQUANTISE_AT, at);
         }
         if (r->moves != NULL) {
             uint32_t at = append_words(w, r->moves, (size_t)r->move_count);
@@ -161,10 +161,10 @@ static void append_words_of_layers(writer *w) {
 
 static void append_bytes_of_layers(writer *w) {
     for (int i = 0; i < (int)w->parts->lowered->layers->len; i++) {
-        const nsk_low_layer *l = nsk_low_layer_at(w->parts->lowered, i);
+        const nsk_lowered_layer *l = nsk_lowered_layer_at(w->parts->lowered, i);
         const nsk_integer_layer *r = &w->parts->layers[i];
         if (r->table != NULL) {
-            size_t each = l->kind == NSK_SOFTMAX || l->kind == NSK_RESIZE ? 2 : 1;
+            size_t each = l->kind == NSK_KIND_SOFTMAX || l->kind == NSK_KIND_RESIZE ? 2 : 1;
             uint32_t at = append(w, r->table, (size_t)r->table_count * each, each);
             put32(layer_record(w, i) + NSK_L_WEIGHTS_AT, at);
         }
@@ -209,7 +209,7 @@ static double exact_level(const writer *w, size_t channel, int byte) {
 /* From camera byte to input level: a line for each channel, or tables, one for all channels where
  * they agree. */
 static void append_preparation(writer *w) {
-    size_t channels = w->parts->input->colour == NSK_GREY ? 1 : 3;
+    size_t channels = w->parts->input->colour == NSK_COLOUR_GREY ? 1 : 3;
     int8_t tables[3][256];
     int32_t lines[3][2];
     bool all_same = true;
@@ -252,14 +252,14 @@ static void append_names(writer *w) {
     list = append_texts(w, w->parts->facts, NSK_FACTS);
     put32(w->bytes->data + NSK_H_FACTS_AT, list);
     for (int i = 0; i < (int)w->parts->lowered->layers->len; i++) {
-        uint32_t at = append_text(w, nsk_low_layer_at(w->parts->lowered, i)->name);
+        uint32_t at = append_text(w, nsk_lowered_layer_at(w->parts->lowered, i)->name);
         put32(layer_record(w, i) + NSK_L_NAME_AT, at);
     }
 }
 
 static void put_header(const writer *w) {
     const nsk_model_parts *p = w->parts;
-    const nsk_low_tensor *in = nsk_low_tensor_at(p->lowered, 0);
+    const nsk_lowered_tensor *in = nsk_lowered_tensor_at(p->lowered, 0);
     uint8_t *at = w->bytes->data;
     uint32_t tensors = tensor_count(p->lowered);
     put32(at + NSK_H_MAGIC, NSK_MAGIC);

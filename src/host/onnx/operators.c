@@ -124,11 +124,11 @@ static bool read_choice(const nsk_onnx_source *s, const char *name, const choice
 }
 
 static bool read_auto_pad(const nsk_onnx_source *s, nsk_window_attributes *w) {
-    static const choice choices[] = {{"NOTSET", NSK_PAD_GIVEN},
-                                     {"SAME_UPPER", NSK_PAD_SAME_UPPER},
-                                     {"SAME_LOWER", NSK_PAD_SAME_LOWER},
-                                     {"VALID", NSK_PAD_VALID}};
-    int value = NSK_PAD_GIVEN;
+    static const choice choices[] = {{"NOTSET", NSK_AUTO_PAD_GIVEN},
+                                     {"SAME_UPPER", NSK_AUTO_PAD_SAME_UPPER},
+                                     {"SAME_LOWER", NSK_AUTO_PAD_SAME_LOWER},
+                                     {"VALID", NSK_AUTO_PAD_VALID}};
+    int value = NSK_AUTO_PAD_GIVEN;
     bool good = read_choice(s, "auto_pad", choices, G_N_ELEMENTS(choices), &value);
     w->auto_pad = (nsk_auto_pad)value;
     return good;
@@ -375,8 +375,8 @@ static bool read_resize_mode(const nsk_onnx_source *s, nsk_node *node) {
 /* Upsample, and Resize of operator set 10: the scales are the second input, or an attribute. */
 static bool read_upsample(const nsk_onnx_source *s, nsk_node *node) {
     const Onnx__AttributeProto *a = nsk_onnx_attribute(s->node, "scales", FLOATS_TYPE);
-    node->attributes.coordinates = NSK_ASYMMETRIC;
-    node->attributes.nearest = NSK_FLOOR;
+    node->attributes.coordinates = NSK_COORDINATES_ASYMMETRIC;
+    node->attributes.nearest = NSK_NEAREST_MODE_FLOOR;
     if (a != NULL) {
         put_numbers(s, node, 2, "scales", a->floats, (int64_t)a->n_floats);
     } else if (node->inputs == 2) {
@@ -387,20 +387,20 @@ static bool read_upsample(const nsk_onnx_source *s, nsk_node *node) {
 }
 
 static bool read_resize(const nsk_onnx_source *s, nsk_node *node) {
-    static const choice ways[] = {{"half_pixel", NSK_HALF_PIXEL},
-                                  {"pytorch_half_pixel", NSK_PYTORCH_HALF_PIXEL},
-                                  {"align_corners", NSK_ALIGN_CORNERS},
-                                  {"asymmetric", NSK_ASYMMETRIC},
-                                  {"tf_half_pixel_for_nn", NSK_HALF_PIXEL_FOR_NEAREST}};
-    static const choice roundings[] = {{"round_prefer_floor", NSK_ROUND_PREFER_FLOOR},
-                                       {"round_prefer_ceil", NSK_ROUND_PREFER_CEIL},
-                                       {"floor", NSK_FLOOR},
-                                       {"ceil", NSK_CEIL}};
+    static const choice ways[] = {{"half_pixel", NSK_COORDINATES_HALF_PIXEL},
+                                  {"pytorch_half_pixel", NSK_COORDINATES_PYTORCH_HALF_PIXEL},
+                                  {"align_corners", NSK_COORDINATES_ALIGN_CORNERS},
+                                  {"asymmetric", NSK_COORDINATES_ASYMMETRIC},
+                                  {"tf_half_pixel_for_nn", NSK_COORDINATES_HALF_PIXEL_FOR_NEAREST}};
+    static const choice roundings[] = {{"round_prefer_floor", NSK_NEAREST_MODE_PREFER_FLOOR},
+                                       {"round_prefer_ceil", NSK_NEAREST_MODE_PREFER_CEIL},
+                                       {"floor", NSK_NEAREST_MODE_FLOOR},
+                                       {"ceil", NSK_NEAREST_MODE_CEIL}};
     if (s->opset < 11) {
         return read_upsample(s, node);
     }
-    int way = NSK_HALF_PIXEL;
-    int rounding = NSK_ROUND_PREFER_FLOOR;
+    int way = NSK_COORDINATES_HALF_PIXEL;
+    int rounding = NSK_NEAREST_MODE_PREFER_FLOOR;
     bool good = read_choice(s, "coordinate_transformation_mode", ways, G_N_ELEMENTS(ways), &way) &&
                 read_choice(s, "nearest_mode", roundings, G_N_ELEMENTS(roundings), &rounding);
     node->attributes.coordinates = (nsk_coordinates)way;

@@ -129,7 +129,7 @@ static bool read_picture_input(const reader *r, Onnx__TensorShapeProto__Dimensio
                                value->name, fixed_size(d[0]));
     }
     const nsk_input *hint = r->options->input;
-    int channels = hint == NULL ? 0 : hint->colour == NSK_GREY ? 1 : 3;
+    int channels = hint == NULL ? 0 : hint->colour == NSK_COLOUR_GREY ? 1 : 3;
     bool last = channels_stand_last(d, channels);
     const int at[3] = {last ? 3 : 1, last ? 1 : 2, last ? 2 : 3}; /* channels, height, width */
     int64_t dims[4] = {1};
@@ -154,7 +154,7 @@ static bool read_line_input(const reader *r, Onnx__TensorShapeProto__Dimension *
                             int index) {
     const nsk_input *hint = r->options->input;
     int64_t pixels = hint != NULL ? (int64_t)hint->width * hint->height : 0;
-    if (pixels == 0 || hint->colour != NSK_GREY || fixed_size(d[0]) > 1 ||
+    if (pixels == 0 || hint->colour != NSK_COLOUR_GREY || fixed_size(d[0]) > 1 ||
         fixed_size(d[1]) != pixels) {
         return nsk_fail(r->error,
                         "input '%s' is a line of %" G_GINT64_FORMAT " numbers; give a 'size' of so "

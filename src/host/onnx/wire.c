@@ -10,7 +10,7 @@ enum { MOST_DEPTH = 64, MOST_MESSAGES = 2000000 };
 typedef struct scan {
     const uint8_t *at;
     int messages;
-    const char *trouble;
+    const char *fault;
 } scan;
 
 static bool read_varint(scan *s, const uint8_t *end, uint64_t *number) {
@@ -49,8 +49,8 @@ static bool scan_bytes(scan *s, const uint8_t *end, const ProtobufCFieldDescript
 static bool scan_message(scan *s, const uint8_t *end, const ProtobufCMessageDescriptor *of,
                          int depth) {
     if (depth > MOST_DEPTH || ++s->messages > MOST_MESSAGES) {
-        s->trouble = depth > MOST_DEPTH ? "its messages are nested more than 64 deep"
-                                        : "it has more than 2,000,000 messages";
+        s->fault = depth > MOST_DEPTH ? "its messages are nested more than 64 deep"
+                                      : "it has more than 2,000,000 messages";
         return false;
     }
     bool good = true;
@@ -84,6 +84,6 @@ static bool scan_message(scan *s, const uint8_t *end, const ProtobufCMessageDesc
 bool nsk_onnx_wire_is_good(const uint8_t *bytes, size_t size, nsk_error *error) {
     scan s = {.at = bytes};
     bool good = scan_message(&s, bytes + size, &onnx__model_proto__descriptor, 0);
-    return good || (s.trouble != NULL ? nsk_fail(error, "no network: %s", s.trouble)
-                                      : nsk_fail(error, "not an ONNX model, or cut short"));
+    return good || (s.fault != NULL ? nsk_fail(error, "no network: %s", s.fault)
+                                    : nsk_fail(error, "not an ONNX model, or cut short"));
 }

@@ -67,14 +67,14 @@ static bool observe_all(const nsk_graph *g, const seam *seams, int count, const 
     bool good = true;
 #pragma omp parallel
     {
-        nsk_error trouble;
-        nsk_pass *pass = nsk_pass_new(g, &trouble);
+        nsk_error fault;
+        nsk_pass *pass = nsk_pass_new(g, &fault);
         uint8_t *frame = g_malloc(nsk_images_frame_bytes(images));
         seam *own = own_seams(seams, count);
         bool fine = pass != NULL;
 #pragma omp for schedule(dynamic, 4)
         for (int i = 0; i < nsk_images_count(images); i++) {
-            fine = fine && nsk_observe_image(g, pass, images, i, frame, &trouble);
+            fine = fine && nsk_observe_image(g, pass, images, i, frame, &fault);
             for (int k = 0; k < count && fine; k++) {
                 observe(g, pass, &own[k]);
             }
@@ -83,7 +83,7 @@ static bool observe_all(const nsk_graph *g, const seam *seams, int count, const 
         {
             if (!fine && good) {
                 good = false;
-                *error = trouble;
+                *error = fault;
             }
             for (int k = 0; k < count; k++) {
                 merge(&seams[k], &own[k]);
@@ -107,7 +107,7 @@ static interval interval_of(const nsk_graph *g, const nsk_input *input, int valu
     interval i = {INFINITY, -INFINITY};
     const nsk_node *node = nsk_graph_producer(g, value);
     if (value == g->input) {
-        for (size_t c = 0; c < (input->colour == NSK_GREY ? 1 : 3); c++) {
+        for (size_t c = 0; c < (input->colour == NSK_COLOUR_GREY ? 1 : 3); c++) {
             double ends[2] = {nsk_prepared(g, input, c, 0.0), nsk_prepared(g, input, c, 255.0)};
             i.low = fmin(i.low, fmin(ends[0], ends[1]));
             i.high = fmax(i.high, fmax(ends[0], ends[1]));
@@ -230,8 +230,8 @@ static void multiply(const nsk_graph *g, const seam *s, const float *factor) {
     }
 }
 
-/* The fewer images, the less is known of what a channel takes at most, and a channel that is evened
- * out has no room left: so many images count half. */
+/* The fewer images, the less is known of what a channel takes at most, and a channel that is
+ * equalised out has no room left: so many images count half. */
 static const float HALF_KNOWN = 8.0F;
 
 /* A channel that may be cut off above keeps its size; one that cannot may grow as far as that. */

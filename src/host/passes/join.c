@@ -3,8 +3,8 @@
 #include "device/layer.h"
 #include "passes/schedule.h"
 
-static bool is_pinned_apart(const nsk_graph *graph, const nsk_low_tensor *a,
-                            const nsk_low_tensor *b) {
+static bool is_pinned_apart(const nsk_graph *graph, const nsk_lowered_tensor *a,
+                            const nsk_lowered_tensor *b) {
     const nsk_value *v = nsk_graph_value(graph, a->value);
     const nsk_value *w = nsk_graph_value(graph, b->value);
     return (v->pinned || w->pinned) &&
@@ -15,32 +15,33 @@ static bool is_pinned_apart(const nsk_graph *graph, const nsk_low_tensor *a,
 /* Whether nobody but layer `move` reads what stands in the tensor. */
 static bool is_read_only_by(const nsk_lowered *lowered, int tensor, int move) {
     for (int i = 0; i < (int)lowered->layers->len; i++) {
-        const nsk_low_layer *l = nsk_low_layer_at(lowered, i);
-        bool reads = nsk_low_tensor_root(lowered, l->in) == tensor ||
-                     (l->second != NSK_NONE && nsk_low_tensor_root(lowered, l->second) == tensor);
+        const nsk_lowered_layer *l = nsk_lowered_layer_at(lowered, i);
+        bool reads =
+            nsk_lowered_tensor_root(lowered, l->in) == tensor ||
+            (l->second != NSK_NONE && nsk_lowered_tensor_root(lowered, l->second) == tensor);
         if (reads && i != move) {
             return false;
         }
     }
-    return nsk_low_tensor_root(lowered, lowered->output) != tensor;
+    return nsk_lowered_tensor_root(lowered, lowered->output) != tensor;
 }
 
 /* Whether everything that writes it could write a slice, too. A maximum has no scale of its own,
  * and a softmax only one. */
 static bool can_be_slice(const nsk_lowered *lowered, int tensor) {
-    const nsk_low_tensor *t = nsk_low_tensor_at(lowered, tensor);
+    const nsk_lowered_tensor *t = nsk_lowered_tensor_at(lowered, tensor);
     bool pixel = t->height * t->width == 1;
     int writers = 0;
     for (int i = 0; i < (int)lowered->layers->len; i++) {
-        const nsk_low_layer *l = nsk_low_layer_at(lowered, i);
-        if (nsk_low_tensor_root(lowered, l->out) == tensor) {
+        const nsk_lowered_layer *l = nsk_lowered_layer_at(lowered, i);
+        if (nsk_lowered_tensor_root(lowered, l->out) == tensor) {
             writers++;
-            if (l->kind == NSK_SOFTMAX || (!pixel && !nsk_kind_writes_slices(l->kind))) {
+            if (l->kind == NSK_KIND_SOFTMAX || (!pixel && !nsk_kind_writes_slices(l->kind))) {
                 return false;
             }
         }
     }
-    return writers > 0 && t->stands_in == NSK_NONE && t->shares == NSK_NONE;
+    return writers > 0 && t->alias_of == NSK_NONE && t->shares == NSK_NONE;
 }
 
 static uint32_t bound_of(const nsk_lowered *lowered) {
@@ -52,18 +53,18 @@ static uint32_t bound_of(const nsk_lowered *lowered) {
 
 /* Whether the input of layer `move` can become a slice of its output. */
 static bool can_join(const nsk_lowered *lowered, const nsk_graph *graph, int move) {
-    const nsk_low_layer *l = nsk_low_layer_at(lowered, move);
-    return l->kind == NSK_MOVE && l->joins_at != NSK_NONE && can_be_slice(lowered, l->in) &&
+    const nsk_lowered_layer *l = nsk_lowered_layer_at(lowered, move);
+    return l->kind == NSK_KIND_COPY && l->joins_at != NSK_NONE && can_be_slice(lowered, l->in) &&
            is_read_only_by(lowered, l->in, move) &&
-           !is_pinned_apart(graph, nsk_low_tensor_at(lowered, l->in),
-                            nsk_low_tensor_at(lowered, l->out));
+           !is_pinned_apart(graph, nsk_lowered_tensor_at(lowered, l->in),
+                            nsk_lowered_tensor_at(lowered, l->out));
 }
 
 /* It does; the layer goes into `gone`. */
 static void join(nsk_lowered *lowered, int move, GArray *gone) {
-    nsk_low_layer l = *nsk_low_layer_at(lowered, move);
-    nsk_low_tensor *part = nsk_low_tensor_at(lowered, l.in);
-    part->stands_in = l.out;
+    nsk_lowered_layer l = *nsk_lowered_layer_at(lowered, move);
+    nsk_lowered_tensor *part = nsk_lowered_tensor_at(lowered, l.in);
+    part->alias_of = l.out;
     part->slice = true;
     part->first_channel = l.joins_at;
     g_array_remove_index(lowered->layers, (guint)move);
@@ -75,9 +76,9 @@ static void join(nsk_lowered *lowered, int move, GArray *gone) {
 static int join_some(nsk_lowered *lowered, const nsk_graph *graph, int first, int end, int whole) {
     uint32_t bound = bound_of(lowered);
     GArray *before = g_array_copy(lowered->layers);
-    GArray *gone = g_array_new(FALSE, FALSE, sizeof(nsk_low_layer));
+    GArray *gone = g_array_new(FALSE, FALSE, sizeof(nsk_lowered_layer));
     for (int i = first; i < end - (int)gone->len;) {
-        if (nsk_low_layer_at(lowered, i)->out == whole && can_join(lowered, graph, i)) {
+        if (nsk_lowered_layer_at(lowered, i)->out == whole && can_join(lowered, graph, i)) {
             join(lowered, i, gone);
         } else {
             i++;
@@ -86,12 +87,12 @@ static int join_some(nsk_lowered *lowered, const nsk_graph *graph, int first, in
     int joined = (int)gone->len;
     bool good = bound_of(lowered) <= bound;
     for (guint i = 0; i < gone->len; i++) {
-        const nsk_low_layer *l = &g_array_index(gone, nsk_low_layer, i);
-        nsk_low_tensor *part = nsk_low_tensor_at(lowered, l->in);
+        const nsk_lowered_layer *l = &g_array_index(gone, nsk_lowered_layer, i);
+        nsk_lowered_tensor *part = nsk_lowered_tensor_at(lowered, l->in);
         if (good) {
             g_free(l->moves);
         } else {
-            part->stands_in = NSK_NONE;
+            part->alias_of = NSK_NONE;
             part->slice = false;
         }
     }
@@ -109,19 +110,19 @@ static int join_some(nsk_lowered *lowered, const nsk_graph *graph, int first, in
 /* Slices of what became a slice itself are slices of the same whole. */
 static void flatten(const nsk_lowered *lowered) {
     for (int i = 0; i < (int)lowered->tensors->len; i++) {
-        nsk_low_tensor *t = nsk_low_tensor_at(lowered, i);
-        while (t->slice && nsk_low_tensor_at(lowered, t->stands_in)->slice) {
-            const nsk_low_tensor *whole = nsk_low_tensor_at(lowered, t->stands_in);
+        nsk_lowered_tensor *t = nsk_lowered_tensor_at(lowered, i);
+        while (t->slice && nsk_lowered_tensor_at(lowered, t->alias_of)->slice) {
+            const nsk_lowered_tensor *whole = nsk_lowered_tensor_at(lowered, t->alias_of);
             t->first_channel += whole->first_channel;
-            t->stands_in = whole->stands_in;
+            t->alias_of = whole->alias_of;
         }
     }
 }
 
 void nsk_join_concatenations(nsk_lowered *lowered, const nsk_graph *graph) {
     for (int i = 0; i < (int)lowered->layers->len; i++) {
-        const nsk_low_layer *l = nsk_low_layer_at(lowered, i);
-        if (l->kind != NSK_MOVE || l->joins_at == NSK_NONE) {
+        const nsk_lowered_layer *l = nsk_lowered_layer_at(lowered, i);
+        if (l->kind != NSK_KIND_COPY || l->joins_at == NSK_NONE) {
             continue;
         }
         int whole = l->out;

@@ -52,14 +52,14 @@ nsk_histogram *nsk_ranges_observe(const nsk_graph *graph, const int *values, int
     bool good = true;
 #pragma omp parallel
     {
-        nsk_error trouble;
-        nsk_pass *pass = nsk_pass_new(graph, &trouble);
+        nsk_error fault;
+        nsk_pass *pass = nsk_pass_new(graph, &fault);
         uint8_t *frame = g_malloc(nsk_images_frame_bytes(images));
         nsk_histogram *own = new_histograms(count);
         bool fine = pass != NULL;
 #pragma omp for schedule(dynamic, 4)
         for (int i = 0; i < nsk_images_count(images); i++) {
-            fine = fine && nsk_observe_image(graph, pass, images, i, frame, &trouble);
+            fine = fine && nsk_observe_image(graph, pass, images, i, frame, &fault);
             if (fine) {
                 observe(&o, pass, own);
             }
@@ -68,7 +68,7 @@ nsk_histogram *nsk_ranges_observe(const nsk_graph *graph, const int *values, int
         {
             if (!fine && good) {
                 good = false;
-                *error = trouble;
+                *error = fault;
             }
             for (int i = 0; i < count; i++) {
                 nsk_histogram_merge(&total[i], &own[i]);
@@ -91,11 +91,11 @@ enum { CANDIDATES = 4, TRIED_IMAGES = 24 };
 
 static nsk_range range_by(const nsk_histogram *h, nsk_range_method method) {
     switch (method) {
-    case NSK_RANGES_PERCENTILE:
+    case NSK_RANGE_METHOD_PERCENTILE:
         return nsk_range_percentile(h, TAIL);
-    case NSK_RANGES_SQUARED_ERROR:
+    case NSK_RANGE_METHOD_SQUARED_ERROR:
         return nsk_range_squared_error(h);
-    case NSK_RANGES_DIVERGENCE:
+    case NSK_RANGE_METHOD_DIVERGENCE:
         return nsk_range_divergence(h);
     default:
         return nsk_range_extremes(h);
@@ -184,9 +184,9 @@ static bool try_all(const observation *o, const nsk_range *candidates, const boo
     bool good = true;
 #pragma omp parallel
     {
-        nsk_error trouble;
+        nsk_error fault;
         trial t = {.o = o, .scores = scores_of(o->graph)};
-        t.pass = nsk_pass_new(o->graph, &trouble);
+        t.pass = nsk_pass_new(o->graph, &fault);
         t.kept = g_new(float, largest_value(o->graph));
         t.expected = g_new(float, largest_value(o->graph));
         uint8_t *frame = g_malloc(nsk_images_frame_bytes(o->images));
@@ -195,7 +195,7 @@ static bool try_all(const observation *o, const nsk_range *candidates, const boo
         for (int k = 0; k < tried; k++) {
             t.errors = by_image + (size_t)k * each;
             fine = fine && nsk_observe_image(o->graph, t.pass, o->images,
-                                             (int)((int64_t)k * images / tried), frame, &trouble);
+                                             (int)((int64_t)k * images / tried), frame, &fault);
             if (fine) {
                 try_image(&t, candidates, wanted);
             }
@@ -203,7 +203,7 @@ static bool try_all(const observation *o, const nsk_range *candidates, const boo
 #pragma omp critical
         if (!fine && good) {
             good = false;
-            *error = trouble;
+            *error = fault;
         }
         nsk_pass_free(t.pass);
         g_free(t.kept);
@@ -235,10 +235,10 @@ nsk_range *nsk_ranges_choose(const nsk_graph *graph, const int *values, int coun
 #pragma omp parallel for schedule(dynamic, 1)
     for (int i = 0; i < count; i++) {
         ranges[i] = range_by(&observed[i], methods[i]);
-        wanted[i] = methods[i] == NSK_RANGES_AUTO;
+        wanted[i] = methods[i] == NSK_RANGE_METHOD_AUTO;
         for (int c = 0; wanted[i] && c < CANDIDATES; c++) {
             candidates[i * CANDIDATES + c] =
-                range_by(&observed[i], (nsk_range_method)(NSK_RANGES_EXTREMES + c));
+                range_by(&observed[i], (nsk_range_method)(NSK_RANGE_METHOD_EXTREMES + c));
         }
     }
     for (int i = 0; i < count; i++) {

@@ -4,7 +4,7 @@
 #include <math.h>
 #include <string.h>
 
-#include "lower/lowering.h"
+#include "lower/translation.h"
 #include "network/observe.h"
 
 enum { MOST_TAPS = 1280, WINDOWS = 48, MOST_SWEEPS = 12, MOST_CUT = 8 };
@@ -25,12 +25,12 @@ typedef struct fitter {
     moments *moments; /* one a layer; groups 0 where it is left as it is */
 } fitter;
 
-static int outputs_of(const nsk_lowered *lowered, const nsk_low_layer *l) {
-    return nsk_low_tensor_at(lowered, l->out)->channels;
+static int outputs_of(const nsk_lowered *lowered, const nsk_lowered_layer *l) {
+    return nsk_lowered_tensor_at(lowered, l->out)->channels;
 }
 
-static bool is_plain(const nsk_graph *g, const nsk_low_tensor *t) {
-    nsk_low_tensor plain;
+static bool is_plain(const nsk_graph *g, const nsk_lowered_tensor *t) {
+    nsk_lowered_tensor plain;
     if (t->value == NSK_NONE) {
         return false;
     }
@@ -39,27 +39,28 @@ static bool is_plain(const nsk_graph *g, const nsk_low_tensor *t) {
            plain.channels == t->channels;
 }
 
-static int groups_of(const fitter *f, const nsk_low_layer *l) {
-    const nsk_low_tensor *in = nsk_low_tensor_at(f->lowered, l->in);
-    bool fits = (l->kind == NSK_CONV || l->kind == NSK_DEPTHWISE || l->kind == NSK_DENSE) &&
-                l->steps == NULL && l->taps <= MOST_TAPS && is_plain(f->graph, in) &&
-                (l->kind != NSK_DENSE || in->height * in->width == 1);
-    return !fits                      ? 0
-           : l->kind == NSK_CONV      ? (int)l->window.groups
-           : l->kind == NSK_DEPTHWISE ? in->channels
-                                      : 1;
+static int groups_of(const fitter *f, const nsk_lowered_layer *l) {
+    const nsk_lowered_tensor *in = nsk_lowered_tensor_at(f->lowered, l->in);
+    bool fits =
+        (l->kind == NSK_KIND_CONV || l->kind == NSK_KIND_DEPTHWISE || l->kind == NSK_KIND_DENSE) &&
+        l->steps == NULL && l->taps <= MOST_TAPS && is_plain(f->graph, in) &&
+        (l->kind != NSK_KIND_DENSE || in->height * in->width == 1);
+    return !fits                           ? 0
+           : l->kind == NSK_KIND_CONV      ? (int)l->window.groups
+           : l->kind == NSK_KIND_DEPTHWISE ? in->channels
+                                           : 1;
 }
 
 /* ---- observing ---- */
 
 /* One input element of the tensor, channels last, out of the float network's planes. */
-static double element(const nsk_low_tensor *t, const float *x, int y, int col, int c) {
+static double element(const nsk_lowered_tensor *t, const float *x, int y, int col, int c) {
     return (double)x[((size_t)c * (size_t)t->height + (size_t)y) * (size_t)t->width + (size_t)col];
 }
 
-static void take_window(const nsk_low_layer *l, const nsk_low_tensor *in, const float *x, int y,
-                        int col, int group, double *to) {
-    int channels = l->kind == NSK_DEPTHWISE ? 1 : in->channels / (int)l->window.groups;
+static void take_window(const nsk_lowered_layer *l, const nsk_lowered_tensor *in, const float *x,
+                        int y, int col, int group, double *to) {
+    int channels = l->kind == NSK_KIND_DEPTHWISE ? 1 : in->channels / (int)l->window.groups;
     for (int ky = 0; ky < (int)l->window.kernel[0]; ky++) {
         for (int kx = 0; kx < (int)l->window.kernel[1]; kx++) {
             int row = y * (int)l->window.stride[0] - (int)l->window.pad_before[0] +
@@ -75,13 +76,13 @@ static void take_window(const nsk_low_layer *l, const nsk_low_tensor *in, const 
 }
 
 /* Some windows of the picture, evenly spread, into rows of a matrix; returns how many. */
-static int take_windows(const nsk_low_layer *l, const nsk_low_tensor *in, const nsk_low_tensor *out,
-                        const float *x, int group, double *rows) {
+static int take_windows(const nsk_lowered_layer *l, const nsk_lowered_tensor *in,
+                        const nsk_lowered_tensor *out, const float *x, int group, double *rows) {
     int all = out->height * out->width;
-    int taken = l->kind == NSK_DENSE ? 1 : MIN(all, WINDOWS);
+    int taken = l->kind == NSK_KIND_DENSE ? 1 : MIN(all, WINDOWS);
     for (int i = 0; i < taken; i++) {
         int at = (int)((int64_t)i * all / taken);
-        if (l->kind == NSK_DENSE) {
+        if (l->kind == NSK_KIND_DENSE) {
             for (int c = 0; c < in->channels; c++) {
                 rows[c] = element(in, x, 0, 0, c);
             }
@@ -94,9 +95,9 @@ static int take_windows(const nsk_low_layer *l, const nsk_low_tensor *in, const 
 }
 
 static void observe_layer(const fitter *f, int layer, const nsk_pass *pass, double *rows) {
-    const nsk_low_layer *l = nsk_low_layer_at(f->lowered, layer);
-    const nsk_low_tensor *in = nsk_low_tensor_at(f->lowered, l->in);
-    const nsk_low_tensor *out = nsk_low_tensor_at(f->lowered, l->out);
+    const nsk_lowered_layer *l = nsk_lowered_layer_at(f->lowered, layer);
+    const nsk_lowered_tensor *in = nsk_lowered_tensor_at(f->lowered, l->in);
+    const nsk_lowered_tensor *out = nsk_lowered_tensor_at(f->lowered, l->out);
     moments *m = &f->moments[layer];
     const float *x = nsk_pass_value(pass, in->value);
     size_t taps = (size_t)m->taps;
@@ -144,12 +145,12 @@ static bool batch_run(const batch *b, const fitter *f, const nsk_images *images,
     bool good = true;
 #pragma omp parallel for schedule(dynamic, 1)
     for (int i = 0; i < count; i++) {
-        nsk_error trouble;
+        nsk_error fault;
         uint8_t *frame = g_malloc(nsk_images_frame_bytes(images));
-        if (!nsk_observe_image(f->graph, b->pass[i], images, first + i, frame, &trouble)) {
+        if (!nsk_observe_image(f->graph, b->pass[i], images, first + i, frame, &fault)) {
 #pragma omp critical
             {
-                *error = trouble;
+                *error = fault;
                 good = false;
             }
         }
@@ -196,9 +197,9 @@ static bool observe(const fitter *f, const nsk_images *images, const nsk_recipe 
 /* ---- rounding ---- */
 
 /* Where a weight stands among a layer's. */
-static size_t place_of(const nsk_low_layer *l, int outputs, int output, int tap) {
-    return l->kind == NSK_DEPTHWISE ? (size_t)tap * (size_t)outputs + (size_t)output
-                                    : (size_t)output * (size_t)l->taps + (size_t)tap;
+static size_t place_of(const nsk_lowered_layer *l, int outputs, int output, int tap) {
+    return l->kind == NSK_KIND_DEPTHWISE ? (size_t)tap * (size_t)outputs + (size_t)output
+                                         : (size_t)output * (size_t)l->taps + (size_t)tap;
 }
 
 /* One output's weights in turning. */
@@ -263,7 +264,7 @@ static void find_spread(const moments *m, int group, double *spread) {
 }
 
 /* Rounds to the nearest levels at r->scale; returns the expected squared error of the output. */
-static double round_weights(const nsk_low_layer *l, int outputs, int output, const row *r,
+static double round_weights(const nsk_lowered_layer *l, int outputs, int output, const row *r,
                             int8_t *level) {
     double squared = 0.0;
     for (int t = 0; t < r->taps; t++) {
@@ -280,11 +281,11 @@ static double round_weights(const nsk_low_layer *l, int outputs, int output, con
 
 /* A smaller scale rounds all weights of an output finer and cuts the largest off: taken as long as
  * the output's error falls. */
-static void choose_scale(const fitter *f, nsk_low_layer *l, int outputs, int output, row *r,
+static void choose_scale(const fitter *f, nsk_lowered_layer *l, int outputs, int output, row *r,
                          int8_t *level) {
     const nsk_scale in = f->scales[l->in];
     const nsk_scale out = f->scales[l->out];
-    nsk_finish_multiplier m = l->multipliers[output];
+    nsk_requantise_multiplier m = l->multipliers[output];
     double least = INFINITY;
     bool more = true;
     for (int tried = 0; tried <= MOST_CUT && more; tried++) {
@@ -301,7 +302,7 @@ static void choose_scale(const fitter *f, nsk_low_layer *l, int outputs, int out
 
 static void fit_output(const fitter *f, int layer, int output, const double *spread, bool turn,
                        bool biases) {
-    nsk_low_layer *l = nsk_low_layer_at(f->lowered, layer);
+    nsk_lowered_layer *l = nsk_lowered_layer_at(f->lowered, layer);
     const moments *m = &f->moments[layer];
     int outputs = outputs_of(f->lowered, l);
     int group = output / (outputs / m->groups);
@@ -329,12 +330,12 @@ static void fit_output(const fitter *f, int layer, int output, const double *spr
 }
 
 static void fit_layer(const fitter *f, int layer, bool turn, bool biases) {
-    nsk_low_layer *l = nsk_low_layer_at(f->lowered, layer);
+    nsk_lowered_layer *l = nsk_lowered_layer_at(f->lowered, layer);
     const moments *m = &f->moments[layer];
     int outputs = outputs_of(f->lowered, l);
     int each = outputs / m->groups;
     size_t taps = (size_t)l->taps;
-    nsk_finish_multiplier *multipliers = g_new0(nsk_finish_multiplier, outputs);
+    nsk_requantise_multiplier *multipliers = g_new0(nsk_requantise_multiplier, outputs);
     for (int o = 0; o < outputs; o++) {
         multipliers[o] = nsk_weight_multiplier(l, o, outputs, f->scales[l->in], f->scales[l->out]);
     }
@@ -361,7 +362,7 @@ bool nsk_fit_rounding(const nsk_graph *graph, nsk_lowered *lowered, const nsk_sc
     int layers = (int)lowered->layers->len;
     fitter f = {graph, lowered, scales, g_new0(moments, layers + 1)};
     for (int i = 0; i < layers; i++) {
-        const nsk_low_layer *l = nsk_low_layer_at(lowered, i);
+        const nsk_lowered_layer *l = nsk_lowered_layer_at(lowered, i);
         size_t taps = (size_t)l->taps;
         f.moments[i].taps = l->taps;
         f.moments[i].groups = groups_of(&f, l);

@@ -6,7 +6,7 @@
 /* ---- what a stream holds ---- */
 
 static nsk_link link_of(const nsk_lowered *lowered, int layer) {
-    const nsk_low_layer *l = nsk_low_layer_at(lowered, layer);
+    const nsk_lowered_layer *l = nsk_lowered_layer_at(lowered, layer);
     bool window = nsk_kind_has_window(l->kind);
     bool pair = !window && l->second != NSK_NONE;
     int64_t reach = window ? (l->window.kernel[0] - 1) * l->window.dilation[0] + 1 : 1;
@@ -16,8 +16,8 @@ static nsk_link link_of(const nsk_lowered *lowered, int layer) {
                   .stride = window ? (int32_t)l->window.stride[0] : 1,
                   .pad = window ? (int32_t)l->window.pad_before[0] : 0,
                   .reach = (int32_t)reach,
-                  .in_height = nsk_low_tensor_at(lowered, l->in)->height,
-                  .out_height = nsk_low_tensor_at(lowered, l->out)->height};
+                  .in_height = nsk_lowered_tensor_at(lowered, l->in)->height,
+                  .out_height = nsk_lowered_tensor_at(lowered, l->out)->height};
     return k;
 }
 
@@ -26,14 +26,14 @@ static int most_streamed(const nsk_lowered *lowered) {
     bool made[NSK_MOST_STREAMED] = {true};
     int layers = (int)lowered->layers->len;
     for (int i = 0; i < layers; i++) {
-        if (!nsk_kind_is_streamed(nsk_low_layer_at(lowered, i)->kind)) {
+        if (!nsk_kind_is_streamed(nsk_lowered_layer_at(lowered, i)->kind)) {
             return i;
         }
         nsk_link k = link_of(lowered, i);
         if (k.in >= NSK_MOST_STREAMED || k.second >= NSK_MOST_STREAMED ||
             k.out >= NSK_MOST_STREAMED || !made[k.in] || !made[k.second] ||
-            nsk_low_tensor_at(lowered, (int)k.second)->height != k.in_height ||
-            nsk_low_tensor_at(lowered, (int)k.out)->stands_in != NSK_NONE) {
+            nsk_lowered_tensor_at(lowered, (int)k.second)->height != k.in_height ||
+            nsk_lowered_tensor_at(lowered, (int)k.out)->alias_of != NSK_NONE) {
             return i;
         }
         made[k.out] = true;
@@ -44,13 +44,13 @@ static int most_streamed(const nsk_lowered *lowered) {
 /* Marks the streamed tensors that must be there whole behind the stream. */
 static void mark_whole(const nsk_lowered *lowered, int streamed, bool *whole) {
     int layers = (int)lowered->layers->len;
-    whole[nsk_low_tensor_root(lowered, lowered->output)] = true;
+    whole[nsk_lowered_tensor_root(lowered, lowered->output)] = true;
     for (int i = streamed; i < layers; i++) {
-        const nsk_low_layer *l = nsk_low_layer_at(lowered, i);
-        whole[nsk_low_tensor_root(lowered, l->in)] = true;
-        whole[nsk_low_tensor_root(lowered, l->out)] = true;
+        const nsk_lowered_layer *l = nsk_lowered_layer_at(lowered, i);
+        whole[nsk_lowered_tensor_root(lowered, l->in)] = true;
+        whole[nsk_lowered_tensor_root(lowered, l->out)] = true;
         if (l->second != NSK_NONE) {
-            whole[nsk_low_tensor_root(lowered, l->second)] = true;
+            whole[nsk_lowered_tensor_root(lowered, l->second)] = true;
         }
     }
 }
@@ -60,7 +60,7 @@ static void mark_whole(const nsk_lowered *lowered, int streamed, bool *whole) {
 static void count_rows(const nsk_lowered *lowered, int streamed, int band, int *most) {
     int made[NSK_MOST_STREAMED] = {0};
     int first[NSK_MOST_STREAMED] = {0};
-    int height = nsk_low_tensor_at(lowered, 0)->height;
+    int height = nsk_lowered_tensor_at(lowered, 0)->height;
     for (bool all = true; made[0] < height || !all;) {
         int wanted[NSK_MOST_STREAMED];
         made[0] = all ? MIN(made[0] + band, height) : made[0];
@@ -97,7 +97,7 @@ static int *rows_of(const nsk_lowered *lowered, int streamed, int band) {
     mark_whole(lowered, streamed, whole);
     count_rows(lowered, streamed, band, most);
     for (int i = 0; i < tensors; i++) {
-        int height = nsk_low_tensor_at(lowered, i)->height;
+        int height = nsk_lowered_tensor_at(lowered, i)->height;
         bool part = streamed > 0 && i < NSK_MOST_STREAMED && !whole[i] && most[i] > 0 &&
                     most[i] <= MOST_ROWS;
         rows[i] = part ? MIN(most[i], height) : height;
@@ -109,7 +109,7 @@ static int *rows_of(const nsk_lowered *lowered, int streamed, int band) {
 /* ---- where it stands ---- */
 
 static void keep_alive(const nsk_lowered *lowered, nsk_buffer *buffers, int tensor, int step) {
-    nsk_buffer *b = &buffers[nsk_low_tensor_root(lowered, tensor)];
+    nsk_buffer *b = &buffers[nsk_lowered_tensor_root(lowered, tensor)];
     b->first = MIN(b->first, step);
     b->last = MAX(b->last, step);
 }
@@ -121,7 +121,7 @@ static void set_lives(const nsk_lowered *lowered, int streamed, nsk_buffer *buff
     int layers = (int)lowered->layers->len;
     keep_alive(lowered, buffers, 0, 0);
     for (int i = 0; i < layers; i++) {
-        const nsk_low_layer *l = nsk_low_layer_at(lowered, i);
+        const nsk_lowered_layer *l = nsk_lowered_layer_at(lowered, i);
         const int tensors[] = {l->in, l->out};
         for (int t = 0; t < 2; t++) {
             keep_alive(lowered, buffers, tensors[t], i < streamed ? 0 : i + 1);
@@ -139,9 +139,9 @@ static void set_lives(const nsk_lowered *lowered, int streamed, nsk_buffer *buff
 /* How far before its input's start a layer's output must begin, so that no row of it reaches what
  * later rows, or the same one, still read; all of its bytes where it cannot be written over it. */
 static uint32_t lead_of(const nsk_lowered *lowered, int layer) {
-    const nsk_low_layer *l = nsk_low_layer_at(lowered, layer);
-    const nsk_low_tensor *in = nsk_low_tensor_at(lowered, l->in);
-    const nsk_low_tensor *out = nsk_low_tensor_at(lowered, l->out);
+    const nsk_lowered_layer *l = nsk_lowered_layer_at(lowered, layer);
+    const nsk_lowered_tensor *in = nsk_lowered_tensor_at(lowered, l->in);
+    const nsk_lowered_tensor *out = nsk_lowered_tensor_at(lowered, l->out);
     int64_t in_row = (int64_t)in->width * in->channels;
     int64_t out_row = (int64_t)out->width * out->channels;
     if (!nsk_kind_is_streamed(l->kind)) {
@@ -159,17 +159,17 @@ static uint32_t lead_of(const nsk_lowered *lowered, int layer) {
 }
 
 static nsk_buffer *output_of(const nsk_lowered *lowered, const nsk_schedule *s, int layer) {
-    return &s->buffers[nsk_low_tensor_root(lowered, nsk_low_layer_at(lowered, layer)->out)];
+    return &s->buffers[nsk_lowered_tensor_root(lowered, nsk_lowered_layer_at(lowered, layer)->out)];
 }
 
 /* Lets outputs be written over inputs that die in the same step. */
 static void set_overlaps(const nsk_lowered *lowered, const nsk_schedule *s) {
     for (int i = s->streamed; i < (int)lowered->layers->len; i++) {
-        const nsk_low_layer *l = nsk_low_layer_at(lowered, i);
+        const nsk_lowered_layer *l = nsk_lowered_layer_at(lowered, i);
         nsk_buffer *out = output_of(lowered, s, i);
-        const nsk_buffer *in = &s->buffers[nsk_low_tensor_root(lowered, l->in)];
+        const nsk_buffer *in = &s->buffers[nsk_lowered_tensor_root(lowered, l->in)];
         uint32_t lead = lead_of(lowered, i);
-        bool slice = nsk_low_tensor_at(lowered, l->out)->slice;
+        bool slice = nsk_lowered_tensor_at(lowered, l->out)->slice;
         if (!slice && out != in && in->last == i + 1 && out->first == i + 1 && lead < out->bytes) {
             out->over = in;
             out->lead = lead;
@@ -184,7 +184,7 @@ static void keep_overlaps_that_count(const nsk_lowered *lowered, const nsk_sched
     for (int i = s->streamed; i < (int)lowered->layers->len; i++) {
         nsk_buffer *out = output_of(lowered, s, i);
         const nsk_buffer *over = out->over;
-        if (over != NULL && nsk_kind_has_window(nsk_low_layer_at(lowered, i)->kind)) {
+        if (over != NULL && nsk_kind_has_window(nsk_lowered_layer_at(lowered, i)->kind)) {
             out->over = NULL;
             out->over = nsk_plan_lower_bound(s->buffers, tensors) > bound ? over : NULL;
         }
@@ -203,8 +203,8 @@ nsk_schedule *nsk_schedule_of(const nsk_lowered *lowered, int streamed, int band
     s->buffers = g_new0(nsk_buffer, tensors);
     s->places = g_new(uint32_t, tensors);
     for (int i = 0; i < tensors; i++) {
-        const nsk_low_tensor *t = nsk_low_tensor_at(lowered, i);
-        bool own = t->stands_in == NSK_NONE;
+        const nsk_lowered_tensor *t = nsk_lowered_tensor_at(lowered, i);
+        bool own = t->alias_of == NSK_NONE;
         s->buffers[i].bytes = own ? (uint32_t)(s->rows[i] * t->width * t->channels) : 0;
         s->buffers[i].first = (int)lowered->layers->len + 1;
     }
@@ -219,7 +219,7 @@ void nsk_schedule_place(const nsk_lowered *lowered, nsk_schedule *s) {
     int tensors = (int)lowered->tensors->len;
     s->workspace = nsk_plan_place(s->buffers, tensors);
     for (int i = 0; i < tensors; i++) {
-        s->places[i] = s->buffers[nsk_low_tensor_root(lowered, i)].place;
+        s->places[i] = s->buffers[nsk_lowered_tensor_root(lowered, i)].place;
     }
 }
 
@@ -236,13 +236,13 @@ void nsk_schedule_free(nsk_schedule *s) {
 
 /* What the frame needs besides: all of it, or, fed to a stream, a row. */
 static double ram_of(const nsk_lowered *lowered, const nsk_schedule *s) {
-    const nsk_low_tensor *in = nsk_low_tensor_at(lowered, 0);
+    const nsk_lowered_tensor *in = nsk_lowered_tensor_at(lowered, 0);
     double row = (double)in->width * in->channels;
     return s->workspace + (s->streamed > 0 ? row : row * in->height);
 }
 
 static int pieces_of(const nsk_lowered *lowered, const nsk_schedule *s) {
-    int height = nsk_low_tensor_at(lowered, 0)->height;
+    int height = nsk_lowered_tensor_at(lowered, 0)->height;
     return s->streamed * ((height + s->band - 1) / s->band);
 }
 
@@ -261,11 +261,11 @@ static bool is_better(const nsk_lowered *lowered, const nsk_schedule *a, const n
 
 nsk_schedule *nsk_schedule_make(const nsk_lowered *lowered, const nsk_recipe *recipe) {
     static const int bands[] = {1, 2, 4, 8, 16};
-    bool always = recipe->streaming == NSK_STREAM_ALWAYS;
+    bool always = recipe->streaming == NSK_STREAMING_ALWAYS;
     double ram = always ? 0.0 : recipe->ram;
     nsk_schedule *best = nsk_schedule_of(lowered, 0, 1);
     nsk_schedule_place(lowered, best);
-    int most = recipe->streaming == NSK_STREAM_NEVER ? 0 : most_streamed(lowered);
+    int most = recipe->streaming == NSK_STREAMING_NEVER ? 0 : most_streamed(lowered);
     if (!always && ram_of(lowered, best) <= ram) {
         most = 0;
     }

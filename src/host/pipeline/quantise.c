@@ -33,9 +33,9 @@ static nsk_range_method *methods_of(const nsk_lowered *lowered, const nsk_recipe
     for (int k = 0; k < recipe->excepted; k++) {
         bool found = false;
         for (int i = 0; i < (int)lowered->layers->len; i++) {
-            const nsk_low_layer *l = nsk_low_layer_at(lowered, i);
+            const nsk_lowered_layer *l = nsk_lowered_layer_at(lowered, i);
             if (strcmp(l->name, recipe->exceptions[k].layer) == 0) {
-                methods[nsk_low_tensor_root(lowered, l->out)] = recipe->exceptions[k].method;
+                methods[nsk_lowered_tensor_root(lowered, l->out)] = recipe->exceptions[k].method;
                 found = true;
             }
         }
@@ -55,7 +55,7 @@ static nsk_scale *choose_scales(const nsk_network *network, const nsk_lowered *l
     int tensors = (int)lowered->tensors->len;
     int *values = g_new(int, tensors);
     for (int i = 0; i < tensors; i++) {
-        values[i] = nsk_low_tensor_at(lowered, i)->value;
+        values[i] = nsk_lowered_tensor_at(lowered, i)->value;
     }
     nsk_range_method *methods = methods_of(lowered, recipe, error);
     nsk_range *ranges = methods != NULL ? nsk_ranges_choose(network->graph, values, tensors,
@@ -86,23 +86,23 @@ nsk_network *nsk_network_equalised(const nsk_network *network, const nsk_images 
 }
 
 /* A network on its way to integers. */
-typedef struct making {
+typedef struct pipeline {
     nsk_network *own; /* the equalised copy, or NULL */
     const nsk_network *network;
     nsk_lowered *lowered;
     nsk_scale *scales;
-} making;
+} pipeline;
 
-static void making_clear(making *m) {
+static void pipeline_clear(pipeline *m) {
     g_free(m->scales);
     nsk_lowered_free(m->lowered);
     nsk_network_free(m->own);
 }
 
 /* Everything up to the integers themselves. */
-static bool prepare(making *m, const nsk_network *network, const nsk_images *calibration,
+static bool prepare(pipeline *m, const nsk_network *network, const nsk_images *calibration,
                     const nsk_recipe *recipe, nsk_error *error) {
-    *m = (making){.network = network};
+    *m = (pipeline){.network = network};
     if (!nsk_network_takes(network, calibration, error)) {
         return false;
     }
@@ -124,13 +124,13 @@ static bool prepare(making *m, const nsk_network *network, const nsk_images *cal
                                                         calibration, recipe, error))) {
         return false;
     }
-    const nsk_refining refining = {network, m->lowered, m->network->graph, m->scales};
-    return recipe->refinement == NULL || nsk_refine(&refining, recipe->refinement, error);
+    const nsk_refine_subject refining = {network, m->lowered, m->network->graph, m->scales};
+    return recipe->refine == NULL || nsk_refine(&refining, recipe->refine, error);
 }
 
 nsk_model_file *nsk_quantise(const nsk_network *network, const nsk_images *calibration,
                              const nsk_recipe *recipe, nsk_error *error) {
-    making m;
+    pipeline m;
     recipe = recipe != NULL ? recipe : &nsk_usual_recipe;
     nsk_model_file *file = NULL;
     if (prepare(&m, network, calibration, recipe, error)) {
@@ -142,16 +142,16 @@ nsk_model_file *nsk_quantise(const nsk_network *network, const nsk_images *calib
                                nsk_images_labels(calibration), nsk_images_input(calibration),
                                recipe, error);
     }
-    making_clear(&m);
+    pipeline_clear(&m);
     return file;
 }
 
 bool nsk_quantise_onnx(const nsk_network *network, const nsk_images *calibration,
                        const nsk_recipe *recipe, const char *path, nsk_error *error) {
-    making m;
+    pipeline m;
     recipe = recipe != NULL ? recipe : &nsk_usual_recipe;
     bool good = prepare(&m, network, calibration, recipe, error) &&
                 nsk_onnx_export(m.network, m.lowered, m.scales, path, error);
-    making_clear(&m);
+    pipeline_clear(&m);
     return good;
 }

@@ -19,18 +19,18 @@ static inline int32_t exact_rescale(int64_t acc, int32_t m, unsigned s) {
     return (int32_t)(value > most ? most : value < -most ? -most : value);
 }
 
-/* The output of a sum of products, bias included, by the word that finishes it: its fields by
+/* The output of a sum of products, bias included, by the word that requantisees it: its fields by
  * division. */
-static inline int8_t exact_finish(exact sum, int32_t finish, int32_t zero, int32_t low,
-                                  int32_t high) {
-    int32_t fields = (int32_t)((uint32_t)finish % 512U);
+static inline int8_t exact_requantise(exact sum, int32_t requantise, int32_t zero, int32_t low,
+                                      int32_t high) {
+    int32_t fields = (int32_t)((uint32_t)requantise % 512U);
     exact divisor = (exact)1 << fields / 16;
     exact value = exact_floor_divide(sum * (fields % 16) + divisor / 2, divisor) + zero;
     return (int8_t)(value < low ? low : value > high ? high : value);
 }
 
-static inline int32_t exact_bias(int32_t finish) {
-    return (int32_t)exact_floor_divide(finish, 512);
+static inline int32_t exact_bias(int32_t requantise) {
+    return (int32_t)exact_floor_divide(requantise, 512);
 }
 
 #endif

@@ -4,7 +4,7 @@
 #include <string.h>
 
 #include "device/format.h"
-#include "device/layer.h"
+#include "device/work.h"
 #include "reference/exact.h"
 
 /* A layer and its tensors, without gaps. */
@@ -41,9 +41,9 @@ static int column_of_tap(const nsk_layer *l, int x, int kx) {
 
 /* ---- sums of products ---- */
 
-static int8_t finished(const nsk_layer *l, int64_t products, int c) {
-    int32_t word = nsk_word(l->finish, (uint32_t)c);
-    return exact_finish((exact)products + exact_bias(word), word, l->out.zero, l->low, l->high);
+static int8_t requantised(const nsk_layer *l, int64_t products, int c) {
+    int32_t word = nsk_word(l->requantise, (uint32_t)c);
+    return exact_requantise((exact)products + exact_bias(word), word, l->out.zero, l->low, l->high);
 }
 
 static int8_t conv(const bench *b, int y, int x, int c) {
@@ -60,7 +60,7 @@ static int8_t conv(const bench *b, int y, int x, int c) {
             }
         }
     }
-    return finished(l, sum, c);
+    return requantised(l, sum, c);
 }
 
 static int8_t depthwise(const bench *b, int y, int x, int c) {
@@ -73,7 +73,7 @@ static int8_t depthwise(const bench *b, int y, int x, int c) {
             sum += *w * level(b, row_of_tap(l, y, ky), column_of_tap(l, x, kx), from);
         }
     }
-    return finished(l, sum, c);
+    return requantised(l, sum, c);
 }
 
 static int8_t dense(const bench *b, int y, int x, int c) {
@@ -86,7 +86,7 @@ static int8_t dense(const bench *b, int y, int x, int c) {
     for (int i = 0; i < inputs; i++) {
         sum += w[i] * b->in[i];
     }
-    return finished(l, sum, c);
+    return requantised(l, sum, c);
 }
 
 /* The input's coordinate that a tap brings to an output, or -1. */
@@ -112,7 +112,7 @@ static int8_t transposed(const bench *b, int y, int x, int c) {
             }
         }
     }
-    return finished(l, sum, c);
+    return requantised(l, sum, c);
 }
 
 /* ---- pools ---- */
@@ -175,9 +175,9 @@ static int8_t weighted(const bench *b, int y, int x, int c) {
     take_pair(b, y, x, c, &left, &right);
     left *= nsk_word(l->multipliers, 0);
     right *= nsk_word(l->multipliers, 1);
-    int64_t sum = l->kind == NSK_ADD      ? left + right
-                  : l->kind == NSK_LARGER ? MAX(left, right)
-                                          : MIN(left, right);
+    int64_t sum = l->kind == NSK_KIND_ADD   ? left + right
+                  : l->kind == NSK_KIND_MAX ? MAX(left, right)
+                                            : MIN(left, right);
     exact divisor = (exact)1 << l->shifts[0];
     return clamped(l, exact_floor_divide(sum + divisor / 2, divisor) + l->out.zero);
 }
@@ -238,20 +238,20 @@ static int8_t constant(const bench *b, int y, int x, int c) {
 typedef int8_t formula(const bench *b, int y, int x, int c);
 
 static formula *const formulas[NSK_KINDS] = {
-    [NSK_CONV] = conv,
-    [NSK_DEPTHWISE] = depthwise,
-    [NSK_DENSE] = dense,
-    [NSK_MAX_POOL] = max_pool,
-    [NSK_AVERAGE_POOL] = average_pool,
-    [NSK_ADD] = weighted,
-    [NSK_MULTIPLY] = product,
-    [NSK_TABLE] = table,
-    [NSK_SOFTMAX] = softmax,
-    [NSK_LARGER] = weighted,
-    [NSK_SMALLER] = weighted,
-    [NSK_CONSTANT] = constant,
-    [NSK_RESIZE] = resize,
-    [NSK_TRANSPOSED] = transposed,
+    [NSK_KIND_CONV] = conv,
+    [NSK_KIND_DEPTHWISE] = depthwise,
+    [NSK_KIND_DENSE] = dense,
+    [NSK_KIND_MAX_POOL] = max_pool,
+    [NSK_KIND_AVERAGE_POOL] = average_pool,
+    [NSK_KIND_ADD] = weighted,
+    [NSK_KIND_MULTIPLY] = product,
+    [NSK_KIND_LUT] = table,
+    [NSK_KIND_SOFTMAX] = softmax,
+    [NSK_KIND_MAX] = weighted,
+    [NSK_KIND_MIN] = weighted,
+    [NSK_KIND_CONSTANT] = constant,
+    [NSK_KIND_RESIZE] = resize,
+    [NSK_KIND_CONV_TRANSPOSE] = transposed,
 };
 
 /* Walks all loops as digits of one number. */
@@ -299,11 +299,11 @@ static int8_t *memory_of(const run *r, unsigned tensor) {
     unsigned whole = whole_of(r->model, tensor);
     nsk_tensor wanted = nsk_tensor_at(r->model, tensor);
     if (whole != tensor) { /* one pixel of it: a slice of more is not read */
-        return r->tensor[whole] + (wanted.place - nsk_tensor_at(r->model, whole).place);
+        return r->tensor[whole] + (wanted.offset - nsk_tensor_at(r->model, whole).offset);
     }
     for (unsigned i = 0; i < r->model->tensors && r->tensor[tensor] == NULL; i++) {
         nsk_tensor t = nsk_tensor_at(r->model, i);
-        bool same = r->tensor[i] != NULL && t.place == wanted.place &&
+        bool same = r->tensor[i] != NULL && t.offset == wanted.offset &&
                     nsk_tensor_bytes(&t) == nsk_tensor_bytes(&wanted);
         found = same && (found == tensor || r->made[i] > r->made[found]) ? i : found;
     }
@@ -316,16 +316,16 @@ static void run_layer(const run *r, unsigned index) {
     nsk_layer_decode(r->model, index, &l);
     nsk_layer_tensors(r->model, index, tensors);
     unsigned whole = whole_of(r->model, tensors[2]);
-    uint32_t first = (l.out.place - nsk_tensor_at(r->model, whole).place) % l.out.step;
+    uint32_t first = (l.out.offset - nsk_tensor_at(r->model, whole).offset) % l.out.pixel_stride;
     int8_t *out = r->tensor[whole] + first;
     const bench b = {&l, memory_of(r, tensors[0]), l.has_second ? memory_of(r, tensors[1]) : NULL};
     r->made[whole] = (int)index + 1;
-    if (l.kind == NSK_MOVE) {
+    if (l.kind == NSK_KIND_COPY) {
         move(&b, out);
         return;
     }
     for (int y = 0; y < l.out.height; y++) {
-        for (int x = 0; x < l.out.width; x++, out += l.out.step) {
+        for (int x = 0; x < l.out.width; x++, out += l.out.pixel_stride) {
             for (int c = 0; c < l.out.channels; c++) {
                 out[c] = formulas[l.kind](&b, y, x, c);
             }

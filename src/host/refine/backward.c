@@ -15,8 +15,8 @@ nsk_backward_tensor *nsk_backward_tensors_new(const nsk_lowered *lowered) {
     nsk_backward_tensor *all = g_new0(nsk_backward_tensor, count);
     for (int pass = 0; pass < 2; pass++) { /* first those with memory of their own */
         for (int i = 0; i < count; i++) {
-            const nsk_low_tensor *t = nsk_low_tensor_at(lowered, i);
-            int root = nsk_low_tensor_root(lowered, i);
+            const nsk_lowered_tensor *t = nsk_lowered_tensor_at(lowered, i);
+            int root = nsk_lowered_tensor_root(lowered, i);
             nsk_backward_tensor *to = &all[i];
             if ((pass == 0) != (root == i)) {
                 continue;
@@ -43,7 +43,7 @@ nsk_backward_tensor *nsk_backward_tensors_new(const nsk_lowered *lowered) {
 
 void nsk_backward_tensors_free(const nsk_lowered *lowered, nsk_backward_tensor *all) {
     for (int i = 0; i < (int)lowered->tensors->len; i++) {
-        if (nsk_low_tensor_root(lowered, i) == i) {
+        if (nsk_lowered_tensor_root(lowered, i) == i) {
             g_free(all[i].value);
             g_free(all[i].gradient);
             g_free(all[i].level);
@@ -89,8 +89,8 @@ static void add_biases(const nsk_backward_step *s) {
 
 /* ---- convolution: windows unfolded into rows, then matrix products ---- */
 
-size_t nsk_backward_scratch(const nsk_low_layer *l, const nsk_backward_tensor *out) {
-    return l->kind == NSK_CONV ? 2 * pixels_of(out) * (size_t)l->taps : 0;
+size_t nsk_backward_scratch(const nsk_lowered_layer *l, const nsk_backward_tensor *out) {
+    return l->kind == NSK_KIND_CONV ? 2 * pixels_of(out) * (size_t)l->taps : 0;
 }
 
 /* The windows' inputs into rows, or rows' gradients back to the inputs. */
@@ -272,13 +272,13 @@ static void pair(const nsk_backward_step *s) {
         size_t k = i % period;
         float a = s->in->value[i];
         float b = s->second->value[k];
-        bool first = (kind == NSK_LARGER) == (a > b);
-        float by_a = kind == NSK_ADD        ? (float)s->layer->sign[0]
-                     : kind == NSK_MULTIPLY ? b
-                                            : (float)first;
-        float by_b = kind == NSK_ADD        ? (float)s->layer->sign[1]
-                     : kind == NSK_MULTIPLY ? a
-                                            : (float)!first;
+        bool first = (kind == NSK_KIND_MAX) == (a > b);
+        float by_a = kind == NSK_KIND_ADD        ? (float)s->layer->sign[0]
+                     : kind == NSK_KIND_MULTIPLY ? b
+                                                 : (float)first;
+        float by_b = kind == NSK_KIND_ADD        ? (float)s->layer->sign[1]
+                     : kind == NSK_KIND_MULTIPLY ? a
+                                                 : (float)!first;
         s->in->gradient[i] += s->out->gradient[i] * by_a;
         s->second->gradient[k] += s->out->gradient[i] * by_b;
     }
@@ -350,13 +350,19 @@ typedef struct way {
 } way;
 
 static const way ways[NSK_KINDS] = {
-    [NSK_CONV] = {conv, true, true},           [NSK_DEPTHWISE] = {depthwise, true, true},
-    [NSK_DENSE] = {dense, true, true},         [NSK_TRANSPOSED] = {transposed, true, true},
-    [NSK_MAX_POOL] = {max_pool, false, false}, [NSK_AVERAGE_POOL] = {average_pool, true, false},
-    [NSK_ADD] = {pair, true, false},           [NSK_MULTIPLY] = {pair, true, false},
-    [NSK_LARGER] = {pair, true, false},        [NSK_SMALLER] = {pair, true, false},
-    [NSK_TABLE] = {table, true, false},        [NSK_MOVE] = {move, false, false},
-    [NSK_RESIZE] = {resize, false, false},
+    [NSK_KIND_CONV] = {conv, true, true},
+    [NSK_KIND_DEPTHWISE] = {depthwise, true, true},
+    [NSK_KIND_DENSE] = {dense, true, true},
+    [NSK_KIND_CONV_TRANSPOSE] = {transposed, true, true},
+    [NSK_KIND_MAX_POOL] = {max_pool, false, false},
+    [NSK_KIND_AVERAGE_POOL] = {average_pool, true, false},
+    [NSK_KIND_ADD] = {pair, true, false},
+    [NSK_KIND_MULTIPLY] = {pair, true, false},
+    [NSK_KIND_MAX] = {pair, true, false},
+    [NSK_KIND_MIN] = {pair, true, false},
+    [NSK_KIND_LUT] = {table, true, false},
+    [NSK_KIND_COPY] = {move, false, false},
+    [NSK_KIND_RESIZE] = {resize, false, false},
 };
 
 void nsk_backward(const nsk_backward_step *s) {

@@ -19,7 +19,7 @@ nsk_backward_tensor *nsk_backward_tensors_new(const nsk_lowered *lowered);
 void nsk_backward_tensors_free(const nsk_lowered *lowered, nsk_backward_tensor *tensors);
 
 typedef struct nsk_backward_step {
-    const nsk_low_layer *layer;
+    const nsk_lowered_layer *layer;
     const nsk_backward_tensor *in, *second, *out; /* second: NULL where there is none */
     nsk_scale in_scale;
     int low, high;       /* the output's clamp, levels */
@@ -31,6 +31,6 @@ typedef struct nsk_backward_step {
 
 /* Adds to the gradients of inputs, weights and biases. Changes the output's gradient. */
 void nsk_backward(const nsk_backward_step *step);
-size_t nsk_backward_scratch(const nsk_low_layer *layer, const nsk_backward_tensor *out);
+size_t nsk_backward_scratch(const nsk_lowered_layer *layer, const nsk_backward_tensor *out);
 
 #endif

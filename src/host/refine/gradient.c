@@ -19,8 +19,8 @@ struct nsk_gradient {
 };
 
 bool nsk_gradient_can(const nsk_lowered *lowered, nsk_error *error) {
-    const nsk_low_layer *last = nsk_low_layer_at(lowered, (int)lowered->layers->len - 1);
-    return last->kind == NSK_SOFTMAX ||
+    const nsk_lowered_layer *last = nsk_lowered_layer_at(lowered, (int)lowered->layers->len - 1);
+    return last->kind == NSK_KIND_SOFTMAX ||
            nsk_fail(error, "layer '%s': only networks that end in a softmax can be refined",
                     last->name);
 }
@@ -37,7 +37,7 @@ nsk_gradient *nsk_gradient_new(const nsk_lowered *lowered, const nsk_scale *scal
     g->weights = g_new0(float *, layers);
     g->biases = g_new0(float *, layers);
     for (int i = 0; i < layers; i++) {
-        const nsk_low_layer *l = nsk_low_layer_at(lowered, i);
+        const nsk_lowered_layer *l = nsk_lowered_layer_at(lowered, i);
         g->weights[i] = g_new0(float, learned[i].weights + 1);
         g->biases[i] = g_new0(float, learned[i].channels + 1);
         scratch = MAX(scratch, nsk_backward_scratch(l, &g->tensors[l->out]));
@@ -86,11 +86,11 @@ int nsk_gradient_answer(const nsk_gradient *g) {
 static void keep(const nsk_gradient *g, int tensor, const nsk_tensor *from) {
     const nsk_backward_tensor *to = &g->tensors[tensor];
     const nsk_scale s = g->scales[tensor];
-    const int8_t *at = g->workspace + from->place;
+    const int8_t *at = g->workspace + from->offset;
     size_t pixels = (size_t)to->height * (size_t)to->width;
     for (size_t p = 0; p < pixels; p++) {
         for (size_t c = 0; c < (size_t)to->channels; c++) {
-            int8_t level = at[p * from->step + c];
+            int8_t level = at[p * from->pixel_stride + c];
             to->level[p * (size_t)to->step + c] = level;
             to->value[p * (size_t)to->step + c] = s.scale * (float)(level - s.zero);
         }
@@ -100,7 +100,7 @@ static void keep(const nsk_gradient *g, int tensor, const nsk_tensor *from) {
 static void after_layer(void *context, const nsk_model *model, unsigned layer) {
     const nsk_gradient *g = context;
     nsk_tensor out = nsk_tensor_at(model, nsk_layer_output(model, layer));
-    keep(g, nsk_low_layer_at(g->lowered, (int)layer)->out, &out);
+    keep(g, nsk_lowered_layer_at(g->lowered, (int)layer)->out, &out);
 }
 
 static void forward(nsk_gradient *g, const nsk_model *model, const uint8_t *frame) {
@@ -140,8 +140,8 @@ static double find_loss(const nsk_backward_tensor *x, const float *target) {
 /* ---- backward ---- */
 
 static nsk_backward_step step_of(const nsk_gradient *g, const nsk_model *model, int layer) {
-    const nsk_low_layer *l = nsk_low_layer_at(g->lowered, layer);
-    bool pair = l->second != NSK_NONE && l->kind != NSK_CONV && l->kind != NSK_DEPTHWISE;
+    const nsk_lowered_layer *l = nsk_lowered_layer_at(g->lowered, layer);
+    bool pair = l->second != NSK_NONE && l->kind != NSK_KIND_CONV && l->kind != NSK_KIND_DEPTHWISE;
     nsk_layer decoded;
     nsk_layer_decode(model, (unsigned)layer, &decoded);
     return (nsk_backward_step){.layer = l,
@@ -155,7 +155,7 @@ static nsk_backward_step step_of(const nsk_gradient *g, const nsk_model *model, 
                                .weight_gradient = g->weights[layer],
                                .bias_gradient = g->biases[layer],
                                .scratch = g->scratch,
-                               .input_counts = nsk_low_tensor_root(g->lowered, l->in) != 0};
+                               .input_counts = nsk_lowered_tensor_root(g->lowered, l->in) != 0};
 }
 
 static void backward(nsk_gradient *g, const nsk_model *model) {
@@ -167,11 +167,12 @@ static void backward(nsk_gradient *g, const nsk_model *model) {
 
 double nsk_gradient_add(nsk_gradient *g, const nsk_model *model, const uint8_t *frame,
                         const float *target, bool learn) {
-    const nsk_low_layer *last = nsk_low_layer_at(g->lowered, (int)g->lowered->layers->len - 1);
+    const nsk_lowered_layer *last =
+        nsk_lowered_layer_at(g->lowered, (int)g->lowered->layers->len - 1);
     forward(g, model, frame);
     for (int i = 0; learn && i < (int)g->lowered->tensors->len; i++) {
         const nsk_backward_tensor *t = &g->tensors[i];
-        if (nsk_low_tensor_root(g->lowered, i) == i) {
+        if (nsk_lowered_tensor_root(g->lowered, i) == i) {
             memset(t->gradient, 0,
                    (size_t)t->height * (size_t)t->width * (size_t)t->channels * sizeof(float));
         }

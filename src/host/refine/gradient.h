@@ -8,7 +8,8 @@
 #include "lowered/integer.h"
 #include "lowered/lowered.h"
 
-/* What is learned of one layer: its weights, in the order of nsk_low_layer.weights, and biases. */
+/* What is learned of one layer: its weights, in the order of nsk_lowered_layer.weights, and biases.
+ */
 typedef struct nsk_learned {
     size_t weights; /* 0: nothing is learned of this layer */
     int channels;

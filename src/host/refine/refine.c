@@ -24,7 +24,7 @@ typedef struct numbers {
 } numbers;
 
 typedef struct layer_state {
-    nsk_low_layer *layer;
+    nsk_lowered_layer *layer;
     int channels;
     float *scale;    /* of the weights, one a channel */
     float bias_unit; /* a level of the output */
@@ -32,8 +32,8 @@ typedef struct layer_state {
 } layer_state;
 
 typedef struct session {
-    const nsk_refining *r;
-    const nsk_refinement *how;
+    const nsk_refine_subject *r;
+    const nsk_refine_settings *how;
     int layers, classes, count;
     layer_state *states;
     nsk_learned *learned;
@@ -83,15 +83,15 @@ static void numbers_step(numbers *n, const float *gradient, double rate, int ste
 
 /* ---- layers ---- */
 
-static bool is_learned(const nsk_low_layer *l) {
-    return l->kind == NSK_CONV || l->kind == NSK_DEPTHWISE || l->kind == NSK_DENSE ||
-           l->kind == NSK_TRANSPOSED;
+static bool is_learned(const nsk_lowered_layer *l) {
+    return l->kind == NSK_KIND_CONV || l->kind == NSK_KIND_DEPTHWISE || l->kind == NSK_KIND_DENSE ||
+           l->kind == NSK_KIND_CONV_TRANSPOSE;
 }
 
 /* Weights that a file stores as integers are meant to stay as they are. */
 static bool can_learn(const nsk_lowered *lowered, nsk_error *error) {
     for (int i = 0; i < (int)lowered->layers->len; i++) {
-        const nsk_low_layer *l = nsk_low_layer_at(lowered, i);
+        const nsk_lowered_layer *l = nsk_lowered_layer_at(lowered, i);
         if (is_learned(l) && l->steps != NULL) {
             return nsk_fail(error,
                             "layer '%s': the file gives its weights as integers already; refine "
@@ -103,17 +103,17 @@ static bool can_learn(const nsk_lowered *lowered, nsk_error *error) {
 }
 
 static size_t channel_of(const layer_state *s, size_t weight) {
-    return s->layer->kind == NSK_DEPTHWISE ? weight % (size_t)s->channels
-                                           : weight / (size_t)s->layer->taps;
+    return s->layer->kind == NSK_KIND_DEPTHWISE ? weight % (size_t)s->channels
+                                                : weight / (size_t)s->layer->taps;
 }
 
 /* From now on the layer has levels and multipliers of its own. Numbers start at the weights
  * themselves, as near as the levels that were fitted allow. */
 static void start_layer(const session *s, int index) {
     layer_state *st = &s->states[index];
-    nsk_low_layer *l = nsk_low_layer_at(s->r->lowered, index);
+    nsk_lowered_layer *l = nsk_lowered_layer_at(s->r->lowered, index);
     st->layer = l;
-    st->channels = nsk_low_tensor_at(s->r->lowered, l->out)->channels;
+    st->channels = nsk_lowered_tensor_at(s->r->lowered, l->out)->channels;
     size_t count = is_learned(l) ? (size_t)l->taps * (size_t)st->channels : 0;
     numbers_make(&st->weights, count);
     numbers_make(&st->biases, count > 0 ? (size_t)st->channels : 0);
@@ -123,7 +123,7 @@ static void start_layer(const session *s, int index) {
     }
     const nsk_scale in = s->r->scales[l->in];
     const nsk_scale out = s->r->scales[l->out];
-    nsk_finish_multiplier *multipliers = g_new0(nsk_finish_multiplier, st->channels);
+    nsk_requantise_multiplier *multipliers = g_new0(nsk_requantise_multiplier, st->channels);
     st->scale = g_new0(float, st->channels);
     st->bias_unit = out.scale;
     for (int c = 0; c < st->channels; c++) {
@@ -306,14 +306,14 @@ static void shuffle(const session *s, random_state *random) {
 }
 
 /* A build that fails means sums that the device could not hold: the best until then stands. */
-static bool run_epochs(session *s, nsk_refined *told) {
+static bool run_epochs(session *s, nsk_refine_result *result) {
     random_state random = {s->how->seed};
     double best;
-    if (!judge(s, &told->loss[0], &told->right[0])) {
+    if (!judge(s, &result->loss[0], &result->right[0])) {
         return false;
     }
-    told->loss[1] = best = told->loss[0];
-    told->right[1] = told->right[0];
+    result->loss[1] = best = result->loss[0];
+    result->right[1] = result->right[0];
     keep_best(s, false);
     for (int epoch = 0; epoch < s->how->epochs; epoch++) {
         double loss;
@@ -328,9 +328,9 @@ static bool run_epochs(session *s, nsk_refined *told) {
             break;
         }
         if (loss < best) {
-            told->loss[1] = best = loss;
-            told->right[1] = right;
-            told->best_epoch = epoch + 1;
+            result->loss[1] = best = loss;
+            result->right[1] = right;
+            result->best_epoch = epoch + 1;
             keep_best(s, false);
         }
         if (s->how->progress != NULL) {
@@ -359,9 +359,9 @@ static void session_clear(session *s) {
     g_free(s->order);
 }
 
-bool nsk_refine(const nsk_refining *r, const nsk_refinement *how, nsk_error *error) {
+bool nsk_refine(const nsk_refine_subject *r, const nsk_refine_settings *how, nsk_error *error) {
     session s = {.r = r, .how = how, .layers = (int)r->lowered->layers->len, .error = error};
-    nsk_refined told = {.epochs = how->epochs};
+    nsk_refine_result result = {.epochs = how->epochs};
     if (!nsk_network_takes(r->network, how->training, error) || !can_learn(r->lowered, error)) {
         return false;
     }
@@ -376,14 +376,14 @@ bool nsk_refine(const nsk_refining *r, const nsk_refinement *how, nsk_error *err
     for (int k = 0; k < SHARDS; k++) {
         s.shards[k] = nsk_gradient_new(r->lowered, r->scales, s.learned);
     }
-    bool good = take_images(&s) && run_epochs(&s, &told);
+    bool good = take_images(&s) && run_epochs(&s, &result);
     for (int i = 0; good && i < s.layers; i++) {
         put_layer(&s, i);
     }
-    told.learned_from = s.learning;
-    told.aside = s.count - s.learning;
-    if (good && how->told != NULL) {
-        *how->told = told;
+    result.learned_from = s.learning;
+    result.aside = s.count - s.learning;
+    if (good && how->result != NULL) {
+        *how->result = result;
     }
     session_clear(&s);
     return good;

@@ -5,15 +5,16 @@
 #include "modelfile/build.h"
 
 /* What of a network refining needs besides its layers. */
-typedef struct nsk_refining {
+typedef struct nsk_refine_subject {
     const nsk_network *network; /* whose probabilities are half of what is aimed at */
-    nsk_lowered *lowered;       /* made from it, or from a copy with its channels evened out */
+    nsk_lowered *lowered;       /* made from it, or from a copy with its channels equalised out */
     const nsk_graph *graph;     /* that it was made from */
     const nsk_scale *scales;
-} nsk_refining;
+} nsk_refine_subject;
 
 /* Changes the levels of the weights, and the biases, so that the integer network answers the
- * training images better: see nsk_refinement in netsuke/brief.h. Scales stay as they are. */
-bool nsk_refine(const nsk_refining *refining, const nsk_refinement *how, nsk_error *error);
+ * training images better: see nsk_refine_settings in netsuke/brief.h. Scales stay as they are. */
+bool nsk_refine(const nsk_refine_subject *refining, const nsk_refine_settings *how,
+                nsk_error *error);
 
 #endif

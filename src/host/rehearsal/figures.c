@@ -108,7 +108,7 @@ void nsk_rejudge(const nsk_rehearsal *r, const nsk_stage *stage, const nsk_rule 
     nsk_decider decider = {.next = 0};
     nsk_open(&model, stage->model->bytes, stage->model->size);
     for (int i = 0; i < r->taken; i++) {
-        if (r->answers[i].trouble != NSK_NO_TROUBLE) {
+        if (r->answers[i].fault != NSK_FAULT_NONE) {
             nsk_decider_forget(&decider);
             decided[i] = NSK_NOTHING;
         } else {

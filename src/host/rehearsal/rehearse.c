@@ -13,7 +13,7 @@ nsk_rehearsal *nsk_rehearse(const nsk_stage *stage, nsk_error *error) {
 void nsk_rehearsal_count(const nsk_rehearsal *r, bool ordered, nsk_rehearsed_counts *totals) {
     totals->frames += r->frames;
     totals->dropped += r->dropped;
-    totals->troubled += r->troubled;
+    totals->faulted += r->faulted;
     if (ordered) {
         totals->events += r->figures.events;
         totals->missed += r->figures.missed;

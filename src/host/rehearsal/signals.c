@@ -14,7 +14,7 @@ typedef struct change {
     char text[40];
 } change;
 
-enum { CAMERA = '!', BUSY = '"', ANSWER = '#', TROUBLE = '$', FIRST_LINE = '%', MOST_LINES = 80 };
+enum { CAMERA = '!', BUSY = '"', ANSWER = '#', FAULT = '$', FIRST_LINE = '%', MOST_LINES = 80 };
 
 typedef struct dump {
     GArray *changes;
@@ -66,14 +66,14 @@ static void write_head(GString *text, const nsk_stage *stage, const nsk_labels *
     if (stage->decision->lines > 0) {
         g_string_append_printf(text, " %d at rest,", lines);
     }
-    g_string_append(text, " 255 unsure; trouble: 0 none, 1 camera late, 2 picture cut, 3 picture "
+    g_string_append(text, " 255 unsure; fault: 0 none, 1 camera late, 2 picture cut, 3 picture "
                           "frozen, 4 pixels stuck, 5 rows repeated, 6 model damaged, "
                           "7 runs differ, 8 memory damaged $end\n$timescale 1 us $end\n"
                           "$scope module product $end\n");
     declare(text, "wire", 1, CAMERA, "", "camera");
     declare(text, "wire", 1, BUSY, "", "busy");
     declare(text, "reg", 8, ANSWER, "", "answer");
-    declare(text, "reg", 8, TROUBLE, "", "trouble");
+    declare(text, "reg", 8, FAULT, "", "fault");
     for (int i = 0; i < lines; i++) {
         declare(text, "wire", 1, (char)(FIRST_LINE + i), "line_",
                 nsk_line_name(stage->decision, labels, i));
@@ -83,12 +83,12 @@ static void write_head(GString *text, const nsk_stage *stage, const nsk_labels *
 
 static void put_answer(dump *d, const nsk_rehearsed *a, double period, int lines) {
     char bits[9];
-    if (a->trouble != NSK_CAMERA_LATE) {
+    if (a->fault != NSK_FAULT_CAMERA_LATE) {
         put(d, a->arrived, "1%c", BUSY);
         put(d, a->answered, "0%c", BUSY);
     }
-    put(d, a->answered, "b%s %c", binary((int)a->trouble, bits), TROUBLE);
-    if (a->trouble == NSK_NO_TROUBLE) {
+    put(d, a->answered, "b%s %c", binary((int)a->fault, bits), FAULT);
+    if (a->fault == NSK_FAULT_NONE) {
         put(d, a->answered, "b%s %c", binary(a->line & 255, bits), ANSWER);
     }
     if (a->decided >= 0 && a->decided < lines) { /* up for a period of the camera */
@@ -104,7 +104,7 @@ bool nsk_rehearsal_write_signals(const nsk_rehearsal *r, const nsk_stage *stage,
     int lines = lines_of(stage, labels);
     char bits[9];
     for (int id = CAMERA; id < FIRST_LINE + lines; id++) {
-        if (id == ANSWER || id == TROUBLE) {
+        if (id == ANSWER || id == FAULT) {
             put(&d, 0.0, "b%s %c", binary(id == ANSWER ? 255 : 0, bits), id);
         } else {
             put(&d, 0.0, "0%c", id);

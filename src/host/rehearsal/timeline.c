@@ -61,7 +61,7 @@ static void draw_answers(strip *s) {
     }
     for (int i = 0; i < r->taken; i++) {
         const nsk_rehearsed *a = &r->answers[i];
-        if (a->trouble == NSK_NO_TROUBLE && a->class_index < classes) {
+        if (a->fault == NSK_FAULT_NONE && a->class_index < classes) {
             double y = s->y + row * a->class_index;
             double height = a->line == NSK_UNSURE ? row * 0.25 : row * 0.8;
             box(s, nsk_class_colour(a->class_index), a->arrived, a->arrived + 0.85 * period(s),
@@ -136,7 +136,7 @@ static void draw_lines(strip *s) {
 static void draw_losses(strip *s) {
     const nsk_rehearsal *r = s->rehearsal;
     bool *taken = g_new0(bool, r->frames + 1);
-    if (r->dropped == 0 && r->troubled == 0) {
+    if (r->dropped == 0 && r->faulted == 0) {
         g_free(taken);
         return;
     }
@@ -144,7 +144,7 @@ static void draw_losses(strip *s) {
     for (int i = 0; i < r->taken; i++) {
         const nsk_rehearsed *a = &r->answers[i];
         taken[a->frame] = true;
-        if (a->trouble != NSK_NO_TROUBLE) {
+        if (a->fault != NSK_FAULT_NONE) {
             box(s, NSK_CLAY, a->frame * period(s), (a->frame + 0.9) * period(s), s->y, 16);
         }
     }
@@ -183,7 +183,7 @@ bool nsk_rehearsal_draw(const nsk_rehearsal *r, const nsk_stage *stage, const ns
     g_snprintf(below, sizeof below,
                "%d frames, %d dropped, %d without an answer; %d events, %d missed; %d actions, %d "
                "false",
-               r->frames, r->dropped, r->troubled, f->events, f->missed, f->actions,
+               r->frames, r->dropped, r->faulted, f->events, f->missed, f->actions,
                f->false_actions);
     if (!nsk_canvas_open(&canvas, 28.0, path, name, below, error)) {
         return false;

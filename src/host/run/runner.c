@@ -42,13 +42,13 @@ bool nsk_run_images(const nsk_network *network, const nsk_model *model, const ns
     bool good = true;
 #pragma omp parallel
     {
-        nsk_error trouble;
+        nsk_error fault;
         nsk_runner r;
-        bool fine = start(&r, network, model, images, &trouble);
+        bool fine = start(&r, network, model, images, &fault);
 #pragma omp for schedule(dynamic, 4)
         for (int i = 0; i < total; i++) {
-            fine = fine && nsk_images_frame(images, i, r.frame, &trouble) &&
-                   step(&r, i, context, &trouble);
+            fine = fine && nsk_images_frame(images, i, r.frame, &fault) &&
+                   step(&r, i, context, &fault);
             if (progress != NULL) {
 #pragma omp critical(nsk_runner_progress)
                 progress(progress_context, ++done, total);
@@ -58,7 +58,7 @@ bool nsk_run_images(const nsk_network *network, const nsk_model *model, const ns
 #pragma omp critical(nsk_runner_failure)
             {
                 good = false;
-                *error = trouble;
+                *error = fault;
             }
         }
         clear(&r);

@@ -63,9 +63,9 @@ bool nsk_measured_read(nsk_measured *m, const char *folder, const char *key) {
     list_counts(m, counts);
     for (int i = 0; i < COUNTS && good; i++) {
         double value = -1.0;
-        good =
-            nsk_settings_number(s, "measured", known[i].key, NSK_NUMBER, 0, 1e9, &value, &error) &&
-            value >= 0.0;
+        good = nsk_settings_number(s, "measured", known[i].key, NSK_UNIT_NUMBER, 0, 1e9, &value,
+                                   &error) &&
+               value >= 0.0;
         *counts[i] = (int)value;
     }
     good = good && m->images > 0;

@@ -106,7 +106,7 @@ static void add_input(GChecksum *sum, const nsk_input *input, const nsk_labels *
 static bool add_recipe(GChecksum *sum, const nsk_recipe *r, nsk_error *error) {
     const int whole[] = {(int)r->ranges, r->equalise,       r->rounding,
                          r->biases,      (int)r->streaming, r->excepted};
-    const nsk_refinement *refined = r->refinement;
+    const nsk_refine_settings *refined = r->refine;
     add_bytes(sum, whole, sizeof whole);
     add_bytes(sum, &r->ram, sizeof r->ram);
     for (int i = 0; i < r->excepted; i++) {

@@ -29,8 +29,12 @@ nsk_variant nsk_variant_of(const char *name, const nsk_measured *m, const nsk_bu
         v.limits[i] = b->limits[i];
     }
     nsk_standing standing = nsk_interval_standing(v.loss_low, v.loss_high, limits->loss);
-    v.limits[NSK_LIMIT_LOSS] = (nsk_budget_limit){
-        "loss", "points", limits->loss, loss, standing != NSK_BROKEN, standing == NSK_OPEN};
+    v.limits[NSK_LIMIT_LOSS] = (nsk_budget_limit){"loss",
+                                                  "points",
+                                                  limits->loss,
+                                                  loss,
+                                                  standing != NSK_STANDING_BROKEN,
+                                                  standing == NSK_STANDING_OPEN};
     for (int i = 0; i < NSK_VARIANT_LIMITS; i++) {
         v.fits = v.fits && v.limits[i].holds;
     }

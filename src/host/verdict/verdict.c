@@ -36,7 +36,7 @@ void nsk_verdict_add(nsk_verdict *v, const char *step, nsk_standing standing, co
 }
 
 nsk_standing nsk_verdict_standing(const nsk_verdict *v) {
-    nsk_standing worst = NSK_HOLDS;
+    nsk_standing worst = NSK_STANDING_HOLDS;
     for (int i = 0; i < v->count; i++) {
         worst = MAX(worst, v->finding[i].standing);
     }
@@ -49,11 +49,15 @@ const char *nsk_standing_text(nsk_standing standing) {
 }
 
 nsk_standing nsk_interval_standing(double low, double high, double limit) {
-    return low > limit ? NSK_BROKEN : high > limit ? NSK_OPEN : NSK_HOLDS;
+    return low > limit    ? NSK_STANDING_BROKEN
+           : high > limit ? NSK_STANDING_OPEN
+                          : NSK_STANDING_HOLDS;
 }
 
 static nsk_standing by_share(int part, int whole) {
-    return part == 0 ? NSK_HOLDS : part >= WORTHLESS * whole ? NSK_BROKEN : NSK_OPEN;
+    return part == 0                   ? NSK_STANDING_HOLDS
+           : part >= WORTHLESS * whole ? NSK_STANDING_BROKEN
+                                       : NSK_STANDING_OPEN;
 }
 
 /* ---- images ---- */
@@ -74,7 +78,7 @@ void nsk_judge_survey(nsk_verdict *v, const nsk_survey *s, const nsk_labels *lab
     nsk_judge_overlap(v, step, s->overlap, held_out->images);
     int near = s->near[NSK_TWINS_IN_BOTH_SETS];
     if (near > 0) {
-        nsk_verdict_add(v, step, NSK_OPEN,
+        nsk_verdict_add(v, step, NSK_STANDING_OPEN,
                         "%d of %d held-out pictures nearly repeat one of the calibration set", near,
                         held_out->images);
     }
@@ -86,19 +90,20 @@ void nsk_judge_survey(nsk_verdict *v, const nsk_survey *s, const nsk_labels *lab
     for (int k = 0; k < 2; k++) {
         const nsk_survey_set *set = &s->sets[k];
         if (set->unreadable > 0) {
-            nsk_verdict_add(v, step, NSK_BROKEN, "pictures of the %s set that cannot be read: %d",
-                            set->name, set->unreadable);
+            nsk_verdict_add(v, step, NSK_STANDING_BROKEN,
+                            "pictures of the %s set that cannot be read: %d", set->name,
+                            set->unreadable);
         }
         for (int c = 0; c < labels->count; c++) {
             if (set->in_class[c] == 0) {
-                nsk_verdict_add(v, step, k == 0 ? NSK_OPEN : NSK_BROKEN,
+                nsk_verdict_add(v, step, k == 0 ? NSK_STANDING_OPEN : NSK_STANDING_BROKEN,
                                 "the %s set has no picture of '%s': nothing is known of this class",
                                 set->name, labels->names[c]);
             }
         }
     }
     if (v->count == before) {
-        nsk_verdict_add(v, step, NSK_HOLDS,
+        nsk_verdict_add(v, step, NSK_STANDING_HOLDS,
                         "%d pictures to calibrate, %d held out; none stands in both, none under "
                         "two labels",
                         s->sets[0].images, held_out->images);
@@ -111,21 +116,21 @@ void nsk_judge_vetting(nsk_verdict *v, const nsk_vetting *vetting) {
     static const char step[] = "vet";
     if (vetting->better >= 0) {
         const nsk_alternative *a = &vetting->alternatives[vetting->better];
-        nsk_verdict_add(v, step, NSK_BROKEN,
+        nsk_verdict_add(v, step, NSK_STANDING_BROKEN,
                         "the network was probably trained with another preparation: '%s' is right "
                         "on %.1f %% instead of %.1f %%",
                         a->change, 100.0 * a->correct / vetting->images,
                         100.0 * vetting->order_correct / vetting->images);
     }
     if (vetting->renamed) {
-        nsk_verdict_add(v, step, NSK_BROKEN,
+        nsk_verdict_add(v, step, NSK_STANDING_BROKEN,
                         "the labels are probably not in the order of the outputs: in another, "
                         "%.1f %% are right instead of %.1f %%",
                         100.0 * vetting->order_correct / vetting->images,
                         100.0 * vetting->correct / vetting->images);
     }
     if (vetting->better < 0 && !vetting->renamed) {
-        nsk_verdict_add(v, step, NSK_HOLDS,
+        nsk_verdict_add(v, step, NSK_STANDING_HOLDS,
                         "no other preparation or order of the labels suits the network clearly "
                         "better");
     }
@@ -143,7 +148,7 @@ static void judge_guessing(nsk_verdict *v, const nsk_comparison *c, const nsk_la
     }
     double guessed = (double)in_class[most] / c->images;
     if (c->float_correct <= in_class[most]) {
-        nsk_verdict_add(v, "compare", NSK_BROKEN,
+        nsk_verdict_add(v, "compare", NSK_STANDING_BROKEN,
                         "the float network is right on %.2f %%, which is no better than always to "
                         "say '%s' (%.2f %%): ask 'netsuke vet' how it was trained",
                         100.0 * c->float_correct / c->images, labels->names[most], 100.0 * guessed);
@@ -164,7 +169,7 @@ void nsk_judge_comparison(nsk_verdict *v, const nsk_comparison *c, const nsk_lab
     if (isfinite(limit)) {
         g_string_append_printf(text, " of %.2f allowed", limit);
     }
-    if (standing == NSK_OPEN) {
+    if (standing == NSK_STANDING_OPEN) {
         int needed = nsk_images_to_decide(c->lost, c->won, c->images, limit / 100.0);
         if (needed < G_MAXINT) {
             g_string_append_printf(
@@ -191,7 +196,8 @@ void nsk_judge_budget(nsk_verdict *v, const nsk_budget *b) {
         char *limit = amount(l, l->limit);
         bool untimed = i == NSK_LIMIT_LATENCY && !b->timed;
         nsk_verdict_add(
-            v, "budget", l->holds ? NSK_HOLDS : NSK_BROKEN, "%s: %s of %s%s", l->name, value, limit,
+            v, "budget", l->holds ? NSK_STANDING_HOLDS : NSK_STANDING_BROKEN, "%s: %s of %s%s",
+            l->name, value, limit,
             untimed ? ", at one instruction a cycle: this core's timings are not published" : "");
         g_free(value);
         g_free(limit);
@@ -216,21 +222,22 @@ void nsk_judge_rehearsal(nsk_verdict *v, const nsk_rehearsed_counts *r, const ns
     static const char step[] = "rehearse";
     int before = v->count;
     if (r->dropped > limits->dropped * r->frames) {
-        nsk_verdict_add(v, step, NSK_BROKEN,
+        nsk_verdict_add(v, step, NSK_STANDING_BROKEN,
                         "%d of %d frames came while the device was busy, %.1f %% are allowed: slow "
                         "the camera down, or say 'dropped = 50 %%' under [limits] where that is "
                         "meant",
                         r->dropped, r->frames, 100.0 * limits->dropped);
     }
-    if (r->troubled > 0) {
-        nsk_verdict_add(v, step, r->troubled > SILENT * r->frames ? NSK_BROKEN : NSK_OPEN,
+    if (r->faulted > 0) {
+        nsk_verdict_add(v, step,
+                        r->faulted > SILENT * r->frames ? NSK_STANDING_BROKEN : NSK_STANDING_OPEN,
                         "%d of %d frames had no answer: the camera's pictures were not trusted",
-                        r->troubled, r->frames);
+                        r->faulted, r->frames);
     }
     judge_share(v, "events missed", r->missed, r->events, limits->missed);
     judge_share(v, "actions were for nothing", r->false_actions, r->actions, limits->false_actions);
     if (v->count == before) {
-        nsk_verdict_add(v, step, NSK_HOLDS,
+        nsk_verdict_add(v, step, NSK_STANDING_HOLDS,
                         "%d frames, none dropped beyond what is allowed; %d of %d events missed, "
                         "%d of %d actions for nothing, without a limit",
                         r->frames, r->missed, r->events, r->false_actions, r->actions);

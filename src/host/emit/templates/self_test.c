@@ -2,7 +2,7 @@
  * the host computed; then the frames that came along, and compares every score. Prints, in lines of
  * words:
  *
- *     step PICTURE TROUBLE LINE DECIDED     the loop's; "differ" behind one that does
+ *     step PICTURE FAULT LINE DECIDED     the loop's; "differ" behind one that does
  *     loop PICTURES
  *     network NAME
  *     prepare TICKS               of the first frame: what is not in a layer
@@ -118,13 +118,13 @@ static void run_noise(const nsk_model *model, uint32_t *stack) {
 static int run_network(const self_test_network *network, uint32_t *stack) {
     nsk_model model;
     nsk_status status = nsk_open(&model, network->model, network->model_bytes);
-    if (status == NSK_OK && model.workspace_bytes > self_test_memory_bytes) {
-        status = NSK_TOO_SMALL;
+    if (status == NSK_STATUS_OK && model.workspace_bytes > self_test_memory_bytes) {
+        status = NSK_STATUS_WORKSPACE_SMALL;
     }
     board_print("network ");
     board_print(network->name);
     board_print("\n");
-    if (status != NSK_OK) {
+    if (status != NSK_STATUS_OK) {
         board_print("the model is ");
         board_print(nsk_status_text(status));
         board_print("\n");
@@ -178,13 +178,13 @@ static void pass_layer(void *context, const nsk_model *model, unsigned layer) {
     (void)layer;
 }
 
-static void take_step(test_port *t, int trouble, int line, int decided, int32_t sum) {
+static void take_step(test_port *t, int fault, int line, int decided, int32_t sum) {
     const self_test_step *want = &t->network->step[t->step];
-    bool same = t->step < t->network->step_count && want->trouble == trouble &&
-                want->line == line && want->decided == decided && want->sum == sum;
+    bool same = t->step < t->network->step_count && want->fault == fault && want->line == line &&
+                want->decided == decided && want->sum == sum;
     board_print("step");
     board_print_number((int32_t)t->step);
-    board_print_number(trouble);
+    board_print_number(fault);
     board_print_number(line);
     board_print_number(decided);
     board_print(same ? "\n" : " differ\n");
@@ -200,8 +200,8 @@ static void take_answer(void *context, const nsk_answered *answer) {
     take_step((test_port *)context, 0, answer->line, answer->decided, sum);
 }
 
-static void take_trouble(void *context, nsk_trouble trouble) {
-    take_step((test_port *)context, (int)trouble, 0, 0, 0);
+static void take_fault(void *context, nsk_fault fault) {
+    take_step((test_port *)context, (int)fault, 0, 0, 0);
 }
 
 /* The camera of the product, in front of frames of the model. */
@@ -229,8 +229,8 @@ static int run_loop(const self_test_network *network, uint32_t *stack) {
     port.prepared = pass_prepared;
     port.layer_done = pass_layer;
     port.answer = take_answer;
-    port.trouble = take_trouble;
-    if (nsk_open(&model, network->model, network->model_bytes) != NSK_OK) {
+    port.fault = take_fault;
+    if (nsk_open(&model, network->model, network->model_bytes) != NSK_STATUS_OK) {
         return 1; /* as was said of its frames */
     }
     set_camera(&t, &model);
@@ -240,8 +240,8 @@ static int run_loop(const self_test_network *network, uint32_t *stack) {
     *stack = stack_used() > *stack ? stack_used() : *stack;
     board_print("loop");
     board_print_number((int32_t)t.step);
-    board_print(status == NSK_OK ? "\n" : " cannot begin\n");
-    return t.wrong + (status != NSK_OK || t.step != network->step_count);
+    board_print(status == NSK_STATUS_OK ? "\n" : " cannot begin\n");
+    return t.wrong + (status != NSK_STATUS_OK || t.step != network->step_count);
 }
 
 int main(void) {

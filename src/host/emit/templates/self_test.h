@@ -7,8 +7,8 @@
 
 /* What the product's loop makes of a picture. */
 typedef struct self_test_step {
-    int16_t trouble, line, decided; /* as the port is told of them */
-    int32_t sum;                    /* of the scores, each times the number of its class, from 1 */
+    int16_t fault, line, decided; /* as the port is told of them */
+    int32_t sum;                  /* of the scores, each times the number of its class, from 1 */
 } self_test_step;
 
 typedef struct self_test_network {

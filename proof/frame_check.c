@@ -10,17 +10,17 @@ static uint8_t row[24 * 3];
 static uint32_t memory[16 + (24 * 4 + 3) / 4];
 
 static void look(unsigned width, unsigned height, unsigned channels) {
-    nsk_sight sight;
-    nsk_sight_set(&sight, width, height, channels, memory);
+    nsk_frame_check frame_check;
+    nsk_frame_check_set(&frame_check, width, height, channels, memory);
     /*@ loop unroll 0; */
     while (Frama_C_nondet(0, 1)) {
-        nsk_sight_start(&sight);
+        nsk_frame_check_start(&frame_check);
         /*@ loop unroll 0; */
         while (Frama_C_nondet(0, 1)) {
             Frama_C_make_unknown((char *)row, sizeof row);
-            nsk_sight_row(&sight, row);
+            nsk_frame_check_row(&frame_check, row);
         }
-        nsk_sight_end(&sight);
+        nsk_frame_check_end(&frame_check);
     }
 }
 

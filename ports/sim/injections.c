@@ -1,17 +1,17 @@
-#include "sim/faults.h"
+#include "sim/injections.h"
 #include "base/base.h"
 
 #include <stdlib.h>
 #include <string.h>
 
-static const char *const names[NSK_FAULT_KINDS] = {
-    [NSK_FAULT_FLASH] = "flash",   [NSK_FAULT_CAMERA] = "camera",
-    [NSK_FAULT_CUT] = "cut",       [NSK_FAULT_FROZEN] = "frozen",
-    [NSK_FAULT_COLUMN] = "column", [NSK_FAULT_BROWNOUT] = "brown-out",
-    [NSK_FAULT_CLOCK] = "clock",   [NSK_FAULT_ROWS] = "rows",
-    [NSK_FAULT_TORN] = "torn"};
+static const char *const names[NSK_INJECTIONS] = {
+    [NSK_INJECTION_FLASH] = "flash",   [NSK_INJECTION_CAMERA] = "camera",
+    [NSK_INJECTION_CUT] = "cut",       [NSK_INJECTION_FROZEN] = "frozen",
+    [NSK_INJECTION_COLUMN] = "column", [NSK_INJECTION_BROWNOUT] = "brown-out",
+    [NSK_INJECTION_CLOCK] = "clock",   [NSK_INJECTION_ROWS] = "rows",
+    [NSK_INJECTION_TORN] = "torn"};
 
-const char *nsk_fault_name(nsk_fault_kind kind) {
+const char *nsk_injection_name(nsk_injection_kind kind) {
     return names[kind];
 }
 
@@ -27,20 +27,20 @@ static bool take(char **at, char sign, double *value) {
     return good;
 }
 
-bool nsk_fault_parse(const char *text, nsk_fault *fault, nsk_error *error) {
+bool nsk_injection_parse(const char *text, nsk_injection *injection, nsk_error *error) {
     size_t length = strcspn(text, "@");
     double first = -1.0;
     double frames = 1.0;
     int kind = 0;
-    while (kind < NSK_FAULT_KINDS &&
+    while (kind < NSK_INJECTIONS &&
            (strlen(names[kind]) != length || strncmp(names[kind], text, length) != 0)) {
         kind++;
     }
     char *at = (char *)text + length;
-    *fault = (nsk_fault){.amount = 10.0};
-    bool good = kind < NSK_FAULT_KINDS && take(&at, '@', &first) && take(&at, '+', &frames) &&
-                take(&at, '=', &fault->amount) && *at == '\0' && first >= 0.0 && frames >= 1.0 &&
-                fault->amount < 100.0;
+    *injection = (nsk_injection){.amount = 10.0};
+    bool good = kind < NSK_INJECTIONS && take(&at, '@', &first) && take(&at, '+', &frames) &&
+                take(&at, '=', &injection->amount) && *at == '\0' && first >= 0.0 &&
+                frames >= 1.0 && injection->amount < 100.0;
     if (!good) {
         return nsk_fail(
             error,
@@ -50,15 +50,16 @@ bool nsk_fault_parse(const char *text, nsk_fault *fault, nsk_error *error) {
             "and percent below 100, may follow",
             text);
     }
-    fault->kind = (nsk_fault_kind)kind;
-    fault->first = (int)first;
-    fault->frames = (int)frames;
+    injection->kind = (nsk_injection_kind)kind;
+    injection->first = (int)first;
+    injection->frames = (int)frames;
     return true;
 }
 
-const nsk_fault *nsk_fault_at(const nsk_fault *faults, int count, nsk_fault_kind kind, int frame) {
+const nsk_injection *nsk_injection_at(const nsk_injection *injections, int count,
+                                      nsk_injection_kind kind, int frame) {
     for (int i = 0; i < count; i++) {
-        const nsk_fault *f = &faults[i];
+        const nsk_injection *f = &injections[i];
         if (f->kind == kind && frame >= f->first && frame - f->first < f->frames) {
             return f;
         }

@@ -25,7 +25,8 @@ static int32_t source(int32_t at, int32_t tap, int32_t stride, int32_t dilate, i
     return spread >= 0 && spread % stride == 0 && spread / stride < size ? spread / stride : -1;
 }
 
-static NSK_APART int32_t dot(const int8_t *in, int32_t zero, const int8_t *weights, int32_t count) {
+static NSK_NOINLINE int32_t dot(const int8_t *in, int32_t zero, const int8_t *weights,
+                                int32_t count) {
     int32_t sum = 0;
     for (int32_t i = 0; i < count; i++) {
         sum += (in[i] - zero) * weights[i];
@@ -52,7 +53,7 @@ static int32_t accumulate(const nsk_layer *l, const int8_t *in, int32_t y, int32
     int32_t group = channel / (l->out.channels / (int32_t)l->count);
     const int8_t *w =
         (const int8_t *)l->weights + channel * l->kernel_height * l->kernel_width * inputs;
-    int32_t acc = nsk_finish_bias(nsk_word(l->finish, (uint32_t)channel));
+    int32_t acc = nsk_requantise_bias(nsk_word(l->requantise, (uint32_t)channel));
     for (int32_t ky = 0; ky < l->kernel_height; ky++, w += l->kernel_width * inputs) {
         int32_t iy = source(y, ky, l->stride_down, l->dilate_down, l->pad_top, l->in.height);
         if (iy >= 0) {
@@ -64,17 +65,18 @@ static int32_t accumulate(const nsk_layer *l, const int8_t *in, int32_t y, int32
 }
 
 static void run(const nsk_layer *l, int8_t *workspace) {
-    const int8_t *in = workspace + l->in.place;
-    int8_t *out = workspace + l->out.place;
+    const int8_t *in = workspace + l->in.offset;
+    int8_t *out = workspace + l->out.offset;
     for (int32_t y = 0; y < l->out.height; y++) {
         for (int32_t x = 0; x < l->out.width; x++) {
             for (uint32_t c = 0; c < l->out.channels; c++) {
                 int32_t acc = accumulate(l, in, y, x, (int32_t)c);
-                out[c] = nsk_finish(acc, nsk_word(l->finish, c), l->out.zero, l->low, l->high);
+                out[c] =
+                    nsk_requantise(acc, nsk_word(l->requantise, c), l->out.zero, l->low, l->high);
             }
-            out += l->out.step;
+            out += l->out.pixel_stride;
         }
     }
 }
 
-const nsk_operation nsk_transposed = {check, run};
+const nsk_operation nsk_operation_conv_transpose = {check, run};

@@ -1,12 +1,13 @@
-#include "lower/lowering.h"
+#include "lower/translation.h"
 
 /* A layer from tensor `in` to a new one of the node's output, with the node's clamp. */
-nsk_low_layer *nsk_low_add(nsk_lowering *l, const nsk_node *node, nsk_kind kind, int in) {
+nsk_lowered_layer *nsk_translation_add(nsk_translation *l, const nsk_node *node, nsk_kind kind,
+                                       int in) {
     int out = in != NSK_NONE ? nsk_view_new(l, node, node->output) : NSK_NONE;
     if (out == NSK_NONE) {
         return NULL;
     }
-    nsk_low_layer *layer = nsk_low_layer_add(l, node, kind, in, out);
+    nsk_lowered_layer *layer = nsk_translation_add_layer(l, node, kind, in, out);
     layer->window = node->attributes.window;
     layer->low = node->low;
     layer->high = node->high;
@@ -14,11 +15,12 @@ nsk_low_layer *nsk_low_add(nsk_lowering *l, const nsk_node *node, nsk_kind kind,
 }
 
 /* The same, the new tensor being one pixel: its bytes stand as in the plain layout all the same. */
-nsk_low_layer *nsk_low_add_pixel(nsk_lowering *l, const nsk_node *node, nsk_kind kind, int in) {
+nsk_lowered_layer *nsk_translation_add_pixel(nsk_translation *l, const nsk_node *node,
+                                             nsk_kind kind, int in) {
     const nsk_value *v = nsk_graph_value(l->graph, node->output);
-    nsk_low_layer *layer = nsk_low_add(l, node, kind, in);
+    nsk_lowered_layer *layer = nsk_translation_add(l, node, kind, in);
     if (layer != NULL) {
-        nsk_low_tensor *out = nsk_low_tensor_at(l->result, layer->out);
+        nsk_lowered_tensor *out = nsk_lowered_tensor_at(l->result, layer->out);
         if (out->height * out->width != 1) {
             l->views[node->output].source = nsk_view_places(l, node->output);
             out->height = out->width = 1;
@@ -29,18 +31,18 @@ nsk_low_layer *nsk_low_add_pixel(nsk_lowering *l, const nsk_node *node, nsk_kind
 }
 
 /* The output takes the input's scale. */
-bool nsk_low_share_scale(const nsk_lowering *l, const nsk_low_layer *layer) {
+bool nsk_translation_share_scale(const nsk_translation *l, const nsk_lowered_layer *layer) {
     if (layer != NULL) {
-        nsk_low_tensor_at(l->result, layer->out)->shares = layer->in;
+        nsk_lowered_tensor_at(l->result, layer->out)->shares = layer->in;
     }
     return layer != NULL;
 }
 
-const nsk_value *nsk_low_input(const nsk_lowering *l, const nsk_node *node, int input) {
+const nsk_value *nsk_translation_input(const nsk_translation *l, const nsk_node *node, int input) {
     return nsk_node_input(l->graph, node, input);
 }
 
-bool nsk_low_window_fits(const nsk_lowering *l, const nsk_node *node) {
+bool nsk_translation_window_fits(const nsk_translation *l, const nsk_node *node) {
     const nsk_window_attributes *w = &node->attributes.window;
     for (int axis = 0; axis < 2; axis++) {
         bool far = node->op != NSK_OP_CONV_TRANSPOSE &&
@@ -55,8 +57,8 @@ bool nsk_low_window_fits(const nsk_lowering *l, const nsk_node *node) {
     return true;
 }
 
-bool nsk_low_is_batch(const nsk_lowering *l, const nsk_node *node) {
-    return nsk_low_input(l, node, 0)->dims[0] != 1 &&
+bool nsk_translation_is_batch(const nsk_translation *l, const nsk_node *node) {
+    return nsk_translation_input(l, node, 0)->dims[0] != 1 &&
            !nsk_no_integer_form(l, node, "it runs on several pictures at once");
 }
 

@@ -5,11 +5,12 @@
 #include "../format.h"
 #include "netsuke/firmware.h"
 
-size_t nsk_sight_bytes(unsigned width, unsigned height, unsigned channels) {
+size_t nsk_frame_check_bytes(unsigned width, unsigned height, unsigned channels) {
     return sizeof(uint32_t) * height + (size_t)width * channels + width;
 }
 
-void nsk_sight_set(nsk_sight *s, unsigned width, unsigned height, unsigned channels, void *memory) {
+void nsk_frame_check_set(nsk_frame_check *s, unsigned width, unsigned height, unsigned channels,
+                         void *memory) {
     memset(s, 0, sizeof *s);
     s->sums = (uint32_t *)memory;
     s->above = (uint8_t *)(s->sums + height);
@@ -18,13 +19,13 @@ void nsk_sight_set(nsk_sight *s, unsigned width, unsigned height, unsigned chann
     s->channels = (uint8_t)channels;
 }
 
-void nsk_sight_start(nsk_sight *s) {
+void nsk_frame_check_start(nsk_frame_check *s) {
     s->rows = 0;
     s->frozen = s->repeated = s->flat = false;
 }
 
 /* Compares a row with the one above, which it then is. */
-static void compare(nsk_sight *s, const uint8_t *row) {
+static void compare(nsk_frame_check *s, const uint8_t *row) {
     uint8_t *above = s->above;
     uint8_t *alike = above + (size_t)s->width * s->channels;
     unsigned all = 1;
@@ -48,7 +49,7 @@ static bool is_flat(const uint8_t *row, size_t bytes, unsigned channels) {
     return i >= bytes && bytes > channels;
 }
 
-void nsk_sight_row(nsk_sight *s, const uint8_t *row) {
+void nsk_frame_check_row(nsk_frame_check *s, const uint8_t *row) {
     const size_t bytes = (size_t)s->width * s->channels;
     if (s->rows >= s->height) {
         return;
@@ -65,16 +66,16 @@ void nsk_sight_row(nsk_sight *s, const uint8_t *row) {
     s->sums[s->rows++] = sum;
 }
 
-nsk_trouble nsk_sight_end(nsk_sight *s) {
+nsk_fault nsk_frame_check_end(nsk_frame_check *s) {
     const uint8_t *alike = s->above + (size_t)s->width * s->channels;
     s->has_last = true;
     for (unsigned x = 0; x < s->width && s->rows > 1; x++) {
         s->flat = s->flat || alike[x] != 0;
     }
-    return s->frozen     ? NSK_PICTURE_FROZEN
-           : s->flat     ? NSK_PIXELS_STUCK
-           : s->repeated ? NSK_ROWS_REPEATED
-                         : NSK_NO_TROUBLE;
+    return s->frozen     ? NSK_FAULT_PICTURE_FROZEN
+           : s->flat     ? NSK_FAULT_PIXELS_STUCK
+           : s->repeated ? NSK_FAULT_ROWS_REPEATED
+                         : NSK_FAULT_NONE;
 }
 
 bool nsk_intact(const nsk_model *model) {

@@ -1,29 +1,31 @@
-/* lower/lowering: what the files that lower operators share, and what they give: one function an
+/* lower/translation: what the files that lower operators share, and what they give: one function an
  * operator, in the table of lower.c. */
-#ifndef NSK_LOWER_LOWERING_H
-#define NSK_LOWER_LOWERING_H
+#ifndef NSK_LOWER_TRANSLATION_H
+#define NSK_LOWER_TRANSLATION_H
 
 #include "lower/views.h"
 
 /* An input of the node, or NULL. */
-const nsk_value *nsk_low_input(const nsk_lowering *l, const nsk_node *node, int input);
+const nsk_value *nsk_translation_input(const nsk_translation *l, const nsk_node *node, int input);
 /* A layer from tensor `in` to a new one of the node's output, with the node's clamp; NULL and an
  * error where there can be none, or `in` is NSK_NONE. */
-nsk_low_layer *nsk_low_add(nsk_lowering *l, const nsk_node *node, nsk_kind kind, int in);
+nsk_lowered_layer *nsk_translation_add(nsk_translation *l, const nsk_node *node, nsk_kind kind,
+                                       int in);
 /* The same, the new tensor being one pixel: its bytes stand as in the plain layout all the same. */
-nsk_low_layer *nsk_low_add_pixel(nsk_lowering *l, const nsk_node *node, nsk_kind kind, int in);
+nsk_lowered_layer *nsk_translation_add_pixel(nsk_translation *l, const nsk_node *node,
+                                             nsk_kind kind, int in);
 /* The output takes the input's scale; false where the layer is NULL. */
-bool nsk_low_share_scale(const nsk_lowering *l, const nsk_low_layer *layer);
+bool nsk_translation_share_scale(const nsk_translation *l, const nsk_lowered_layer *layer);
 
 /* Do kernel, stride, dilation and pads fit the model file's bytes? An error else. */
-bool nsk_low_window_fits(const nsk_lowering *l, const nsk_node *node);
+bool nsk_translation_window_fits(const nsk_translation *l, const nsk_node *node);
 /* True, and an error, where the node runs on several pictures at once. */
-bool nsk_low_is_batch(const nsk_lowering *l, const nsk_node *node);
+bool nsk_translation_is_batch(const nsk_translation *l, const nsk_node *node);
 
 /* 0, 1, 2, ...: ONNX's own order. g_free. */
 int32_t *nsk_own_order(size_t count);
 
-typedef bool nsk_lower_operator(nsk_lowering *l, const nsk_node *node);
+typedef bool nsk_lower_operator(nsk_translation *l, const nsk_node *node);
 
 /* weights.c */
 nsk_lower_operator nsk_lower_conv, nsk_lower_conv_transpose, nsk_lower_product;

@@ -1,0 +1,41 @@
+/* work: what a layer costs, counted from its shapes: for estimates, and not handed over. */
+#ifndef NSK_DEVICE_WORK_H
+#define NSK_DEVICE_WORK_H
+
+#include "layer.h"
+
+/* What a layer costs, counted from its shapes; a streamed one, or one written over its input, is
+ * the sum of its pieces. */
+typedef struct nsk_work {
+    uint64_t calls;   /* one, or a piece each; each channel of a depthwise convolution by itself */
+    uint64_t macs;    /* multiply-accumulates that touch the picture: taps in the padding are left
+                       * out; a move has its runs of evenly spaced elements here */
+    uint64_t outputs; /* written */
+    uint64_t inputs;  /* bytes read from at least once */
+    uint64_t rows;    /* that are run through, in each channel of a depthwise convolution */
+    uint64_t moved;   /* bytes gathered or widened: a convolution's windows, else the input */
+    /* The same as kernels see it; 0 for kinds of layer that have no such thing. */
+    uint64_t products; /* multiplications, with the padding and what fills a row up to words */
+    uint64_t pixels;   /* rows of inputs that meet all outputs of a group */
+    uint64_t runs;     /* of bytes that windows are gathered from */
+    uint64_t copies;   /* words and single bytes of those */
+    uint64_t alone;    /* products of a pixel that is left where two are taken at a time */
+    uint64_t fill;     /* products that are missing where four are */
+    uint64_t blocks;   /* products in blocks of sixteen inputs by four outputs, two pixels at a
+                        * time; of a depthwise convolution, sixteen channels by two taps */
+    uint64_t quads;    /* outputs, four of two pixels at a time, or sixteen channels */
+    uint64_t triples;  /* outputs, three of a row at a time */
+    uint64_t odd;      /* products of channels that are left where four are taken at a time */
+} nsk_work;
+nsk_work nsk_layer_work(const nsk_model *model, unsigned layer);
+/* The same of one layer, as a whole. */
+nsk_work nsk_work_of(const nsk_layer *layer);
+/* What streaming costs besides: how often a layer is looked at (rows), and bytes moved up in their
+ * tensors. */
+nsk_work nsk_stream_work(const nsk_model *model);
+
+/* The tensors that a layer has: its input, its second input (past the last where it has none), its
+ * output. */
+void nsk_layer_tensors(const nsk_model *model, unsigned layer, unsigned tensors[3]);
+
+#endif
