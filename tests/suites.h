@@ -21,6 +21,7 @@ extern CU_TestInfo settings_tests[], picture_tests[], format_tests[], array_test
     onnx_tests[], wild_tests[], float_tests[], quantise_tests[], accuracy_tests[], refine_tests[],
     exchange_tests[], plan_tests[], join_tests[], compare_tests[], vet_tests[], report_tests[],
     page_tests[], stress_tests[], atlas_tests[], cost_tests[], budget_tests[], weigh_tests[],
-    sim_tests[], train_tests[], verdict_tests[], reference_tests[], handed_tests[], proof_tests[];
+    sim_tests[], train_tests[], verdict_tests[], reference_tests[], handed_tests[], proof_tests[],
+    rule_tests[];
 
 #endif

@@ -32,6 +32,7 @@ int main(int argc, char **argv) {
         {"handed names", NULL, NULL, NULL, NULL, handed_tests},
 #if TESTS_FEWER == 1 /* it looks at the sources, whatever they are built with */
         {"proof", NULL, NULL, NULL, NULL, proof_tests},
+        {"rules", NULL, NULL, NULL, NULL, rule_tests},
 #endif
         {"concatenations", NULL, NULL, NULL, NULL, join_tests},
         {"plan", NULL, NULL, NULL, NULL, plan_tests},

@@ -139,6 +139,20 @@ static void copy_picture(const char *from, const char *to, double brighter) {
     nsk_picture_clear(&p);
 }
 
+static void assert_survey_is_drawn(nsk_images *const *sets, const char *folder) {
+    const nsk_images *const both[2] = {sets[0], sets[1]};
+    nsk_error error = {.text = ""};
+    char *sheet = scratch_path(folder, "sheet.png");
+    nsk_picture drawn;
+    CU_ASSERT(nsk_survey_sheet(both, 2, sheet, &error));
+    CU_ASSERT(nsk_picture_read(sheet, &drawn, &error));
+    CU_ASSERT(drawn.width > 4 * 88 && drawn.height > 3 * 88);
+    nsk_picture_clear(&drawn);
+    CU_ASSERT_FALSE(nsk_survey_sheet(both, 2, "/nowhere/sheet.png", &error));
+    assert_error(&error, "/nowhere/sheet.png");
+    g_free(sheet);
+}
+
 static void surveys_find_repeats(void) {
     static const struct {
         int from_set;
@@ -194,16 +208,7 @@ static void surveys_find_repeats(void) {
         }
         CU_ASSERT(known || g_str_has_suffix(second, "sound/0.png")); /* behind belt/other.png */
     }
-    const nsk_images *const both[2] = {sets[0], sets[1]};
-    char *sheet = scratch_path(folders[0], "sheet.png");
-    nsk_picture drawn;
-    CU_ASSERT(nsk_survey_sheet(both, 2, sheet, &error));
-    CU_ASSERT(nsk_picture_read(sheet, &drawn, &error));
-    CU_ASSERT(drawn.width > 4 * 88 && drawn.height > 3 * 88);
-    nsk_picture_clear(&drawn);
-    CU_ASSERT_FALSE(nsk_survey_sheet(both, 2, "/nowhere/sheet.png", &error));
-    assert_error(&error, "/nowhere/sheet.png");
-    g_free(sheet);
+    assert_survey_is_drawn(sets, folders[0]);
     nsk_survey_free(s);
     for (int i = 0; i < 2; i++) {
         nsk_images_free(sets[i]);

@@ -2,7 +2,8 @@
 
 #include <math.h>
 
-const double NSK_NEAR_UNLIKENESS = 0.01;
+enum { NEAR_BITS = 7 };
+static const double NEAR_UNLIKENESS = 0.01;
 
 enum { SIZE = 32, LOW = 8 };
 
@@ -86,4 +87,9 @@ double nsk_unlikeness(const nsk_likeness *a, const nsk_likeness *b) {
         return fabs(sum[0] - sum[1]) / count < 1.0 && spread_a < 1.0 && spread_b < 1.0 ? 0.0 : 1.0;
     }
     return shared <= 0.0 ? 1.0 : 1.0 - shared * shared / (spread_a * spread_b);
+}
+
+bool nsk_likeness_is_near(const nsk_likeness *a, const nsk_likeness *b) {
+    return nsk_hash_distance(a->hash, b->hash) <= NEAR_BITS &&
+           nsk_unlikeness(a, b) <= NEAR_UNLIKENESS;
 }

@@ -159,9 +159,7 @@ static nsk_twin_place place_of(const candidate *a, const candidate *b) {
 /* Keeps the graver of what is known and this pair: exact before near, then by place. */
 static void consider(nsk_twins *best, const candidate *a, const candidate *b) {
     bool exact = memcmp(a->facts->digest, b->facts->digest, DIGEST) == 0;
-    if (!exact &&
-        (nsk_hash_distance(a->facts->likeness.hash, b->facts->likeness.hash) > NSK_NEAR_BITS ||
-         nsk_unlikeness(&a->facts->likeness, &b->facts->likeness) > NSK_NEAR_UNLIKENESS)) {
+    if (!exact && !nsk_likeness_is_near(&a->facts->likeness, &b->facts->likeness)) {
         return;
     }
     const nsk_twins pair = {place_of(a, b), exact, {a->set, b->set}, {a->image, b->image}};
