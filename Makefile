@@ -180,6 +180,7 @@ emulate: all demo-data
 PREFIX := /usr/local
 install: all
 	@DESTDIR="$(DESTDIR)" cmake --install $(BUILD) --prefix "$(PREFIX)" >/dev/null
+	@test -n "$(DESTDIR)" || test "$$(id -u)" -ne 0 || ldconfig
 	@echo "netsuke is in $(DESTDIR)$(PREFIX)"
 
 # What the last install put there.

@@ -9,8 +9,6 @@
 #include "netsuke/quantise.h"
 #include "network/network.h"
 
-extern void openblas_set_num_threads(int threads);
-
 enum { ROUNDS = 5, IMAGES = 400 };
 
 typedef struct bench {
@@ -87,7 +85,6 @@ static int by_value(const void *a, const void *b) {
 int main(int argc, char **argv) {
     bench b = {0};
     nsk_error error;
-    openblas_set_num_threads(1);
     if (argc != 2 || !load(&b, argv[1], &error)) {
         fprintf(stderr, "bench: %s\n", argc == 2 ? error.text : "give a brief");
         return 2;

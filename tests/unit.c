@@ -2,8 +2,6 @@
 #include "run.h"
 #include "suites.h"
 
-extern void openblas_set_num_threads(int threads);
-
 int main(int argc, char **argv) {
     (void)argc;
     CU_SuiteInfo suites[] = {
@@ -53,6 +51,5 @@ int main(int argc, char **argv) {
         {"train", NULL, NULL, NULL, NULL, train_tests},
         CU_SUITE_INFO_NULL,
     };
-    openblas_set_num_threads(1);
     return run_suites(suites, argv + 1);
 }

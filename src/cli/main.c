@@ -9,9 +9,6 @@
 #include "netsuke/version.h"
 #include "outputs.h"
 
-/* OpenBLAS's own call: images are the parallel part, so each product runs on one thread. */
-extern void openblas_set_num_threads(int threads);
-
 /* Before the libraries begin, of which OpenBLAS would wait for memory for ever. Sanitizers, which
  * have not begun either, ask for more than any limit. */
 #if defined(__ELF__) && !defined(NSK_SANITISED)
@@ -65,7 +62,6 @@ int main(int argc, char **argv) {
     setlocale(LC_CTYPE, "");
     signal(SIGXFSZ, SIG_IGN); /* a file grown too large is an error like others */
     cli_watch_memory();
-    openblas_set_num_threads(1);
     if (argc < 2 || strcmp(argv[1], "--help") == 0 || strcmp(argv[1], "-h") == 0) {
         print_help(argc < 2 ? stderr : stdout);
         return argc < 2 ? CLI_ERROR : CLI_DONE;

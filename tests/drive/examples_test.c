@@ -39,7 +39,8 @@ static void against_an_installed_copy(void) {
                   "-o classify && \"$T/usr/bin/netsuke\" --help >/dev/null",
                   NSK_BINARY_DIR);
     outcome_clear(&o);
-    o = drive_for(0, "\"$T/away/quantise\" demo/kiln.ini");
+    o = drive_for(0, "LD_LIBRARY_PATH=$(dirname $(find \"$T/usr\" -name libnetsuke.so)) "
+                     "\"$T/away/quantise\" demo/kiln.ini");
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "right in float"));
     outcome_clear(&o);
 }

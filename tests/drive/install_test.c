@@ -1,6 +1,7 @@
 /* Installing: into a prefix, below a folder, and away again; manuals, completion, boards by name.
  */
 #include <stdio.h>
+#include <stdlib.h>
 #include <string.h>
 
 #include "drive.h"
@@ -81,19 +82,80 @@ static void manuals_and_completion(void) {
     outcome_clear(&o);
 }
 
-/* Whoever links it needs no Fortran compiler, and the plain line is enough. */
+static void install_below_scratch(void) {
+    outcome o = drive_for(0,
+                          "cmake --install '%s' --prefix \"$T/usr\" > /dev/null && "
+                          "dirname $(find \"$T/usr\" -name netsuke.pc) | sed 's#/pkgconfig##'",
+                          NSK_BINARY_DIR);
+    g_strchomp(o.out);
+    g_setenv("LIBRARIES", o.out, TRUE);
+    outcome_clear(&o);
+}
+
+/* Whoever links it needs no Fortran compiler, and the plain line is enough; the archive, which asks
+ * for what it uses, serves too. */
 static void no_fortran_is_linked(void) {
-    outcome o =
-        drive_for(0,
-                  "cmake --install '%s' --prefix \"$T/usr\" > /dev/null && export "
-                  "PKG_CONFIG_PATH=$(dirname $(find "
-                  "\"$T/usr\" -name netsuke.pc)) && for s in '' --static; do pkg-config --libs $s "
-                  "netsuke | grep -c "
-                  "gfortran; cc -std=c11 examples/quantise_in_process.c $(pkg-config --cflags "
-                  "--libs $s netsuke) -o "
-                  "\"$T/q\" && \"$T/q\" demo/kiln-third.ini | grep -c 'right in float'; done",
-                  NSK_BINARY_DIR);
-    CU_ASSERT_STRING_EQUAL(o.out, "0\n1\n0\n1\n");
+    static const char *const ways[] = {"$(pkg-config --libs netsuke)",
+                                       "$LIBRARIES/libnetsuke.a $(pkg-config --libs --static "
+                                       "netsuke | sed 's/-lnetsuke//')"};
+    install_below_scratch();
+    for (size_t i = 0; i < G_N_ELEMENTS(ways); i++) {
+        outcome o = drive_for(
+            0,
+            "export PKG_CONFIG_PATH=$LIBRARIES/pkgconfig LD_LIBRARY_PATH=$LIBRARIES; echo \"%s\" "
+            "| grep -c gfortran; cc -std=c11 examples/quantise_in_process.c $(pkg-config --cflags "
+            "netsuke) %s -o \"$T/q\" && \"$T/q\" demo/kiln-third.ini | grep -c 'right in float'",
+            ways[i], ways[i]);
+        CU_ASSERT_STRING_EQUAL(o.out, "0\n1\n");
+        outcome_clear(&o);
+    }
+}
+
+/* What the headers declare, and nothing besides, can be seen of both libraries. */
+static void libraries_show_public_names(void) {
+    install_below_scratch();
+    outcome o = drive_for(
+        0,
+        "sort '%s/library/public.txt' > \"$T/public\" && wc -l < \"$T/public\" && "
+        "nm -D --defined-only $LIBRARIES/libnetsuke.so | awk '$2 != \"A\" { sub(/@.*/, \"\", $3); "
+        "print $3 }' | sort | diff - \"$T/public\" && "
+        "nm -g --defined-only $LIBRARIES/libnetsuke.a | awk 'NF == 3 && $3 !~ "
+        "/^\\.gomp_critical_user_nsk_/ { print $3 }' | sort | diff - \"$T/public\" && "
+        "grep -vc '^nsk_' \"$T/public\"; readelf -d $LIBRARIES/libnetsuke.so | grep -o 'soname: "
+        ".*'",
+        NSK_BINARY_DIR);
+    CU_ASSERT(atoi(o.out) > 150);
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "\n0\nsoname: [libnetsuke.so.0]\n"));
+    outcome_clear(&o);
+}
+
+/* A project of somebody else's, by CMake: the whole library; and the device half with nothing else
+ * in sight, not even pkg-config's files. */
+static void cmake_finds_both_halves(void) {
+    install_below_scratch();
+    outcome o = drive_for(
+        0,
+        "mkdir -p \"$T/user\" && cp examples/*.c \"$T/user\" && netsuke quantise "
+        "demo/kiln.ini -o \"$T/m.nsk\" --array \"$T/user/kiln_model.c\" --array-name kiln_model > "
+        "/dev/null && cat > \"$T/user/CMakeLists.txt\" <<'EOF'\n"
+        "cmake_minimum_required(VERSION 3.20)\nproject(user C)\n"
+        "find_package(netsuke 0.1 REQUIRED)\nadd_executable(whole quantise_in_process.c)\n"
+        "target_link_libraries(whole netsuke::netsuke)\n"
+        "find_package(netsuke-device 0.1 REQUIRED)\n"
+        "add_executable(device classify_frame.c kiln_model.c)\n"
+        "target_link_libraries(device netsuke::device)\nEOF\n"
+        "cmake -S \"$T/user\" -B \"$T/user/b\" -DCMAKE_PREFIX_PATH=\"$T/usr\" > /dev/null && make "
+        "-s "
+        "-C \"$T/user/b\" > /dev/null && cd '%s' && \"$T/user/b/whole\" demo/kiln-third.ini | grep "
+        "-c 'right "
+        "in "
+        "float'; head -c 6912 demo/kiln.onnx | \"$T/user/b/device\" | grep -c decision; ldd "
+        "\"$T/user/b/device\" | grep -c 'libc\\|ld-linux\\|vdso'; ldd \"$T/user/b/device\" | grep "
+        "-vc "
+        "'libc\\|ld-linux\\|vdso'; PKG_CONFIG_PATH=$LIBRARIES/pkgconfig pkg-config --libs --static "
+        "netsuke-device | wc -w",
+        NSK_SOURCE_DIR);
+    CU_ASSERT_STRING_EQUAL(o.out, "1\n1\n3\n0\n2\n");
     outcome_clear(&o);
 }
 
@@ -146,5 +208,7 @@ CU_TestInfo install_tests[] = {
     {"cores and tables", cores_and_tables},
     {"manuals and completion", manuals_and_completion},
     {"no Fortran is linked", no_fortran_is_linked},
+    {"libraries show public names", libraries_show_public_names},
+    {"CMake finds both halves", cmake_finds_both_halves},
     CU_TEST_INFO_NULL,
 };

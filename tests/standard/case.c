@@ -273,7 +273,7 @@ static verdict run_integer(const test_case *c, nsk_graph *graph, char **reason) 
     nsk_pass *pass = lowered != NULL ? nsk_pass_new(graph, &error) : NULL;
     if (pass == NULL) {
         *reason = g_strdup(error.text);
-        return error.unsupported ? OUT_OF_SCOPE : FAILED;
+        return error.code == NSK_ERROR_CODE_UNSUPPORTED ? OUT_OF_SCOPE : FAILED;
     }
     fill(c, nsk_pass_input(pass));
     nsk_pass_run(pass);
@@ -306,7 +306,7 @@ static void run_output(const test_case *c, case_result *result) {
         nsk_graph *graph = read_graph(c, fold == 1, &error);
         if (graph == NULL) {
             keep_worst(&result->by_float, &result->float_reason,
-                       error.unsupported ? OUT_OF_SCOPE : FAILED, g_strdup(error.text));
+                       error.code == NSK_ERROR_CODE_UNSUPPORTED ? OUT_OF_SCOPE : FAILED, g_strdup(error.text));
             return;
         }
         char *reason = run_float(c, graph);
@@ -349,7 +349,7 @@ static void run_data(test_case *c, const char *data, case_result *result) {
     }
     for (size_t i = 0; i < graph->n_output && result->by_float == PASSED; i++) {
         Onnx__TensorProto *t = read_tensor(data, "output", (int)i);
-        nsk_error error = {.text = "an output is no tensor of numbers", .unsupported = true};
+        nsk_error error = {.text = "an output is no tensor of numbers", .code = NSK_ERROR_CODE_UNSUPPORTED};
         c->output = graph->output[i]->name;
         c->expected = (nsk_value){.name = (char *)"expected"};
         const Onnx__TypeProto *type = graph->output[i]->type;
@@ -358,7 +358,7 @@ static void run_data(test_case *c, const char *data, case_result *result) {
             run_output(c, result);
         } else {
             keep_worst(&result->by_float, &result->float_reason,
-                       error.unsupported ? OUT_OF_SCOPE : FAILED, g_strdup(error.text));
+                       error.code == NSK_ERROR_CODE_UNSUPPORTED ? OUT_OF_SCOPE : FAILED, g_strdup(error.text));
         }
         g_free(c->expected.data);
         g_free(c->expected.integers);

@@ -279,7 +279,7 @@ static bool run_round(trial *t, guint first, nsk_error *error) {
 #pragma omp critical(nsk_vet_failure)
             {
                 good = false;
-                *error = fault;
+                nsk_error_copy(error, &fault);
             }
         }
         nsk_pass_free(w.pass);

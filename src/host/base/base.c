@@ -38,29 +38,44 @@ static void put_line(nsk_error *error, const char *prefix, const char *text) {
     memcpy(error->text, line, sizeof line);
 }
 
+static bool fail(nsk_error *error, nsk_error_code code, const char *format, va_list arguments) {
+    if (error != NULL) {
+        char *text = g_strdup_vprintf(format, arguments);
+        put_line(error, "", text);
+        error->code = code;
+        g_free(text);
+    }
+    return false;
+}
+
 bool nsk_fail(nsk_error *error, const char *format, ...) {
     va_list arguments;
     va_start(arguments, format);
-    char *text = g_strdup_vprintf(format, arguments);
+    fail(error, NSK_ERROR_CODE_INPUT, format, arguments);
     va_end(arguments);
-    put_line(error, "", text);
-    error->unsupported = false;
-    g_free(text);
     return false;
 }
 
 bool nsk_unsupported(nsk_error *error, const char *format, ...) {
     va_list arguments;
     va_start(arguments, format);
-    char *text = g_strdup_vprintf(format, arguments);
+    fail(error, NSK_ERROR_CODE_UNSUPPORTED, format, arguments);
     va_end(arguments);
-    put_line(error, "", text);
-    error->unsupported = true;
-    g_free(text);
+    return false;
+}
+
+bool nsk_fail_system(nsk_error *error, const char *format, ...) {
+    va_list arguments;
+    va_start(arguments, format);
+    fail(error, NSK_ERROR_CODE_SYSTEM, format, arguments);
+    va_end(arguments);
     return false;
 }
 
 bool nsk_fail_in(nsk_error *error, const char *format, ...) {
+    if (error == NULL) {
+        return false;
+    }
     va_list arguments;
     va_start(arguments, format);
     char *where = g_strdup_vprintf(format, arguments);
@@ -70,10 +85,17 @@ bool nsk_fail_in(nsk_error *error, const char *format, ...) {
     return false;
 }
 
+bool nsk_error_copy(nsk_error *to, const nsk_error *from) {
+    if (to != NULL) {
+        *to = *from;
+    }
+    return false;
+}
+
 uint8_t *nsk_file_read(const char *path, size_t limit, size_t *size, nsk_error *error) {
     struct stat facts;
     if (stat(path, &facts) != 0) {
-        nsk_fail(error, "%s: %s; check the path", path, g_strerror(errno));
+        nsk_fail_system(error, "%s: %s; check the path", path, g_strerror(errno));
         return NULL;
     }
     if (!S_ISREG(facts.st_mode)) {
@@ -89,7 +111,7 @@ uint8_t *nsk_file_read(const char *path, size_t limit, size_t *size, nsk_error *
     char *bytes = NULL;
     GError *reason = NULL;
     if (!g_file_get_contents(path, &bytes, size, &reason)) {
-        nsk_fail(error, "%s: %s", path, reason->message);
+        nsk_fail_system(error, "%s: %s", path, reason->message);
         g_error_free(reason);
         return NULL;
     }
@@ -107,7 +129,7 @@ bool nsk_file_write(const char *path, const void *bytes, size_t size, nsk_error 
                                  &reason)) {
         return true;
     }
-    nsk_fail(error, "%s: cannot be written: %s", path, reason->message);
+    nsk_fail_system(error, "%s: cannot be written: %s", path, reason->message);
     g_error_free(reason);
     return false;
 }

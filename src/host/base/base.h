@@ -10,6 +10,9 @@
 #include "netsuke/error.h"
 #include "netsuke/tools.h"
 
+/* What a thread of its own met, to whom it may concern; returns false. */
+bool nsk_error_copy(nsk_error *to, const nsk_error *from);
+
 /* The whole of a file; NULL and `error` on failure. The caller frees with g_free. What
  * is larger than `limit` bytes or no file is refused. One zero byte stands behind the content. */
 uint8_t *nsk_file_read(const char *path, size_t limit, size_t *size, nsk_error *error);

@@ -33,6 +33,7 @@ nsk_pass *nsk_pass_new(const nsk_graph *graph, nsk_error *error) {
     if (!fits_memory(graph, error)) {
         return NULL;
     }
+    nsk_blas_on_one_thread();
     nsk_pass *pass = g_new0(nsk_pass, 1);
     size_t scratch = 1;
     pass->graph = graph;

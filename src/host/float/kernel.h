@@ -34,6 +34,10 @@ nsk_float_kernel nsk_float_pair, nsk_float_function, nsk_float_prelu, nsk_float_
 /* movements.c */
 nsk_float_kernel nsk_float_copy, nsk_float_gather, nsk_float_concat, nsk_float_resize;
 
+/* Images are the parallel part, a thread each, so that each product of matrices runs on one:
+ * OpenBLAS is told once in a process's life. */
+void nsk_blas_on_one_thread(void);
+
 /* The function of two numbers that the operator applies to each pair of elements. */
 nsk_function nsk_pair_function(nsk_op op);
 

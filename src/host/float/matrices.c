@@ -3,6 +3,16 @@
 
 #include "float/kernel.h"
 
+extern void openblas_set_num_threads(int threads);
+
+void nsk_blas_on_one_thread(void) {
+    static gsize done;
+    if (g_once_init_enter(&done)) {
+        openblas_set_num_threads(1);
+        g_once_init_leave(&done, 1);
+    }
+}
+
 void nsk_float_gemm(const nsk_step *s) {
     const nsk_attributes *a = &s->node->attributes;
     const float *bias = s->inputs[2];

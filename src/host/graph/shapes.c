@@ -504,7 +504,7 @@ bool nsk_infer_node(nsk_graph *graph, nsk_node *node, nsk_evaluator *evaluate, n
     const nsk_value *first = nsk_node_input(graph, node, 0);
     nsk_graph_value(graph, node->output)->whole = first->whole;
     if (!shapes[node->op](&s)) {
-        return error->unsupported ? false : explain(graph, node, error);
+        return error != NULL && error->code == NSK_ERROR_CODE_INPUT && explain(graph, node, error);
     }
     /* a node of constants is one itself */
     return node->dead || !all_inputs_are_constant(graph, node) || evaluate(graph, node, error);

@@ -83,7 +83,7 @@ static bool observe_all(const nsk_graph *g, const seam *seams, int count, const 
         {
             if (!fine && good) {
                 good = false;
-                *error = fault;
+                nsk_error_copy(error, &fault);
             }
             for (int k = 0; k < count; k++) {
                 merge(&seams[k], &own[k]);

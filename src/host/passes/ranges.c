@@ -68,7 +68,7 @@ nsk_histogram *nsk_ranges_observe(const nsk_graph *graph, const int *values, int
         {
             if (!fine && good) {
                 good = false;
-                *error = fault;
+                nsk_error_copy(error, &fault);
             }
             for (int i = 0; i < count; i++) {
                 nsk_histogram_merge(&total[i], &own[i]);
@@ -203,7 +203,7 @@ static bool try_all(const observation *o, const nsk_range *candidates, const boo
 #pragma omp critical
         if (!fine && good) {
             good = false;
-            *error = fault;
+            nsk_error_copy(error, &fault);
         }
         nsk_pass_free(t.pass);
         g_free(t.kept);

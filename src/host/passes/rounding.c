@@ -150,7 +150,7 @@ static bool batch_run(const batch *b, const fitter *f, const nsk_images *images,
         if (!nsk_observe_image(f->graph, b->pass[i], images, first + i, frame, &fault)) {
 #pragma omp critical
             {
-                *error = fault;
+                nsk_error_copy(error, &fault);
                 good = false;
             }
         }

@@ -58,7 +58,7 @@ bool nsk_run_images(const nsk_network *network, const nsk_model *model, const ns
 #pragma omp critical(nsk_runner_failure)
             {
                 good = false;
-                *error = fault;
+                nsk_error_copy(error, &fault);
             }
         }
         clear(&r);
