@@ -70,6 +70,9 @@ typedef struct nsk_scoring {
     double calibration_error;
 } nsk_scoring;
 
+/* How often each class is taken for each: counts[truth * classes + answer]. Frees with nsk_free. */
+int *nsk_confusion_of(const nsk_comparison *comparison, bool integer);
+
 nsk_scoring *nsk_scoring_of(const nsk_comparison *comparison, bool integer);
 /* How many images have the truth among the `first` classes that are thought likeliest; where some
  * are equally likely, the mean over all their orders. */

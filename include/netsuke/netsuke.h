@@ -14,6 +14,7 @@
 #ifndef NETSUKE_NETSUKE_H
 #define NETSUKE_NETSUKE_H
 
+#include "netsuke/ablation.h"
 #include "netsuke/atlas.h"
 #include "netsuke/brief.h"
 #include "netsuke/budget.h"
@@ -31,6 +32,7 @@
 #include "netsuke/network.h"
 #include "netsuke/page.h"
 #include "netsuke/port.h"
+#include "netsuke/processes.h"
 #include "netsuke/quantise.h"
 #include "netsuke/rehearse.h"
 #include "netsuke/stress.h"

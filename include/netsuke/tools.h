@@ -10,7 +10,9 @@
 extern "C" {
 #endif
 
-/* Frees what a function of the library gave as a string, or as a list of strings; NULL is fine. */
+/* Frees what a function of the library gave as numbers, a string, or a list of strings; NULL is
+ * fine. */
+void nsk_free(void *numbers);
 void nsk_string_free(char *string);
 void nsk_strings_free(char **strings);
 

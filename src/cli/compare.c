@@ -5,6 +5,7 @@
 
 #include "command.h"
 #include "csv.h"
+#include "netsuke/tools.h"
 #include "table.h"
 
 enum { SHORT_LIST = 12, SIDE_BY_SIDE = 6, MOST_IN_MATRIX = 14 };
@@ -211,15 +212,6 @@ static void print_classes(const cli_job *job, const nsk_comparison *c) {
     nsk_scoring_free(sides[1]);
 }
 
-static int confused(const nsk_comparison *c, int truth, int answer, bool integer) {
-    int count = 0;
-    for (int i = 0; i < c->images; i++) {
-        const nsk_answer *a = &c->answers[i];
-        count += a->label == truth && (integer ? a->integer_class : a->float_class) == answer;
-    }
-    return count;
-}
-
 /* The first letters of a name, as many as a column of a confusion matrix has room for. */
 static void append_short(GString *line, const char *name) {
     enum { ROOM = 4 };
@@ -228,9 +220,9 @@ static void append_short(GString *line, const char *name) {
     g_free(head);
 }
 
-static void append_counts(GString *line, const nsk_comparison *c, int truth, bool integer) {
-    for (int k = 0; k < c->classes; k++) {
-        int count = confused(c, truth, k, integer);
+static void append_counts(GString *line, const int *counts, int classes, int truth) {
+    for (int k = 0; k < classes; k++) {
+        int count = counts[truth * classes + k];
         if (count > 0) {
             g_string_append_printf(line, " %4d", count);
         } else {
@@ -245,6 +237,7 @@ static void print_matrix(const cli_job *job, const nsk_comparison *c, int half) 
     int first = half == 1 ? 1 : 0;
     int last = half == 0 ? 0 : 1;
     int width = 5 * c->classes;
+    int *const counts[2] = {nsk_confusion_of(c, false), nsk_confusion_of(c, true)};
     g_string_printf(line, "%-9s", "");
     for (int k = first; k <= last; k++) {
         g_string_append_printf(line, "  %-*s", width, k == 0 ? " float says" : " integer says");
@@ -262,20 +255,20 @@ static void print_matrix(const cli_job *job, const nsk_comparison *c, int half) 
         g_string_printf(line, "%-9.9s", label_of(job, truth));
         for (int k = first; k <= last; k++) {
             g_string_append(line, "  ");
-            append_counts(line, c, truth, k == 1);
+            append_counts(line, counts[k], c->classes, truth);
         }
         puts(line->str);
     }
+    nsk_free(counts[0]);
+    nsk_free(counts[1]);
     g_string_free(line, TRUE);
 }
 
 /* For many classes a matrix cannot be read: the pairs that are confused most. */
 static void print_pairs(const cli_job *job, const nsk_comparison *c) {
-    int *counts = g_new0(int, c->classes * c->classes);
+    int *counts = nsk_confusion_of(c, true);
+    int *by_float = nsk_confusion_of(c, false);
     cli_table *table = cli_table_new("llrr");
-    for (int i = 0; i < c->images; i++) {
-        counts[c->answers[i].label * c->classes + c->answers[i].integer_class]++;
-    }
     cli_table_row(table, "truth\tinteger says\tinteger\tfloat");
     for (int n = 0; n < SHORT_LIST; n++) {
         int most = -1;
@@ -289,11 +282,12 @@ static void print_pairs(const cli_job *job, const nsk_comparison *c) {
         int truth = most / c->classes;
         int answer = most % c->classes;
         cli_table_row(table, "%s\t%s\t%d\t%d", label_of(job, truth), label_of(job, answer),
-                      counts[most], confused(c, truth, answer, false));
+                      counts[most], by_float[most]);
         counts[most] = 0;
     }
     cli_table_print(table);
-    g_free(counts);
+    nsk_free(counts);
+    nsk_free(by_float);
 }
 
 static void print_confusion(const cli_job *job, const nsk_comparison *c) {
@@ -357,14 +351,16 @@ static void print_split(const nsk_comparison *c, const nsk_loss_split *split) {
 /* The class that more wrong answers name than before, and the pairs that got worse. */
 static void print_worse(const cli_job *job, const nsk_comparison *c) {
     GString *text = g_string_new(NULL);
+    int *by_float = nsk_confusion_of(c, false);
+    int *by_integer = nsk_confusion_of(c, true);
     int most = 0;
     int gained = -1;
     for (int answer = 0; answer < c->classes; answer++) {
         int more = 0;
         for (int truth = 0; truth < c->classes; truth++) {
-            int change = truth == answer
-                             ? 0
-                             : confused(c, truth, answer, true) - confused(c, truth, answer, false);
+            int change = truth == answer ? 0
+                                         : by_integer[truth * c->classes + answer] -
+                                               by_float[truth * c->classes + answer];
             more += change;
             if (change > 0) {
                 g_string_append_printf(text, "%s%s for %s (%d more)", text->len > 0 ? ", " : "",
@@ -376,6 +372,8 @@ static void print_worse(const cli_job *job, const nsk_comparison *c) {
             gained = answer;
         }
     }
+    nsk_free(by_float);
+    nsk_free(by_integer);
     if (text->len > 0) {
         char *gain = gained < 0 ? g_strdup("no class gains wrong answers")
                                 : g_strdup_printf("'%s' gains most wrong answers, %d",

@@ -2,6 +2,7 @@
 #include <stdio.h>
 
 #include "command.h"
+#include "netsuke/ablation.h"
 #include "netsuke/drift.h"
 #include "table.h"
 
@@ -70,85 +71,21 @@ static void print_text(const cli_job *job) {
 
 /* ---- what each stage gained ---- */
 
-enum { STEPS = 5, EVERY = 5 };
-
-typedef struct gain {
-    const char *stage;
-    double output_db; /* signal over error of the scores */
-    int agree, images;
-} gain;
-
-/* A model of the brief's stages up to one, fitted to some images and judged on others. */
-static bool measure(cli_job *job, const nsk_recipe *recipe, const nsk_images *fitted,
-                    const nsk_images *others, gain *g) {
-    nsk_network *equalised =
-        recipe->equalise ? nsk_network_equalised(job->network, fitted, &job->error) : NULL;
-    const nsk_network *network = equalised != NULL ? equalised : job->network;
-    nsk_model_file *file = recipe->equalise && equalised == NULL
-                               ? NULL
-                               : nsk_quantise(job->network, fitted, recipe, &job->error);
-    nsk_drift *d =
-        file != NULL ? nsk_drift_measure(network, file, others, NULL, NULL, &job->error) : NULL;
-    nsk_comparison *c =
-        d != NULL ? nsk_compare(job->network, file, others, NULL, NULL, &job->error) : NULL;
-    if (c != NULL) {
-        g->output_db = d->layer[d->layers - 1].sqnr_db;
-        g->agree = c->agree;
-        g->images = c->images;
-    }
-    nsk_comparison_free(c);
-    nsk_drift_free(d);
-    nsk_model_file_free(file);
-    nsk_network_free(equalised);
-    return g->images > 0;
-}
-
-/* The stages that the brief asks for, one after the other. */
-static int measure_all(cli_job *job, const nsk_images *fitted, const nsk_images *others,
-                       gain *gains) {
-    const nsk_recipe *whole = &job->brief->recipe;
-    nsk_recipe recipe = *whole;
-    const bool asked[STEPS] = {true, whole->equalise, whole->rounding, whole->biases,
-                               whole->refine != NULL};
-    bool *const on[STEPS] = {NULL, &recipe.equalise, &recipe.rounding, &recipe.biases, NULL};
-    static const char *const names[STEPS] = {"ranges alone", "channels evened out",
-                                             "rounding fitted", "biases settled",
-                                             "weights refined"};
-    int count = 0;
-    recipe.equalise = recipe.rounding = recipe.biases = false;
-    recipe.refine = NULL;
-    recipe.streaming = NSK_STREAMING_NEVER;
-    for (int i = 0; i < STEPS; i++) {
-        if (!asked[i]) {
-            continue;
-        }
-        if (on[i] != NULL) {
-            *on[i] = true;
-        }
-        recipe.refine = i == STEPS - 1 ? whole->refine : NULL;
-        gains[count] = (gain){.stage = names[i]};
-        if (!measure(job, &recipe, fitted, others, &gains[count++])) {
-            return 0;
-        }
-    }
-    return count;
-}
-
-static void print_gains(const gain *gains, int count, int fitted) {
+static void print_gains(const nsk_ablation *a) {
     cli_table *table = cli_table_new("lrrrr");
     printf("\nWhat each stage gained: fitted to %d of the calibration images, judged on the %d "
            "others\n\n",
-           fitted, gains[0].images);
+           a->fitted, a->judged);
     cli_table_row(table, "stage\tscores\tgained\tagreement\timages");
-    for (int i = 0; i < count; i++) {
+    for (int i = 0; i < a->count; i++) {
         char gained[32] = "";
         if (i > 0) {
             g_snprintf(gained, sizeof gained, "%.1f dB",
-                       gains[i].output_db - gains[i - 1].output_db);
+                       a->stage[i].output_db - a->stage[i - 1].output_db);
         }
-        cli_table_row(table, "%s\t%.1f dB\t%s\t%.2f %%\t%d of %d", gains[i].stage,
-                      gains[i].output_db, gained, 100.0 * gains[i].agree / gains[i].images,
-                      gains[i].agree, gains[i].images);
+        cli_table_row(table, "%s\t%.1f dB\t%s\t%.2f %%\t%d of %d", a->stage[i].name,
+                      a->stage[i].output_db, gained, 100.0 * a->stage[i].agree / a->judged,
+                      a->stage[i].agree, a->judged);
     }
     cli_table_print(table);
     puts("");
@@ -156,15 +93,15 @@ static void print_gains(const gain *gains, int count, int fitted) {
                               "integer model's");
 }
 
-static void json_gains(JsonBuilder *b, const gain *gains, int count) {
+static void json_gains(JsonBuilder *b, const nsk_ablation *a) {
     json_builder_set_member_name(b, "gains");
     json_builder_begin_array(b);
-    for (int i = 0; i < count; i++) {
+    for (int i = 0; i < a->count; i++) {
         json_builder_begin_object(b);
-        cli_json_text(b, "stage", gains[i].stage);
-        cli_json_real(b, "scores_db", gains[i].output_db);
-        cli_json_int(b, "agree", gains[i].agree);
-        cli_json_int(b, "images", gains[i].images);
+        cli_json_text(b, "stage", a->stage[i].name);
+        cli_json_real(b, "scores_db", a->stage[i].output_db);
+        cli_json_int(b, "agree", a->stage[i].agree);
+        cli_json_int(b, "images", a->judged);
         json_builder_end_object(b);
     }
     json_builder_end_array(b);
@@ -184,30 +121,19 @@ static void json_refined(JsonBuilder *b, const nsk_refine_result *r) {
     json_builder_end_object(b);
 }
 
-/* How many stages were measured; 0 where one could not be. */
-static int find_gains(cli_job *job, gain *gains, int *fitted_images) {
+static bool find_gains(cli_job *job, nsk_ablation *ablation) {
     nsk_images *fitted = cli_open_calibration(job);
-    nsk_images *others = fitted != NULL ? cli_open_calibration(job) : NULL;
-    int count = 0;
-    if (others != NULL) {
-        nsk_images_keep(fitted, EVERY, false);
-        nsk_images_keep(others, EVERY, true);
-        *fitted_images = nsk_images_count(fitted);
-        if (nsk_images_count(others) == 0) {
-            nsk_fail(&job->error, "--gains wants %d calibration images of a class at least", EVERY);
-        } else {
-            count = measure_all(job, fitted, others, gains);
-        }
-    }
+    nsk_images *judging = fitted != NULL ? cli_open_calibration(job) : NULL;
+    bool good = judging != NULL && (nsk_ablate(job->network, &job->brief->recipe, fitted, judging,
+                                               ablation, &job->error) ||
+                                    nsk_fail_in(&job->error, "--gains"));
     nsk_images_free(fitted);
-    nsk_images_free(others);
-    return count;
+    nsk_images_free(judging);
+    return good;
 }
 
 static int run(cli_job *job) {
-    gain gains[STEPS];
-    int measured = 0;
-    int fitted = 0;
+    nsk_ablation ablation;
     if (job->output == NULL) {
         nsk_fail(&job->error, "say where the model goes: netsuke quantise BRIEF -o M.nsk");
         return cli_fail(job);
@@ -219,7 +145,7 @@ static int run(cli_job *job) {
                                  &job->error)) ||
         (job->onnx != NULL && !nsk_quantise_onnx(job->network, job->calibration,
                                                  &job->brief->recipe, job->onnx, &job->error)) ||
-        (job->gains && (measured = find_gains(job, gains, &fitted)) == 0)) {
+        (job->gains && !find_gains(job, &ablation))) {
         return cli_fail(job);
     }
     if (job->json) {
@@ -231,7 +157,7 @@ static int run(cli_job *job) {
             json_refined(b, &job->refine_result);
         }
         if (job->gains) {
-            json_gains(b, gains, measured);
+            json_gains(b, &ablation);
         }
         json_builder_end_object(b);
         cli_print_json(b);
@@ -239,7 +165,7 @@ static int run(cli_job *job) {
         cli_print_facts(job);
         print_text(job);
         if (job->gains) {
-            print_gains(gains, measured, fitted);
+            print_gains(&ablation);
         }
     }
     return CLI_DONE;

@@ -3,6 +3,7 @@
 #include <stdio.h>
 #include <string.h>
 
+#include "netsuke/tools.h"
 #include "netsuke/version.h"
 #include "report.h"
 #include "table.h"
@@ -112,12 +113,10 @@ static void tell_sides(const report_content *s) {
 /* Rows are the truth, columns the answer. */
 static void tell_confusion(const report_content *s, bool integer) {
     const nsk_comparison *c = s->comparison;
-    int *counts = g_new0(int, c->classes * c->classes);
+    int *counts = nsk_confusion_of(c, integer);
     int *rows = g_new0(int, c->classes);
-    for (int i = 0; i < c->images; i++) {
-        const nsk_answer *a = &c->answers[i];
-        counts[a->label * c->classes + (integer ? a->integer_class : a->float_class)]++;
-        rows[a->label]++;
+    for (int i = 0; i < c->classes * c->classes; i++) {
+        rows[i / c->classes] += counts[i];
     }
     GString *heads = g_string_new("<is");
     for (int k = 0; k < c->classes; k++) {
@@ -139,7 +138,7 @@ static void tell_confusion(const report_content *s, bool integer) {
     }
     nsk_page_table_end(s->page);
     g_string_free(heads, TRUE);
-    g_free(counts);
+    nsk_free(counts);
     g_free(rows);
 }
 

@@ -16,7 +16,6 @@
 #include "passes/histogram.h"
 #include "passes/rounding.h"
 #include "pipeline/pipeline.h"
-#include "pipeline/rounded.h"
 #include "run/runner.h"
 
 /* ---- ranges ---- */

@@ -6,7 +6,7 @@
 #include "float/forward.h"
 #include "lowered/integer.h"
 #include "network/network.h"
-#include "pipeline/rounded.h"
+#include "pipeline/pipeline.h"
 #include "run/runner.h"
 
 /* One way of running: through the float network, whose answers are kept, or through the imitation,

@@ -12,6 +12,14 @@ static int class_of(const nsk_answer *a, bool integer) {
     return integer ? a->integer_class : a->float_class;
 }
 
+int *nsk_confusion_of(const nsk_comparison *c, bool integer) {
+    int *counts = g_new0(int, (gsize)c->classes *(gsize)c->classes);
+    for (int i = 0; i < c->images; i++) {
+        counts[c->answers[i].label * c->classes + class_of(&c->answers[i], integer)]++;
+    }
+    return counts;
+}
+
 static void count_classes(const nsk_comparison *c, bool integer, nsk_class_score *classes) {
     for (int i = 0; i < c->images; i++) {
         const nsk_answer *a = &c->answers[i];

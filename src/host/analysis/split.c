@@ -6,7 +6,7 @@
 #include "modelfile/check.h"
 #include "netsuke/compare.h"
 #include "network/network.h"
-#include "pipeline/rounded.h"
+#include "pipeline/pipeline.h"
 #include "run/runner.h"
 
 typedef struct splitter {

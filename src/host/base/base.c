@@ -12,6 +12,10 @@ const char *nsk_version(void) {
     return NSK_PROGRAM_VERSION;
 }
 
+void nsk_free(void *numbers) {
+    g_free(numbers);
+}
+
 void nsk_string_free(char *string) {
     g_free(string);
 }

@@ -722,8 +722,8 @@ static bool put_all(exporter *e) {
     return true;
 }
 
-bool nsk_onnx_export(const nsk_network *network, const nsk_lowered *lowered,
-                     const nsk_scale *scales, const char *path, nsk_error *error) {
+uint8_t *nsk_onnx_export(const nsk_network *network, const nsk_lowered *lowered,
+                         const nsk_scale *scales, size_t *size, nsk_error *error) {
     static const char *const keys[NSK_FACTS] = {"name", "version", "author", "licence",
                                                 "description"};
     int values = (int)network->graph->values->len;
@@ -736,11 +736,11 @@ bool nsk_onnx_export(const nsk_network *network, const nsk_lowered *lowered,
             nsk_onnx_put_fact(e.maker, keys[i], fact);
         }
     }
-    bool good = put_all(&e) && nsk_onnx_maker_write(e.maker, path, error);
+    uint8_t *bytes = put_all(&e) ? nsk_onnx_maker_bytes(e.maker, size) : NULL;
     nsk_onnx_maker_free(e.maker);
     for (int i = 0; i < values; i++) {
         g_free(e.names[i]);
     }
     g_free(e.names);
-    return good;
+    return bytes;
 }

@@ -5,8 +5,9 @@
 
 #include "lowered/integer.h"
 
-/* Operator set 14. `scales`: one a tensor of `lowered`. */
-bool nsk_onnx_export(const nsk_network *network, const nsk_lowered *lowered,
-                     const nsk_scale *scales, const char *path, nsk_error *error);
+/* The bytes of a file of operator set 14; g_free, NULL where it cannot be. `scales`: one a tensor
+ * of `lowered`. */
+uint8_t *nsk_onnx_export(const nsk_network *network, const nsk_lowered *lowered,
+                         const nsk_scale *scales, size_t *size, nsk_error *error);
 
 #endif

@@ -114,18 +114,12 @@ static bool check_raw_input(const nsk_graph *graph, const nsk_input *input, nsk_
     return true;
 }
 
-nsk_network *nsk_network_read(const char *path, nsk_input *input, const char *output,
-                              nsk_error *error) {
-    size_t size;
-    uint8_t *bytes = nsk_file_read(path, MOST_BYTES, &size, error);
-    if (bytes == NULL) {
-        return NULL;
-    }
+nsk_network *nsk_network_from(const uint8_t *bytes, size_t size, const char *path, nsk_input *input,
+                              const char *output, nsk_error *error) {
     char *folder = g_path_get_dirname(path);
     const nsk_onnx_options options = {.input = input, .folder = folder, .output = output};
     nsk_graph *graph = nsk_onnx_read(bytes, size, &options, error);
     g_free(folder);
-    g_free(bytes);
     if (graph == NULL || !prepare_graph(graph, error) || !check_raw_input(graph, input, error)) {
         nsk_graph_free(graph);
         nsk_fail_in(error, "%s", path);
@@ -146,6 +140,16 @@ nsk_network *nsk_network_read(const char *path, nsk_input *input, const char *ou
         g_free(network->facts[NSK_FACT_NAME]);
         network->facts[NSK_FACT_NAME] = nsk_stem(path);
     }
+    return network;
+}
+
+nsk_network *nsk_network_read(const char *path, nsk_input *input, const char *output,
+                              nsk_error *error) {
+    size_t size;
+    uint8_t *bytes = nsk_file_read(path, MOST_BYTES, &size, error);
+    nsk_network *network =
+        bytes != NULL ? nsk_network_from(bytes, size, path, input, output, error) : NULL;
+    g_free(bytes);
     return network;
 }
 

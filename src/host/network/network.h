@@ -11,4 +11,9 @@ struct nsk_network {
     char *facts[NSK_FACTS]; /* none is NULL */
 };
 
+/* The network of an ONNX file's bytes, as if they stood at `path`; input and output as
+ * nsk_network_read takes them. */
+nsk_network *nsk_network_from(const uint8_t *bytes, size_t size, const char *path, nsk_input *input,
+                              const char *output, nsk_error *error);
+
 #endif

@@ -207,16 +207,22 @@ void nsk_onnx_put_fact(nsk_onnx_maker *m, const char *key, const char *value) {
     g_ptr_array_add(m->facts, e);
 }
 
-bool nsk_onnx_maker_write(nsk_onnx_maker *m, const char *path, nsk_error *error) {
+uint8_t *nsk_onnx_maker_bytes(nsk_onnx_maker *m, size_t *size) {
     m->graph.n_node = m->nodes->len;
     m->graph.node = (Onnx__NodeProto **)m->nodes->pdata;
     m->graph.n_initializer = m->constants->len;
     m->graph.initializer = (Onnx__TensorProto **)m->constants->pdata;
     m->model.n_metadata_props = m->facts->len;
     m->model.metadata_props = (Onnx__StringStringEntryProto **)m->facts->pdata;
-    size_t size = onnx__model_proto__get_packed_size(&m->model);
-    uint8_t *bytes = g_malloc(size);
+    *size = onnx__model_proto__get_packed_size(&m->model);
+    uint8_t *bytes = g_malloc(*size);
     onnx__model_proto__pack(&m->model, bytes);
+    return bytes;
+}
+
+bool nsk_onnx_maker_write(nsk_onnx_maker *m, const char *path, nsk_error *error) {
+    size_t size = 0;
+    uint8_t *bytes = nsk_onnx_maker_bytes(m, &size);
     bool good = nsk_file_write(path, bytes, size, error);
     g_free(bytes);
     return good;

@@ -40,5 +40,7 @@ void nsk_onnx_add_ints(nsk_onnx_maker *maker, Onnx__NodeProto *node, const char 
 void nsk_onnx_put_fact(nsk_onnx_maker *maker, const char *key, const char *value);
 
 bool nsk_onnx_maker_write(nsk_onnx_maker *maker, const char *path, nsk_error *error);
+/* The same bytes. g_free. */
+uint8_t *nsk_onnx_maker_bytes(nsk_onnx_maker *maker, size_t *size);
 
 #endif

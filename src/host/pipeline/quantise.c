@@ -146,12 +146,34 @@ nsk_model_file *nsk_quantise(const nsk_network *network, const nsk_images *calib
     return file;
 }
 
+/* The integer network as the bytes of an ONNX file; g_free. */
+static uint8_t *export_bytes(const nsk_network *network, const nsk_images *calibration,
+                             const nsk_recipe *recipe, size_t *size, nsk_error *error) {
+    pipeline p;
+    recipe = recipe != NULL ? recipe : &nsk_usual_recipe;
+    uint8_t *bytes = prepare(&p, network, calibration, recipe, error)
+                         ? nsk_onnx_export(p.network, p.lowered, p.scales, size, error)
+                         : NULL;
+    pipeline_clear(&p);
+    return bytes;
+}
+
 bool nsk_quantise_onnx(const nsk_network *network, const nsk_images *calibration,
                        const nsk_recipe *recipe, const char *path, nsk_error *error) {
-    pipeline m;
-    recipe = recipe != NULL ? recipe : &nsk_usual_recipe;
-    bool good = prepare(&m, network, calibration, recipe, error) &&
-                nsk_onnx_export(m.network, m.lowered, m.scales, path, error);
-    pipeline_clear(&m);
+    size_t size = 0;
+    uint8_t *bytes = export_bytes(network, calibration, recipe, &size, error);
+    bool good = bytes != NULL && nsk_file_write(path, bytes, size, error);
+    g_free(bytes);
     return good;
+}
+
+nsk_network *nsk_network_rounded(const nsk_network *network, const nsk_images *calibration,
+                                 const nsk_recipe *recipe, nsk_error *error) {
+    size_t size = 0;
+    uint8_t *bytes = export_bytes(network, calibration, recipe, &size, error);
+    nsk_input input = *nsk_images_input(calibration);
+    nsk_network *rounded =
+        bytes != NULL ? nsk_network_from(bytes, size, network->path, &input, NULL, error) : NULL;
+    g_free(bytes);
+    return rounded;
 }
