@@ -35,6 +35,7 @@ int main(int argc, char **argv) {
         {"concatenations", NULL, NULL, NULL, NULL, join_tests},
         {"plan", NULL, NULL, NULL, NULL, plan_tests},
         {"compare", NULL, NULL, NULL, NULL, compare_tests},
+        {"probe", NULL, NULL, NULL, NULL, probe_tests},
         {"vet", NULL, NULL, NULL, NULL, vet_tests},
         {"verdict", NULL, NULL, NULL, NULL, verdict_tests},
         {"drawings", NULL, NULL, NULL, NULL, report_tests},

@@ -32,6 +32,7 @@
 #include "netsuke/network.h"
 #include "netsuke/page.h"
 #include "netsuke/port.h"
+#include "netsuke/probe.h"
 #include "netsuke/processes.h"
 #include "netsuke/quantise.h"
 #include "netsuke/rehearse.h"

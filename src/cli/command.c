@@ -19,7 +19,7 @@ void cli_job_clear(cli_job *job) {
         job->model_path, job->board_path, job->calibration_path, job->held_out_path, job->output,
         job->array,      job->array_name, job->predictions,      job->sheet,         job->plot,
         job->onnx,       job->points,     job->training_path,    job->keep,          job->only,
-        job->scene,      job->signals,    job->capture,          job->tick};
+        job->scene,      job->signals,    job->capture,          job->tick,          job->layer};
     for (size_t i = 0; i < G_N_ELEMENTS(texts); i++) {
         g_free(texts[i]);
     }

@@ -19,7 +19,7 @@ typedef struct cli_job {
     /* options of one command */
     char *output, *array, *array_name, *predictions, *sheet, *plot, *onnx, *points, *keep, *only,
         *scene, *signals, *capture;
-    char *tick;
+    char *tick, *layer;
     char **faults, **logs;
     gboolean all, split, gains, refine, neighbours, list, scenes, sweep, compile, prove;
     gint frames, seed, sample, jobs;
@@ -47,8 +47,8 @@ typedef struct cli_command {
 } cli_command;
 
 extern const cli_command cli_survey, cli_outline, cli_vet, cli_quantise, cli_compare, cli_drift,
-    cli_stress, cli_atlas, cli_shelf, cli_budget, cli_weigh, cli_clock, cli_headroom, cli_classify,
-    cli_emit, cli_rehearse, cli_report, cli_assay;
+    cli_probe, cli_stress, cli_atlas, cli_shelf, cli_budget, cli_weigh, cli_clock, cli_headroom,
+    cli_classify, cli_emit, cli_rehearse, cli_report, cli_assay;
 /* All of them in the order of work, NULL behind the last. */
 extern const cli_command *const cli_commands[];
 

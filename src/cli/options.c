@@ -67,6 +67,7 @@ const cli_option cli_options[] = {
      0, 0},
     {"sample", 0, CLI_COUNT, MEMBER(sample), "N", "Look at so many images, spread over the classes",
      1, 10000000},
+    {"layer", 0, CLI_WORD, MEMBER(layer), "NAME", "Only the layer of this name", 0, 0},
     {"all", 'a', CLI_NO_VALUE, MEMBER(all), NULL, "Print long lists whole, look at all images", 0,
      0},
     {"gains", 0, CLI_NO_VALUE, MEMBER(gains), NULL,

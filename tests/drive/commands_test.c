@@ -5,8 +5,8 @@
 #include "drive.h"
 
 static const char *const commands[] = {
-    "survey", "outline", "vet",      "quantise", "compare", "drift",    "stress", "atlas", "budget",
-    "weigh",  "clock",   "headroom", "classify", "emit",    "rehearse", "report", "assay"};
+    "survey", "outline", "vet",   "quantise", "compare",  "drift", "probe",    "stress", "atlas",
+    "budget", "weigh",   "clock", "headroom", "classify", "emit",  "rehearse", "report", "assay"};
 
 static void help_names_the_order(void) {
     outcome o = drive_for(0, "netsuke --help");
@@ -88,6 +88,13 @@ static const struct {
      0,
      {"on 30 held-out images", "conv11", "softmax12", "if one layer alone were float, on 30",
       "every answer is the float network's: there is nothing to win", NULL}},
+    {"netsuke probe demo/kiln.ini demo/images/held-out/crack/crack-0003.png && netsuke probe "
+     "demo/kiln.ini demo/images/held-out/crack/crack-0003.png --layer conv3 -o \"$T/c.npy\"",
+     0,
+     {"crack-0003.png, layer by layer", "conv11", "6 x 6 x 128", "softmax12",
+      "c.npy: 2 x 24 x 24 x 32 "
+      "numbers, the float network's first",
+      NULL}},
     {"netsuke weigh demo/kiln-third.ini demo/kiln.ini --sample 60 --plot \"$T/weigh.svg\" && "
      "grep -c '<svg' \"$T/weigh.svg\"",
      0,

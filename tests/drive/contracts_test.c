@@ -69,6 +69,18 @@ static void drift_json(void) {
     json_node_unref(root);
 }
 
+static void probe_json(void) {
+    JsonNode *root =
+        drive_json(0, "netsuke probe demo/kiln.ini demo/images/held-out/chip/chip-0041.png --json");
+    CU_ASSERT_EQUAL(json_length(root, "layers"), 14);
+    CU_ASSERT_STRING_EQUAL(json_text(root, "layers.0.name"), "conv1");
+    CU_ASSERT_EQUAL(json_number(root, "layers.13.channels"), 6);
+    CU_ASSERT_DOUBLE_EQUAL(json_number(root, "layers.13.scale"), 1.0 / 256.0, 1e-9);
+    CU_ASSERT(json_number(root, "layers.0.sqnr_db") > 20.0);
+    CU_ASSERT(json_number(root, "layers.3.float_high") > json_number(root, "layers.3.float_low"));
+    json_node_unref(root);
+}
+
 static void stress_json(void) {
     JsonNode *root = drive_json(0, "netsuke stress demo/kiln.ini --sample 18 --seed 4 --json");
     CU_ASSERT_EQUAL(json_number(root, "images"), 18);
@@ -489,6 +501,7 @@ CU_TestInfo contract_tests[] = {
     {"survey --json", survey_json},
     {"outline --json", outline_json},
     {"drift --json", drift_json},
+    {"probe as JSON", probe_json},
     {"stress --json", stress_json},
     {"atlas --json", atlas_json},
     {"weigh", weigh_json},

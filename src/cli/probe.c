@@ -1,0 +1,158 @@
+/* netsuke probe: what every layer makes of one picture. */
+#include "netsuke/probe.h"
+
+#include <math.h>
+#include <stdio.h>
+
+#include "command.h"
+#include "table.h"
+
+/* What a layer's values span, by either side. */
+typedef struct span {
+    double low[2], high[2]; /* float, integer */
+} span;
+
+static span span_of(const nsk_probe *p) {
+    span s = {{INFINITY, INFINITY}, {-INFINITY, -INFINITY}};
+    int count = p->height * p->width * p->channels;
+    for (int i = 0; i < count; i++) {
+        double level = (double)p->scale * (p->levels[i] - p->zero);
+        double x = p->by_float != NULL ? (double)p->by_float[i] : NAN;
+        s.low[0] = fmin(s.low[0], x);
+        s.high[0] = fmax(s.high[0], x);
+        s.low[1] = fmin(s.low[1], level);
+        s.high[1] = fmax(s.high[1], level);
+    }
+    return s;
+}
+
+/* ---- machine-readable ---- */
+
+static void json_layer(JsonBuilder *b, const nsk_probe *p) {
+    span s = span_of(p);
+    json_builder_begin_object(b);
+    cli_json_text(b, "name", p->name);
+    cli_json_int(b, "height", p->height);
+    cli_json_int(b, "width", p->width);
+    cli_json_int(b, "channels", p->channels);
+    cli_json_real(b, "scale", (double)p->scale);
+    cli_json_int(b, "zero", p->zero);
+    cli_json_real(b, "integer_low", s.low[1]);
+    cli_json_real(b, "integer_high", s.high[1]);
+    if (p->by_float != NULL) {
+        cli_json_real(b, "float_low", s.low[0]);
+        cli_json_real(b, "float_high", s.high[0]);
+        if (isfinite(p->sqnr_db)) {
+            cli_json_real(b, "sqnr_db", p->sqnr_db);
+        }
+    }
+    json_builder_end_object(b);
+}
+
+static void print_json(const cli_job *job, const nsk_probing *all, const nsk_probe *only) {
+    JsonBuilder *b = cli_json_start(job);
+    cli_json_text(b, "image", job->arguments[1]);
+    json_builder_set_member_name(b, "layers");
+    json_builder_begin_array(b);
+    for (int i = 0; i < all->layers; i++) {
+        if (only == NULL || only == &all->layer[i]) {
+            json_layer(b, &all->layer[i]);
+        }
+    }
+    json_builder_end_array(b);
+    json_builder_end_object(b);
+    cli_print_json(b);
+}
+
+/* ---- for people ---- */
+
+static void print_layer(cli_table *table, const nsk_probe *p) {
+    span s = span_of(p);
+    char by_float[CLI_TEXT] = "-";
+    char apart[32] = "-";
+    if (p->by_float != NULL) {
+        g_snprintf(by_float, sizeof by_float, "%.3g to %.3g", s.low[0], s.high[0]);
+        g_snprintf(apart, sizeof apart, isfinite(p->sqnr_db) ? "%.1f dB" : "same", p->sqnr_db);
+    }
+    cli_table_row(table, "%s\t%d x %d x %d\t%.4g\t%d\t%s\t%.3g to %.3g\t%s", p->name, p->height,
+                  p->width, p->channels, (double)p->scale, p->zero, by_float, s.low[1], s.high[1],
+                  apart);
+}
+
+static void print_text(const cli_job *job, const nsk_probing *all, const nsk_probe *only) {
+    cli_table *table = cli_table_new("llrrllr");
+    cli_print_facts(job);
+    printf("%s, layer by layer\n\n", job->arguments[1]);
+    cli_table_row(table, "layer\toutput\tscale\tzero\tfloat\tinteger\tso far");
+    for (int i = 0; i < all->layers; i++) {
+        if (only == NULL || only == &all->layer[i]) {
+            print_layer(table, &all->layer[i]);
+        }
+    }
+    cli_table_print(table);
+    puts("");
+    cli_paragraph("so far  ",
+                  "signal over error of this picture: what all layers up to this one have done");
+    if (job->output != NULL) {
+        printf("\nwrote %s: %d x %d x %d x %d numbers%s\n", job->output,
+               only->by_float != NULL ? 2 : 1, only->height, only->width, only->channels,
+               only->by_float != NULL ? ", the float network's first" : ", the integer model's");
+    }
+}
+
+/* The probing of the picture that is named; NULL and job->error else. */
+static nsk_probing *probe(cli_job *job) {
+    const nsk_input *input = &job->brief->input;
+    size_t bytes = (size_t)input->width * (size_t)input->height * 3;
+    uint8_t *frame = g_malloc(bytes);
+    nsk_probing *all =
+        nsk_picture_frame(job->arguments[1], input, frame, &job->error)
+            ? nsk_probe_frame(job->equalised != NULL ? job->equalised : job->network, job->model,
+                              &job->brief->labels, input, frame, &job->error)
+            : NULL;
+    g_free(frame);
+    return all;
+}
+
+static int run(cli_job *job) {
+    if (job->output != NULL && job->layer == NULL) {
+        nsk_fail(&job->error, "say which layer to write: --layer NAME; without -o all are listed");
+        return cli_fail(job);
+    }
+    if (!cli_load_brief(job)) {
+        return cli_fail(job);
+    }
+    job->brief->recipe.streaming = NSK_STREAMING_NEVER; /* to look at whole tensors */
+    if (!cli_load_model(job) || !cli_load_network(job) || !cli_load_equalised(job)) {
+        return cli_fail(job);
+    }
+    nsk_probing *all = probe(job);
+    const nsk_probe *only = NULL;
+    bool good =
+        all != NULL &&
+        (job->layer == NULL || (only = nsk_probe_named(all, job->layer, &job->error)) != NULL) &&
+        (job->output == NULL || nsk_probe_write(only, job->output, &job->error));
+    if (good && job->json) {
+        print_json(job, all, only);
+    } else if (good) {
+        print_text(job, all, only);
+    }
+    nsk_probing_free(all);
+    return good ? CLI_DONE : cli_fail(job);
+}
+
+const cli_command cli_probe = {
+    "probe",
+    "what every layer makes of one picture, in float and in integers",
+    "BRIEF IMAGE",
+    "  netsuke probe demo/kiln.ini demo/images/held-out/crack/crack-0003.png --layer conv3 -o "
+    "conv3.npy\n"
+    "writes the layer's tensor as the float network and the integer model have it; without "
+    "--layer it\n"
+    "lists what all of them span. FILE[17] is one of an array.",
+    2,
+    2,
+    "model calibration tolerant layer output",
+    NULL,
+    run,
+};
