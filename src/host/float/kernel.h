@@ -22,17 +22,10 @@ nsk_float_kernel *nsk_kernel_of(nsk_op op);
  * value stands; NULL where all inputs are constants. */
 void nsk_step_run(nsk_step *step, float *const *memory);
 
-/* windows.c */
-nsk_float_kernel nsk_float_conv, nsk_float_conv_transpose, nsk_float_max_pool,
-    nsk_float_average_pool, nsk_float_lrn;
-/* matrices.c */
-nsk_float_kernel nsk_float_gemm, nsk_float_matmul;
-/* elements.c */
-nsk_float_kernel nsk_float_pair, nsk_float_function, nsk_float_prelu, nsk_float_batch_norm,
-    nsk_float_softmax, nsk_float_log_softmax, nsk_float_reduce, nsk_float_fill, nsk_float_range,
-    nsk_float_quantize, nsk_float_dequantize;
-/* movements.c */
-nsk_float_kernel nsk_float_copy, nsk_float_gather, nsk_float_concat, nsk_float_resize;
+/* One a family of operators. */
+#define NSK_OP_ROW(NAME, onnx, least, most, computed, reader, shape, kernel, lower)                \
+    nsk_float_kernel nsk_float_##kernel;
+#include "graph/ops.def"
 
 /* Images are the parallel part, a thread each, so that each product of matrices runs on one:
  * OpenBLAS is told once in a process's life. */

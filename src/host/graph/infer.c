@@ -50,3 +50,7 @@ int nsk_axis(int64_t axis, int rank) {
     axis += axis < 0 ? rank : 0;
     return axis >= 0 && axis < rank ? (int)axis : NSK_NONE;
 }
+
+bool nsk_shape_same(const nsk_scope *s) {
+    return nsk_give_input(s);
+}

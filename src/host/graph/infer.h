@@ -24,11 +24,10 @@ int nsk_axis(int64_t axis, int rank);
 
 typedef bool nsk_shape_function(const nsk_scope *s);
 
-/* rearrange.c: operators that move elements without computing. */
-nsk_shape_function nsk_cast_shape, nsk_concat_shape, nsk_constant_of_shape_shape,
-    nsk_depth_to_space_shape, nsk_expand_shape, nsk_flatten_shape, nsk_gather_shape, nsk_pad_shape,
-    nsk_range_shape, nsk_reshape_shape, nsk_resize_shape, nsk_shape_shape, nsk_slice_shape,
-    nsk_space_to_depth_shape, nsk_squeeze_shape, nsk_tile_shape, nsk_transpose_shape,
-    nsk_unsqueeze_shape;
+/* One a family of operators: shapes.c; rearrange.c has those that move elements without computing.
+ */
+#define NSK_OP_ROW(NAME, onnx, least, most, computed, reader, shape, kernel, lower)                \
+    nsk_shape_function nsk_shape_##shape;
+#include "graph/ops.def"
 
 #endif

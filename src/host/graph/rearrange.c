@@ -117,7 +117,7 @@ bool nsk_cut_of(const nsk_graph *graph, const nsk_node *node, nsk_cut *cut, nsk_
                                     : cut_slice(graph, node, cut, error);
 }
 
-bool nsk_slice_shape(const nsk_scope *s) {
+bool nsk_shape_slice(const nsk_scope *s) {
     nsk_cut cut;
     return nsk_cut_of(s->graph, s->node, &cut, s->error) &&
            nsk_give(s, nsk_node_input(s->graph, s->node, 0)->rank, cut.count);
@@ -153,7 +153,7 @@ bool nsk_margins_of(const nsk_graph *graph, const nsk_node *node, nsk_margins *m
     return true;
 }
 
-bool nsk_pad_shape(const nsk_scope *s) {
+bool nsk_shape_pad(const nsk_scope *s) {
     const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
     nsk_margins m;
     int64_t dims[NSK_MOST_RANK];
@@ -189,7 +189,7 @@ bool nsk_axes_of(const nsk_graph *graph, const nsk_node *node, bool otherwise, b
     return true;
 }
 
-bool nsk_squeeze_shape(const nsk_scope *s) {
+bool nsk_shape_squeeze(const nsk_scope *s) {
     const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
     bool listed = nsk_node_input(s->graph, s->node, 1) != NULL;
     bool marked[NSK_MOST_RANK] = {false};
@@ -209,7 +209,7 @@ bool nsk_squeeze_shape(const nsk_scope *s) {
     return nsk_give(s, rank, dims);
 }
 
-bool nsk_unsqueeze_shape(const nsk_scope *s) {
+bool nsk_shape_unsqueeze(const nsk_scope *s) {
     const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
     const nsk_value *axes = integers_at(s->graph, s->node, 1);
     if (axes == NULL || in->rank + (int)nsk_value_count(axes) > NSK_MOST_RANK) {
@@ -239,7 +239,7 @@ void nsk_order_of(const nsk_graph *graph, const nsk_node *node, int *order) {
     }
 }
 
-bool nsk_transpose_shape(const nsk_scope *s) {
+bool nsk_shape_transpose(const nsk_scope *s) {
     const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
     const nsk_attributes *a = &s->node->attributes;
     bool seen[NSK_MOST_RANK] = {false};
@@ -292,11 +292,11 @@ static bool shuffle_shape(const nsk_scope *s, bool deeper) {
     return nsk_give(s, 4, deeper ? deep : wide);
 }
 
-bool nsk_depth_to_space_shape(const nsk_scope *s) {
+bool nsk_shape_depth_to_space(const nsk_scope *s) {
     return shuffle_shape(s, false);
 }
 
-bool nsk_space_to_depth_shape(const nsk_scope *s) {
+bool nsk_shape_space_to_depth(const nsk_scope *s) {
     return shuffle_shape(s, true);
 }
 
@@ -361,7 +361,7 @@ nsk_blend nsk_blend_at(const nsk_graph *graph, const nsk_node *node, int axis, i
     return (nsk_blend){first, first < last ? first + 1 : last, inside - (double)first};
 }
 
-bool nsk_resize_shape(const nsk_scope *s) {
+bool nsk_shape_resize(const nsk_scope *s) {
     const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
     const nsk_value *scales = nsk_node_input(s->graph, s->node, 2);
     const nsk_value *sizes = integers_at(s->graph, s->node, 3);
@@ -386,7 +386,7 @@ bool nsk_resize_shape(const nsk_scope *s) {
 
 /* ---- reshaping ---- */
 
-bool nsk_flatten_shape(const nsk_scope *s) {
+bool nsk_shape_flatten(const nsk_scope *s) {
     const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
     int64_t axis = s->node->attributes.axis;
     axis += axis < 0 ? in->rank : 0;
@@ -424,7 +424,7 @@ static bool reshape_sizes(const nsk_scope *s, const nsk_value *shape, int64_t *d
     return true;
 }
 
-bool nsk_reshape_shape(const nsk_scope *s) {
+bool nsk_shape_reshape(const nsk_scope *s) {
     const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
     const nsk_value *shape = integers_at(s->graph, s->node, 1);
     if (shape == NULL || nsk_value_count(shape) > NSK_MOST_RANK) {
@@ -447,7 +447,7 @@ bool nsk_reshape_shape(const nsk_scope *s) {
     return nsk_give(s, (int)nsk_value_count(shape), dims);
 }
 
-bool nsk_expand_shape(const nsk_scope *s) {
+bool nsk_shape_expand(const nsk_scope *s) {
     const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
     const nsk_value *shape = integers_at(s->graph, s->node, 1);
     if (shape == NULL || nsk_value_count(shape) > NSK_MOST_RANK) {
@@ -467,7 +467,7 @@ bool nsk_expand_shape(const nsk_scope *s) {
     return nsk_give(s, rank, dims);
 }
 
-bool nsk_tile_shape(const nsk_scope *s) {
+bool nsk_shape_tile(const nsk_scope *s) {
     const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
     const nsk_value *times = integers_at(s->graph, s->node, 1);
     int64_t dims[NSK_MOST_RANK];
@@ -485,7 +485,7 @@ bool nsk_tile_shape(const nsk_scope *s) {
 
 /* ---- joining, picking, making ---- */
 
-bool nsk_concat_shape(const nsk_scope *s) {
+bool nsk_shape_concat(const nsk_scope *s) {
     const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
     int axis = nsk_axis(s->node->attributes.axis, in->rank);
     int64_t dims[NSK_MOST_RANK];
@@ -511,7 +511,7 @@ bool nsk_concat_shape(const nsk_scope *s) {
     return nsk_give(s, in->rank, dims);
 }
 
-bool nsk_gather_shape(const nsk_scope *s) {
+bool nsk_shape_gather(const nsk_scope *s) {
     const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
     const nsk_value *at = nsk_node_input(s->graph, s->node, 1);
     int axis = nsk_axis(s->node->attributes.axis, in->rank);
@@ -538,7 +538,7 @@ bool nsk_gather_shape(const nsk_scope *s) {
     return nsk_give(s, rank, dims);
 }
 
-bool nsk_cast_shape(const nsk_scope *s) {
+bool nsk_shape_cast(const nsk_scope *s) {
     nsk_graph_value(s->graph, s->node->output)->whole = s->node->attributes.whole;
     return nsk_give_input(s);
 }
@@ -568,7 +568,7 @@ bool nsk_shape_shape(const nsk_scope *s) {
     return nsk_give(s, 1, &count);
 }
 
-bool nsk_constant_of_shape_shape(const nsk_scope *s) {
+bool nsk_shape_constant_of_shape(const nsk_scope *s) {
     const nsk_value *shape = integers_at(s->graph, s->node, 0);
     if (shape == NULL || nsk_value_count(shape) > NSK_MOST_RANK) {
         return nsk_complain(s, "its shape must be a constant list of at most 8 numbers");
@@ -583,7 +583,7 @@ static double number_at(const nsk_value *v) {
                                : NAN;
 }
 
-bool nsk_range_shape(const nsk_scope *s) {
+bool nsk_shape_range(const nsk_scope *s) {
     double number[3];
     for (int i = 0; i < 3; i++) {
         number[i] = number_at(nsk_node_input(s->graph, s->node, i));

@@ -60,7 +60,7 @@ static bool window_shape(const nsk_scope *s, int64_t channels) {
     return nsk_give(s, 4, dims);
 }
 
-static bool conv_shape(const nsk_scope *s) {
+bool nsk_shape_conv(const nsk_scope *s) {
     const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
     const nsk_value *weight = nsk_node_input(s->graph, s->node, 1);
     const nsk_value *bias = nsk_node_input(s->graph, s->node, 2);
@@ -113,7 +113,7 @@ static int64_t spread(nsk_attributes *a, int axis, int64_t in) {
     return out;
 }
 
-static bool conv_transpose_shape(const nsk_scope *s) {
+bool nsk_shape_conv_transpose(const nsk_scope *s) {
     const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
     const nsk_value *weight = nsk_node_input(s->graph, s->node, 1);
     const nsk_value *bias = nsk_node_input(s->graph, s->node, 2);
@@ -138,7 +138,7 @@ static bool conv_transpose_shape(const nsk_scope *s) {
     return nsk_give(s, 4, dims);
 }
 
-static bool pool_shape(const nsk_scope *s) {
+bool nsk_shape_pool(const nsk_scope *s) {
     const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
     if (in->rank != 4) {
         return nsk_complain_unsupported(s, "its input is no picture of four axes");
@@ -146,7 +146,7 @@ static bool pool_shape(const nsk_scope *s) {
     return window_shape(s, in->dims[1]);
 }
 
-static bool global_pool_shape(const nsk_scope *s) {
+bool nsk_shape_global_pool(const nsk_scope *s) {
     const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
     if (in->rank != 4) {
         return nsk_complain_shape(s, 0, "a picture of four axes is needed");
@@ -185,7 +185,7 @@ static bool align_second(const nsk_scope *s) {
     return true;
 }
 
-static bool broadcast_shape(const nsk_scope *s) {
+bool nsk_shape_broadcast(const nsk_scope *s) {
     if (s->node->attributes.meets_at_axis && !align_second(s)) {
         return false;
     }
@@ -213,7 +213,7 @@ static bool broadcast_shape(const nsk_scope *s) {
     return nsk_give(s, rank, dims);
 }
 
-static bool norm_shape(const nsk_scope *s) {
+bool nsk_shape_norm(const nsk_scope *s) {
     const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
     if (in->rank < 2) {
         return nsk_complain_shape(s, 0, "two axes or more are needed");
@@ -227,7 +227,7 @@ static bool norm_shape(const nsk_scope *s) {
     return nsk_give_input(s);
 }
 
-static bool clip_shape(const nsk_scope *s) {
+bool nsk_shape_clip(const nsk_scope *s) {
     for (int i = 1; i < s->node->inputs; i++) {
         const nsk_value *bound = nsk_node_input(s->graph, s->node, i);
         bool constant = bound != NULL && nsk_graph_is_constant(s->graph, s->node->input[i]);
@@ -243,7 +243,7 @@ static bool clip_shape(const nsk_scope *s) {
     return nsk_give_input(s);
 }
 
-static bool gemm_shape(const nsk_scope *s) {
+bool nsk_shape_gemm(const nsk_scope *s) {
     const nsk_value *a = nsk_node_input(s->graph, s->node, 0);
     const nsk_value *b = nsk_node_input(s->graph, s->node, 1);
     const nsk_value *c = nsk_node_input(s->graph, s->node, 2);
@@ -272,7 +272,7 @@ static bool gemm_shape(const nsk_scope *s) {
 
 /* Any number of leading axes, which are broadcast; a list is a row on the left and a column on the
  * right. */
-static bool matmul_shape(const nsk_scope *s) {
+bool nsk_shape_matmul(const nsk_scope *s) {
     const nsk_value *a = nsk_node_input(s->graph, s->node, 0);
     const nsk_value *b = nsk_node_input(s->graph, s->node, 1);
     if (a->rank < 2 || b->rank < 2) {
@@ -302,7 +302,7 @@ static bool matmul_shape(const nsk_scope *s) {
 }
 
 /* The slope is spread over the input, never the other way round. */
-static bool prelu_shape(const nsk_scope *s) {
+bool nsk_shape_prelu(const nsk_scope *s) {
     const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
     if (s->node->attributes.meets_at_axis &&
         nsk_value_count(nsk_node_input(s->graph, s->node, 1)) > 1 && !align_second(s)) {
@@ -318,7 +318,7 @@ static bool prelu_shape(const nsk_scope *s) {
     return nsk_give_input(s);
 }
 
-static bool reduce_shape(const nsk_scope *s) {
+bool nsk_shape_reduce(const nsk_scope *s) {
     const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
     const nsk_attributes *a = &s->node->attributes;
     bool marked[NSK_MOST_RANK];
@@ -335,7 +335,7 @@ static bool reduce_shape(const nsk_scope *s) {
     return nsk_give(s, rank, dims);
 }
 
-static bool lrn_shape(const nsk_scope *s) {
+bool nsk_shape_lrn(const nsk_scope *s) {
     const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
     if (in->rank != 4 || s->node->attributes.size < 1) {
         return nsk_complain_unsupported(s, "its input is no picture of four axes");
@@ -343,7 +343,7 @@ static bool lrn_shape(const nsk_scope *s) {
     return nsk_give_input(s);
 }
 
-static bool softmax_shape(const nsk_scope *s) {
+bool nsk_shape_softmax(const nsk_scope *s) {
     const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
     int64_t axis = s->node->attributes.axis;
     axis += axis < 0 ? in->rank : 0;
@@ -378,7 +378,7 @@ static bool scales_are_positive(const nsk_value *scale) {
 }
 
 /* Scale and zero point: one number, or one for each place along the axis. */
-static bool levels_shape(const nsk_scope *s) {
+bool nsk_shape_levels(const nsk_scope *s) {
     const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
     const nsk_value *scale = nsk_node_input(s->graph, s->node, 1);
     const nsk_value *zero = nsk_node_input(s->graph, s->node, 2);
@@ -409,56 +409,9 @@ static bool levels_shape(const nsk_scope *s) {
 }
 
 static nsk_shape_function *const shapes[NSK_OPS] = {
-    [NSK_OP_ADD] = broadcast_shape,
-    [NSK_OP_AVERAGE_POOL] = pool_shape,
-    [NSK_OP_BATCH_NORM] = norm_shape,
-    [NSK_OP_CAST] = nsk_cast_shape,
-    [NSK_OP_CLIP] = clip_shape,
-    [NSK_OP_CONCAT] = nsk_concat_shape,
-    [NSK_OP_CONSTANT_OF_SHAPE] = nsk_constant_of_shape_shape,
-    [NSK_OP_CONV] = conv_shape,
-    [NSK_OP_CONV_TRANSPOSE] = conv_transpose_shape,
-    [NSK_OP_DEPTH_TO_SPACE] = nsk_depth_to_space_shape,
-    [NSK_OP_DEQUANTIZE] = levels_shape,
-    [NSK_OP_DIV] = broadcast_shape,
-    [NSK_OP_DROPOUT] = nsk_give_input,
-    [NSK_OP_EXPAND] = nsk_expand_shape,
-    [NSK_OP_FLATTEN] = nsk_flatten_shape,
-    [NSK_OP_FUNCTION] = nsk_give_input,
-    [NSK_OP_GATHER] = nsk_gather_shape,
-    [NSK_OP_GEMM] = gemm_shape,
-    [NSK_OP_GLOBAL_AVERAGE_POOL] = global_pool_shape,
-    [NSK_OP_GLOBAL_MAX_POOL] = global_pool_shape,
-    [NSK_OP_IDENTITY] = nsk_give_input,
-    [NSK_OP_LOG_SOFTMAX] = softmax_shape,
-    [NSK_OP_LRN] = lrn_shape,
-    [NSK_OP_MATMUL] = matmul_shape,
-    [NSK_OP_MAX] = broadcast_shape,
-    [NSK_OP_MAX_POOL] = pool_shape,
-    [NSK_OP_MIN] = broadcast_shape,
-    [NSK_OP_MUL] = broadcast_shape,
-    [NSK_OP_PAD] = nsk_pad_shape,
-    [NSK_OP_POW] = broadcast_shape,
-    [NSK_OP_PRELU] = prelu_shape,
-    [NSK_OP_QUANTIZE] = levels_shape,
-    [NSK_OP_RANGE] = nsk_range_shape,
-    [NSK_OP_REDUCE_MAX] = reduce_shape,
-    [NSK_OP_REDUCE_MEAN] = reduce_shape,
-    [NSK_OP_REDUCE_MIN] = reduce_shape,
-    [NSK_OP_REDUCE_SUM] = reduce_shape,
-    [NSK_OP_RELU] = nsk_give_input,
-    [NSK_OP_RESHAPE] = nsk_reshape_shape,
-    [NSK_OP_RESIZE] = nsk_resize_shape,
-    [NSK_OP_SHAPE] = nsk_shape_shape,
-    [NSK_OP_SLICE] = nsk_slice_shape,
-    [NSK_OP_SOFTMAX] = softmax_shape,
-    [NSK_OP_SPACE_TO_DEPTH] = nsk_space_to_depth_shape,
-    [NSK_OP_SPLIT] = nsk_slice_shape,
-    [NSK_OP_SQUEEZE] = nsk_squeeze_shape,
-    [NSK_OP_SUB] = broadcast_shape,
-    [NSK_OP_TILE] = nsk_tile_shape,
-    [NSK_OP_TRANSPOSE] = nsk_transpose_shape,
-    [NSK_OP_UNSQUEEZE] = nsk_unsqueeze_shape,
+#define NSK_OP_ROW(NAME, onnx, least, most, computed, reader, shape, kernel, lower)                \
+    nsk_shape_##shape,
+#include "graph/ops.def"
 };
 
 static bool all_inputs_are_constant(const nsk_graph *graph, const nsk_node *node) {

@@ -5,73 +5,43 @@
 #include "float/kernel.h"
 #include "lower/translation.h"
 
-static bool lower_norm(nsk_translation *l, const nsk_node *node) {
+bool nsk_lower_norm(nsk_translation *l, const nsk_node *node) {
     return nsk_no_integer_form(l, node,
                                "its statistics are computed; export the network for "
                                "inference");
 }
 
-static bool lower_log_softmax(nsk_translation *l, const nsk_node *node) {
+bool nsk_lower_log_softmax(nsk_translation *l, const nsk_node *node) {
     return nsk_no_integer_form(l, node,
                                "only the network's last layer may be one; end in it, or "
                                "use Softmax");
 }
 
-static bool lower_pow(nsk_translation *l, const nsk_node *node) {
+bool nsk_lower_pow(nsk_translation *l, const nsk_node *node) {
     return nsk_no_integer_form(l, node,
                                "its exponent is not one constant number; multiply "
                                "instead, or use one exponent");
 }
 
-static bool lower_prelu(nsk_translation *l, const nsk_node *node) {
+bool nsk_lower_prelu(nsk_translation *l, const nsk_node *node) {
     return nsk_no_integer_form(l, node, "its slopes are computed; export them as constants");
 }
 
-static bool lower_lrn(nsk_translation *l, const nsk_node *node) {
+bool nsk_lower_lrn(nsk_translation *l, const nsk_node *node) {
     return nsk_no_integer_form(l, node, "more than 1024 channels; use batch normalisation instead");
+}
+
+bool nsk_lower_none(nsk_translation *l, const nsk_node *node) {
+    return nsk_no_integer_form(l, node, "the device has no such layer");
 }
 
 static bool lower_node(nsk_translation *l, const nsk_node *node) {
     static nsk_lower_operator *const lowers[NSK_OPS] = {
-        [NSK_OP_ADD] = nsk_lower_pair,
-        [NSK_OP_AVERAGE_POOL] = nsk_lower_average_pool,
-        [NSK_OP_BATCH_NORM] = lower_norm,
-        [NSK_OP_CLIP] = nsk_lower_table,
-        [NSK_OP_CONCAT] = nsk_lower_concat,
-        [NSK_OP_CONV] = nsk_lower_conv,
-        [NSK_OP_CONV_TRANSPOSE] = nsk_lower_conv_transpose,
-        [NSK_OP_FLATTEN] = nsk_lower_reshape,
-        [NSK_OP_FUNCTION] = nsk_lower_table,
-        [NSK_OP_GEMM] = nsk_lower_product,
-        [NSK_OP_GLOBAL_AVERAGE_POOL] = nsk_lower_average_pool,
-        [NSK_OP_GLOBAL_MAX_POOL] = nsk_lower_max_pool,
-        [NSK_OP_LOG_SOFTMAX] = lower_log_softmax,
-        [NSK_OP_LRN] = lower_lrn,
-        [NSK_OP_MATMUL] = nsk_lower_product,
-        [NSK_OP_MAX] = nsk_lower_pair,
-        [NSK_OP_MAX_POOL] = nsk_lower_max_pool,
-        [NSK_OP_MIN] = nsk_lower_pair,
-        [NSK_OP_MUL] = nsk_lower_pair,
-        [NSK_OP_PAD] = nsk_lower_pad,
-        [NSK_OP_POW] = lower_pow,
-        [NSK_OP_PRELU] = lower_prelu,
-        [NSK_OP_REDUCE_MAX] = nsk_lower_reduce,
-        [NSK_OP_REDUCE_MEAN] = nsk_lower_reduce,
-        [NSK_OP_REDUCE_MIN] = nsk_lower_reduce,
-        [NSK_OP_REDUCE_SUM] = nsk_lower_reduce,
-        [NSK_OP_RELU] = nsk_lower_table,
-        [NSK_OP_RESHAPE] = nsk_lower_reshape,
-        [NSK_OP_RESIZE] = nsk_lower_resize,
-        [NSK_OP_SOFTMAX] = nsk_lower_softmax,
-        [NSK_OP_SQUEEZE] = nsk_lower_reshape,
-        [NSK_OP_SUB] = nsk_lower_pair,
-        [NSK_OP_UNSQUEEZE] = nsk_lower_reshape,
+#define NSK_OP_ROW(NAME, onnx, least, most, computed, reader, shape, kernel, lower)                \
+    nsk_lower_##lower,
+#include "graph/ops.def"
     };
-    if (lowers[node->op] != NULL) {
-        return lowers[node->op](l, node);
-    }
-    return nsk_only_moves(node->op) ? nsk_lower_movement(l, node)
-                                    : nsk_no_integer_form(l, node, "the device has no such layer");
+    return lowers[node->op](l, node);
 }
 
 /* The output's tensor. A network that only looks at its input in another way gets a layer all the

@@ -27,13 +27,9 @@ int32_t *nsk_own_order(size_t count);
 
 typedef bool nsk_lower_operator(nsk_translation *l, const nsk_node *node);
 
-/* weights.c */
-nsk_lower_operator nsk_lower_conv, nsk_lower_conv_transpose, nsk_lower_product;
-/* windows.c */
-nsk_lower_operator nsk_lower_average_pool, nsk_lower_max_pool, nsk_lower_resize, nsk_lower_reduce,
-    nsk_lower_softmax;
-/* elements.c */
-nsk_lower_operator nsk_lower_pair, nsk_lower_table, nsk_lower_reshape, nsk_lower_movement,
-    nsk_lower_pad, nsk_lower_concat;
+/* One a family of operators: lower.c has those that cannot be lowered. */
+#define NSK_OP_ROW(NAME, onnx, least, most, computed, reader, shape, kernel, lower)                \
+    nsk_lower_operator nsk_lower_##lower;
+#include "graph/ops.def"
 
 #endif

@@ -472,103 +472,55 @@ static bool read_function(const nsk_onnx_source *s, nsk_node *node) {
 
 /* ---- the table ---- */
 
-enum { ALL = NSK_MOST_INPUTS };
+enum { MOST = NSK_MOST_INPUTS };
+#define read_none NULL
 
+/* Those of the graph, and other names for them. */
 static const nsk_onnx_operator operators[] = {
-    {"Abs", NSK_OP_FUNCTION, 1, 1, 1, read_function},
-    {"Add", NSK_OP_ADD, 2, 2, 2, read_pair_axis},
-    {"AveragePool", NSK_OP_AVERAGE_POOL, 1, 1, 1, read_window},
-    {"BatchNormalization", NSK_OP_BATCH_NORM, 5, 5, 1, read_norm},
-    {"Cast", NSK_OP_CAST, 1, 1, 1, read_cast},
-    {"Ceil", NSK_OP_FUNCTION, 1, 1, 1, read_function},
-    {"Celu", NSK_OP_FUNCTION, 1, 1, 1, read_function},
-    {"Clip", NSK_OP_CLIP, 1, 3, 1, read_clip},
-    {"Concat", NSK_OP_CONCAT, 1, ALL, ALL, read_axis_one},
-    {"ConstantOfShape", NSK_OP_CONSTANT_OF_SHAPE, 1, 1, 0, read_constant_of_shape},
-    {"Conv", NSK_OP_CONV, 2, 3, 1, read_window},
-    {"ConvTranspose", NSK_OP_CONV_TRANSPOSE, 2, 3, 1, read_conv_transpose},
-    {"DepthToSpace", NSK_OP_DEPTH_TO_SPACE, 1, 1, 1, read_block},
-    {"DequantizeLinear", NSK_OP_DEQUANTIZE, 2, 3, 1, read_axis_one},
-    {"Div", NSK_OP_DIV, 2, 2, 2, read_pair_axis},
-    {"Dropout", NSK_OP_DROPOUT, 1, 3, 1, NULL},
-    {"Elu", NSK_OP_FUNCTION, 1, 1, 1, read_function},
-    {"Erf", NSK_OP_FUNCTION, 1, 1, 1, read_function},
-    {"Exp", NSK_OP_FUNCTION, 1, 1, 1, read_function},
-    {"Expand", NSK_OP_EXPAND, 2, 2, 1, NULL},
-    {"Flatten", NSK_OP_FLATTEN, 1, 1, 1, read_axis_one},
-    {"Floor", NSK_OP_FUNCTION, 1, 1, 1, read_function},
-    {"Gather", NSK_OP_GATHER, 2, 2, 1, read_axis_zero},
-    {"Gelu", NSK_OP_FUNCTION, 1, 1, 1, read_function},
-    {"Gemm", NSK_OP_GEMM, 2, 3, 1, read_gemm},
-    {"GlobalAveragePool", NSK_OP_GLOBAL_AVERAGE_POOL, 1, 1, 1, NULL},
-    {"GlobalMaxPool", NSK_OP_GLOBAL_MAX_POOL, 1, 1, 1, NULL},
-    {"HardSigmoid", NSK_OP_FUNCTION, 1, 1, 1, read_function},
-    {"HardSwish", NSK_OP_FUNCTION, 1, 1, 1, read_function},
-    {"Identity", NSK_OP_IDENTITY, 1, 1, 1, NULL},
-    {"LRN", NSK_OP_LRN, 1, 1, 1, read_lrn},
-    {"LeakyRelu", NSK_OP_FUNCTION, 1, 1, 1, read_function},
-    {"Log", NSK_OP_FUNCTION, 1, 1, 1, read_function},
-    {"LogSoftmax", NSK_OP_LOG_SOFTMAX, 1, 1, 1, read_softmax},
-    {"MatMul", NSK_OP_MATMUL, 2, 2, 1, NULL},
-    {"Max", NSK_OP_MAX, 1, ALL, ALL, NULL},
-    {"MaxPool", NSK_OP_MAX_POOL, 1, 1, 1, read_window},
-    {"Mean", NSK_OP_ADD, 1, ALL, ALL, NULL},
-    {"Min", NSK_OP_MIN, 1, ALL, ALL, NULL},
-    {"Mish", NSK_OP_FUNCTION, 1, 1, 1, read_function},
-    {"Mul", NSK_OP_MUL, 2, 2, 2, read_pair_axis},
-    {"Neg", NSK_OP_FUNCTION, 1, 1, 1, read_function},
-    {"PRelu", NSK_OP_PRELU, 2, 2, 1, read_prelu},
-    {"Pad", NSK_OP_PAD, 1, 4, 1, read_pad},
-    {"Pow", NSK_OP_POW, 2, 2, 1, read_pair_axis},
-    {"QuantizeLinear", NSK_OP_QUANTIZE, 2, 3, 1, read_axis_one},
-    {"Range", NSK_OP_RANGE, 3, 3, 0, NULL},
-    {"Reciprocal", NSK_OP_FUNCTION, 1, 1, 1, read_function},
-    {"ReduceMax", NSK_OP_REDUCE_MAX, 1, 2, 1, read_reduce},
-    {"ReduceMean", NSK_OP_REDUCE_MEAN, 1, 2, 1, read_reduce},
-    {"ReduceMin", NSK_OP_REDUCE_MIN, 1, 2, 1, read_reduce},
-    {"ReduceSum", NSK_OP_REDUCE_SUM, 1, 2, 1, read_reduce},
-    {"Relu", NSK_OP_RELU, 1, 1, 1, NULL},
-    {"Reshape", NSK_OP_RESHAPE, 2, 2, 1, read_reshape},
-    {"Resize", NSK_OP_RESIZE, 1, 4, 1, read_resize},
-    {"Round", NSK_OP_FUNCTION, 1, 1, 1, read_function},
-    {"Selu", NSK_OP_FUNCTION, 1, 1, 1, read_function},
-    {"Shape", NSK_OP_SHAPE, 1, 1, 1, read_shape},
-    {"Sigmoid", NSK_OP_FUNCTION, 1, 1, 1, read_function},
-    {"Slice", NSK_OP_SLICE, 1, 5, 1, read_slice},
-    {"Softmax", NSK_OP_SOFTMAX, 1, 1, 1, read_softmax},
-    {"Softplus", NSK_OP_FUNCTION, 1, 1, 1, read_function},
-    {"Softsign", NSK_OP_FUNCTION, 1, 1, 1, read_function},
-    {"SpaceToDepth", NSK_OP_SPACE_TO_DEPTH, 1, 1, 1, read_block},
-    {"Split", NSK_OP_SPLIT, 1, 2, 1, read_split},
-    {"Sqrt", NSK_OP_FUNCTION, 1, 1, 1, read_function},
-    {"Squeeze", NSK_OP_SQUEEZE, 1, 2, 1, read_axes},
-    {"Sub", NSK_OP_SUB, 2, 2, 2, read_pair_axis},
-    {"Sum", NSK_OP_ADD, 1, ALL, ALL, NULL},
-    {"Tanh", NSK_OP_FUNCTION, 1, 1, 1, read_function},
-    {"ThresholdedRelu", NSK_OP_FUNCTION, 1, 1, 1, read_function},
-    {"Tile", NSK_OP_TILE, 2, 2, 1, NULL},
-    {"Transpose", NSK_OP_TRANSPOSE, 1, 1, 1, read_transpose},
-    {"Unsqueeze", NSK_OP_UNSQUEEZE, 1, 2, 1, read_axes},
+#define NSK_OP_ROW(NAME, onnx, least, most, computed, reader, shape, kernel, lower)                \
+    {onnx, NSK_OP_##NAME, least, most, computed, read_##reader},
+#include "graph/ops.def"
+    {"Mean", NSK_OP_ADD, 1, MOST, MOST, NULL},
+    {"Sum", NSK_OP_ADD, 1, MOST, MOST, NULL},
     {"Upsample", NSK_OP_RESIZE, 1, 2, 1, read_upsample},
 };
 
+/* All functions of one input. */
+static const nsk_onnx_operator any_function = {"Function", NSK_OP_FUNCTION, 1, 1, 1, read_function};
+
 const nsk_onnx_operator *nsk_onnx_operator_find(const char *name) {
     for (size_t i = 0; i < G_N_ELEMENTS(operators); i++) {
-        if (strcmp(operators[i].name, name) == 0) {
+        if (operators[i].op != NSK_OP_FUNCTION && strcmp(operators[i].name, name) == 0) {
             return &operators[i];
+        }
+    }
+    for (size_t i = 0; i < G_N_ELEMENTS(function_rules); i++) {
+        if (strcmp(nsk_function_name(function_rules[i].fn), name) == 0) {
+            return &any_function;
         }
     }
     return NULL;
 }
 
-const char *nsk_onnx_operator_name(int index) {
-    return index < (int)G_N_ELEMENTS(operators) ? operators[index].name : NULL;
+static int by_name(const void *a, const void *b) {
+    return strcmp(*(const char *const *)a, *(const char *const *)b);
 }
 
 char *nsk_onnx_operator_list(void) {
-    GString *list = g_string_new("Constant");
+    GPtrArray *names = g_ptr_array_new();
     for (size_t i = 0; i < G_N_ELEMENTS(operators); i++) {
-        g_string_append_printf(list, ", %s", operators[i].name);
+        if (operators[i].op != NSK_OP_FUNCTION) {
+            g_ptr_array_add(names, (gpointer)operators[i].name);
+        }
     }
+    for (size_t i = 0; i < G_N_ELEMENTS(function_rules); i++) {
+        g_ptr_array_add(names, (gpointer)nsk_function_name(function_rules[i].fn));
+    }
+    g_ptr_array_sort(names, by_name);
+    GString *list = g_string_new("Constant");
+    for (guint i = 0; i < names->len; i++) {
+        g_string_append_printf(list, ", %s", (const char *)names->pdata[i]);
+    }
+    g_ptr_array_free(names, TRUE);
     return g_string_free(list, FALSE);
 }

@@ -26,8 +26,6 @@ const nsk_onnx_operator *nsk_onnx_operator_find(const char *name);
 
 /* "Add, AveragePool, ...": g_free. */
 char *nsk_onnx_operator_list(void);
-/* The names one by one, or NULL past the last. */
-const char *nsk_onnx_operator_name(int index);
 
 /* The attribute of that name and type, or NULL. */
 const Onnx__AttributeProto *nsk_onnx_attribute(const Onnx__NodeProto *node, const char *name,
