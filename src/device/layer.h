@@ -109,12 +109,14 @@ static inline nsk_window nsk_columns(const nsk_layer *l, int32_t x) {
  */
 typedef enum nsk_form { NSK_FORM_WHOLE, NSK_FORM_WINDOWS, NSK_FORM_ROWS, NSK_FORM_PAIRS } nsk_form;
 
-enum nsk_kinds_of_a_form { /* a bit a kind */
+/* A bit a kind. NOLINTBEGIN(bugprone-macro-parentheses): the line is a term of a sum. */
+enum nsk_kinds_of_a_form {
 #define NSK_KIND_ROW(number, NAME, name, text, form, files)                                        \
-    +(NSK_FORM_##form == NSK_FORM_WINDOWS ? 1 << number : 0)
-                           NSK_KINDS_WITH_WINDOWS =
+    +(NSK_FORM_##form == NSK_FORM_WINDOWS ? 1 << (number) : 0)
+    NSK_KINDS_WITH_WINDOWS =
 #include "kinds.def"
 };
+/* NOLINTEND(bugprone-macro-parentheses) */
 
 static inline bool nsk_kind_has_window(nsk_kind kind) {
     return ((unsigned)NSK_KINDS_WITH_WINDOWS >> kind & 1U) != 0;

@@ -306,7 +306,8 @@ static void run_output(const test_case *c, case_result *result) {
         nsk_graph *graph = read_graph(c, fold == 1, &error);
         if (graph == NULL) {
             keep_worst(&result->by_float, &result->float_reason,
-                       error.code == NSK_ERROR_CODE_UNSUPPORTED ? OUT_OF_SCOPE : FAILED, g_strdup(error.text));
+                       error.code == NSK_ERROR_CODE_UNSUPPORTED ? OUT_OF_SCOPE : FAILED,
+                       g_strdup(error.text));
             return;
         }
         char *reason = run_float(c, graph);
@@ -349,7 +350,8 @@ static void run_data(test_case *c, const char *data, case_result *result) {
     }
     for (size_t i = 0; i < graph->n_output && result->by_float == PASSED; i++) {
         Onnx__TensorProto *t = read_tensor(data, "output", (int)i);
-        nsk_error error = {.text = "an output is no tensor of numbers", .code = NSK_ERROR_CODE_UNSUPPORTED};
+        nsk_error error = {.text = "an output is no tensor of numbers",
+                           .code = NSK_ERROR_CODE_UNSUPPORTED};
         c->output = graph->output[i]->name;
         c->expected = (nsk_value){.name = (char *)"expected"};
         const Onnx__TypeProto *type = graph->output[i]->type;
@@ -358,7 +360,8 @@ static void run_data(test_case *c, const char *data, case_result *result) {
             run_output(c, result);
         } else {
             keep_worst(&result->by_float, &result->float_reason,
-                       error.code == NSK_ERROR_CODE_UNSUPPORTED ? OUT_OF_SCOPE : FAILED, g_strdup(error.text));
+                       error.code == NSK_ERROR_CODE_UNSUPPORTED ? OUT_OF_SCOPE : FAILED,
+                       g_strdup(error.text));
         }
         g_free(c->expected.data);
         g_free(c->expected.integers);

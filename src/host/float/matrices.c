@@ -3,8 +3,6 @@
 
 #include "float/kernel.h"
 
-extern void openblas_set_num_threads(int threads);
-
 void nsk_blas_on_one_thread(void) {
     static gsize done;
     if (g_once_init_enter(&done)) {

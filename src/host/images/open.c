@@ -93,7 +93,8 @@ nsk_images *nsk_images_open_array(const char *path, const char *labels_path,
     images->labels.names = g_strdupv(labels->names);
     images->input = *input;
     images->tolerant = tolerant;
-    nsk_error unheard; /* what is left out is kept as a note, whether the caller listens or not */
+    nsk_error unheard = {
+        .text = ""}; /* what is left out is kept as a note, whether the caller listens or not */
     error = error != NULL ? error : &unheard;
     bool good = scan(images, path, labels_path, error);
     if (good && tolerant && images->array.data == NULL) {
