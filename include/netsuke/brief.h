@@ -20,6 +20,9 @@ typedef struct nsk_input {
     double top;                   /* what byte 255 becomes: 1 or 255 */
 } nsk_input;
 
+/* Red, green, blue from 0 to 1, stretched by areas; the size is the model file's. */
+void nsk_input_init(nsk_input *input);
+
 typedef struct nsk_labels {
     int count;
     char **names; /* in the order of the network's outputs */
@@ -37,7 +40,7 @@ typedef struct nsk_limits {
 } nsk_limits;
 
 /* None is set. */
-extern const nsk_limits nsk_no_limits;
+void nsk_limits_init(nsk_limits *limits);
 
 /* The decision rule of the brief; nsk_rule of firmware.h is its integer form. */
 typedef struct nsk_decision {
@@ -59,6 +62,9 @@ typedef struct nsk_product {
     double battery;                  /* joules; 0: none */
     double awake;                    /* share of the time in which frames are taken, 0..1 */
 } nsk_product;
+
+/* Nothing around the model, and frames taken all the time. */
+void nsk_product_init(nsk_product *product);
 
 /* Whether the first layers run while the frame's rows come in, and hold only the rows that are
  * still wanted: docs/streaming.md. */
@@ -113,6 +119,7 @@ typedef struct nsk_refine_settings {
 /* Where nobody says. */
 enum { NSK_REFINE_EPOCHS = 12 };
 #define NSK_REFINE_RATE 0.03
+void nsk_refine_settings_init(nsk_refine_settings *settings, const struct nsk_images *training);
 
 /* How to quantise. */
 typedef struct nsk_recipe {
@@ -129,9 +136,9 @@ typedef struct nsk_recipe {
     void *context;
 } nsk_recipe;
 
-/* What is done where no recipe is given: least squared errors; no limit, so that nothing is
- * streamed. */
-extern const nsk_recipe nsk_usual_recipe;
+/* What is done where no recipe is given: least squared errors; all stages but refining; no limit,
+ * so that nothing is streamed. */
+void nsk_recipe_init(nsk_recipe *recipe);
 
 typedef struct nsk_brief {
     char *path, *name;

@@ -229,7 +229,8 @@ static void slices_agree(void) {
 static void streams_agree(void) {
     kiln k;
     nsk_error error = {.text = ""};
-    nsk_recipe always = nsk_usual_recipe;
+    nsk_recipe always;
+    nsk_recipe_init(&always);
     char *folder = scratch_new();
     kiln_load(&k, 12);
     always.streaming = NSK_STREAMING_ALWAYS;
@@ -267,7 +268,8 @@ static double estimate_apart(const char *folder, const emulated_core *core,
                              .frame_rate = 1.0,
                              .active_power = -1.0,
                              .costs = table};
-    const nsk_limits none = nsk_no_limits;
+    nsk_limits none;
+    nsk_limits_init(&none);
     nsk_budget *b = nsk_budget_make(file, &board, NULL, &none, &error);
     assert_error(&error, "");
     size_t size = (size_t)model.width * model.height * model.channels;
@@ -357,7 +359,8 @@ static void compare_with_map(const nsk_model_file *file, const nsk_product *prod
     char *board_path = g_strdup_printf("%s/boards/%s.ini", NSK_SOURCE_DIR, name);
     nsk_board *board = nsk_board_read(board_path, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(board);
-    const nsk_limits none = nsk_no_limits;
+    nsk_limits none;
+    nsk_limits_init(&none);
     nsk_budget *b = nsk_budget_make(file, board, product, &none, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(b);
     char *line = g_strdup_printf("env -u MAKEFLAGS make -s -C %s CORE=%s emulate", handed, core);

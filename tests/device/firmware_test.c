@@ -443,7 +443,8 @@ static void spoilt_memory_gives_no_answer(void) {
 static void streams_are_not_run_twice(void) {
     static bench b;
     nsk_error error = {.text = ""};
-    nsk_recipe recipe = nsk_usual_recipe;
+    nsk_recipe recipe;
+    nsk_recipe_init(&recipe);
     recipe.streaming = NSK_STREAMING_ALWAYS;
     bench_set(&b);
     b.file = nsk_quantise(b.k.network, b.k.calibration, &recipe, &error);

@@ -263,7 +263,8 @@ static uint32_t layer_by_layer(const nsk_model *m) {
 static void half_the_ram(const nsk_network *network, const nsk_images *images) {
     random_state r = {92};
     nsk_error error = {.text = ""};
-    nsk_recipe always = nsk_usual_recipe;
+    nsk_recipe always;
+    nsk_recipe_init(&always);
     always.streaming = NSK_STREAMING_ALWAYS;
     nsk_model_file *files[2] = {nsk_quantise(network, images, NULL, &error),
                                 nsk_quantise(network, images, &always, &error)};

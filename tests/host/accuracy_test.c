@@ -319,8 +319,7 @@ static void regaining_names_the_spoilt_layer(void) {
     nsk_images_keep(k.held_out, 25, true);
     static const char *const layers[] = {"conv2", "dense12"};
     for (size_t i = 0; i < G_N_ELEMENTS(layers); i++) {
-        nsk_network *rounded =
-            nsk_network_rounded(k.network, k.calibration, &nsk_usual_recipe, &error);
+        nsk_network *rounded = nsk_network_rounded(k.network, k.calibration, NULL, &error);
         CU_ASSERT_PTR_NOT_NULL_FATAL(rounded);
         for (int n = 0; n < (int)rounded->graph->nodes->len; n++) {
             const nsk_node *node = nsk_graph_node(rounded->graph, n);
@@ -524,7 +523,8 @@ static void outliers_are_cut_off(void) {
         nsk_lowered *lowered = lowered_with_outlier(&n, scales, 0.05F + 0.0005F * (float)i);
         const nsk_lowered_layer *conv = nsk_lowered_layer_at(lowered, 0);
         nsk_requantise_multiplier plain = nsk_weight_multiplier(conv, 0, 8, scales[0], scales[1]);
-        nsk_recipe recipe = nsk_usual_recipe;
+        nsk_recipe recipe;
+        nsk_recipe_init(&recipe);
         CU_ASSERT(nsk_fit_rounding(n.network->graph, lowered, scales, n.images, &recipe, &error));
         assert_error(&error, "");
         double usual = nsk_scale_at(plain, scales[0], scales[1]);

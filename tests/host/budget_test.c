@@ -30,7 +30,8 @@ static void the_tighter_limit_counts(void) {
     kiln_load(&k, 6);
     nsk_board *board = nsk_board_read(k.brief->board, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(board);
-    const nsk_limits none = nsk_no_limits;
+    nsk_limits none;
+    nsk_limits_init(&none);
     nsk_budget *b = nsk_budget_make(k.file, board, NULL, &none, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(b);
     CU_ASSERT_EQUAL(b->limits[0].limit, board->flash);
@@ -47,7 +48,8 @@ static void the_tighter_limit_counts(void) {
         cycles += b->layer[i].cycles;
     }
     CU_ASSERT_DOUBLE_EQUAL(cycles, b->cycles, 1.0);
-    nsk_limits tight = nsk_no_limits;
+    nsk_limits tight;
+    nsk_limits_init(&tight);
     tight.flash = b->flash - 1;
     tight.ram = b->ram;
     tight.latency = b->seconds * 0.99;
@@ -377,7 +379,8 @@ static void headroom_is_what_others_cost(void) {
     kiln k;
     kiln_load(&k, 60);
     nsk_board *board = nsk_board_read(k.brief->board, &error);
-    const nsk_limits none = nsk_no_limits;
+    nsk_limits none;
+    nsk_limits_init(&none);
     nsk_headroom *h = nsk_headroom_make(k.file, NULL, board, NULL, &none, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(h);
     CU_ASSERT_PTR_NULL(h->silent);

@@ -199,8 +199,8 @@ static void losses_are_split(void) {
     CU_ASSERT_PTR_NOT_NULL_FATAL(few);
     nsk_comparison *c = nsk_compare(k.network, k.file, few, NULL, NULL, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(c);
-    CU_ASSERT(nsk_split_loss(k.network, k.calibration, &nsk_usual_recipe, k.file, few, &split, NULL,
-                             NULL, &error));
+    CU_ASSERT(
+        nsk_split_loss(k.network, k.calibration, NULL, k.file, few, &split, NULL, NULL, &error));
     assert_error(&error, "");
     CU_ASSERT_EQUAL(split.exact, c->float_correct);
     CU_ASSERT(abs(split.prepared - split.exact) <= 3);

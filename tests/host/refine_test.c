@@ -296,7 +296,8 @@ static nsk_model_file *refine(const kiln *k, const nsk_images *training, int epo
     nsk_error error = {.text = ""};
     const nsk_refine_settings how = {
         .training = training, .epochs = epochs, .rate = NSK_REFINE_RATE, .result = told};
-    nsk_recipe recipe = nsk_usual_recipe;
+    nsk_recipe recipe;
+    nsk_recipe_init(&recipe);
     recipe.refine = epochs > 0 ? &how : NULL;
     nsk_model_file *file = nsk_quantise(k->network, k->calibration, &recipe, &error);
     assert_error(&error, "");
@@ -352,7 +353,8 @@ static void what_cannot_be_refined_is_said(void) {
     kiln_load(&k, 8);
     const nsk_refine_settings how = {
         .training = k.calibration, .epochs = 1, .rate = NSK_REFINE_RATE};
-    nsk_recipe recipe = nsk_usual_recipe;
+    nsk_recipe recipe;
+    nsk_recipe_init(&recipe);
     recipe.refine = &how;
     CU_ASSERT_PTR_NULL(nsk_quantise(k.network, k.calibration, &recipe, &error));
     assert_error(&error, "refining wants 5 training images of a class");

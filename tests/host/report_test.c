@@ -84,7 +84,8 @@ static void plans_are_drawn(void) {
     nsk_error error = {.text = ""};
     nsk_picture drawn[2];
     char *text;
-    nsk_recipe always = nsk_usual_recipe;
+    nsk_recipe always;
+    nsk_recipe_init(&always);
     kiln_load(&k, 12);
     always.streaming = NSK_STREAMING_ALWAYS;
     nsk_model_file *streamed = nsk_quantise(k.network, k.calibration, &always, &error);

@@ -144,7 +144,8 @@ static void rehearsals_are_judged(void) {
         {{100, 0, 0, 100, 40, 60, 0}, 0.0, 0.1, NSK_STANDING_BROKEN, "40 of 100 events missed"},
     };
     for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
-        nsk_limits limits = nsk_no_limits;
+        nsk_limits limits;
+        nsk_limits_init(&limits);
         limits.dropped = cases[i].dropped;
         limits.missed = cases[i].missed;
         nsk_verdict *v = nsk_verdict_new();

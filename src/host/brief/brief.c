@@ -8,13 +8,6 @@
 #include "brief/settings.h"
 #include "images/set.h"
 
-const nsk_recipe nsk_usual_recipe = {.ranges = NSK_RANGE_METHOD_SQUARED_ERROR,
-                                     .equalise = true,
-                                     .rounding = true,
-                                     .biases = true,
-                                     .streaming = NSK_STREAMING_WHEN_NEEDED,
-                                     .ram = INFINITY};
-
 const nsk_setting_name nsk_brief_settings[] = {
     {"model", "file", "The network as ONNX"},
     {"model", "labels", "Names of the classes, one a line, in the order of the outputs"},
@@ -144,16 +137,8 @@ static bool read_input(const nsk_settings *s, nsk_input *input, nsk_error *error
     return true;
 }
 
-const nsk_limits nsk_no_limits = {.flash = INFINITY,
-                                  .ram = INFINITY,
-                                  .latency = INFINITY,
-                                  .loss = INFINITY,
-                                  .dropped = 0.0,
-                                  .missed = INFINITY,
-                                  .false_actions = INFINITY};
-
 static bool read_limits(const nsk_settings *s, nsk_limits *limits, nsk_error *error) {
-    *limits = nsk_no_limits;
+    nsk_limits_init(limits);
     return nsk_settings_number(s, "limits", "flash", NSK_UNIT_BYTES, 0, 1e12, &limits->flash,
                                error) &&
            nsk_settings_number(s, "limits", "ram", NSK_UNIT_BYTES, 0, 1e12, &limits->ram, error) &&
@@ -221,7 +206,7 @@ static bool read_recipe(const nsk_settings *s, nsk_brief *brief, nsk_error *erro
     nsk_recipe *recipe = &brief->recipe;
     static const char *const wishes[] = {"when-needed", "never", "always", NULL};
     int wish = NSK_STREAMING_WHEN_NEEDED;
-    *recipe = nsk_usual_recipe;
+    nsk_recipe_init(recipe);
     bool good = nsk_settings_choice(s, "schedule", "streamed", wishes, &wish, error);
     recipe->streaming = (nsk_streaming_wish)wish;
     return good && read_stages(s, brief, error) && read_ranges(s, recipe, error);

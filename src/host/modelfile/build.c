@@ -118,8 +118,9 @@ nsk_model_file *nsk_model_build(const nsk_graph *graph, const nsk_lowered *lower
                                 const nsk_scale *scales, const char *const *facts,
                                 const nsk_labels *labels, const nsk_input *input,
                                 const nsk_recipe *recipe, nsk_error *error) {
-    nsk_schedule *schedule =
-        nsk_schedule_make(lowered, recipe != NULL ? recipe : &nsk_usual_recipe);
+    nsk_recipe usual;
+    nsk_recipe_init(&usual);
+    nsk_schedule *schedule = nsk_schedule_make(lowered, recipe != NULL ? recipe : &usual);
     nsk_model_file *file =
         nsk_model_build_on(graph, lowered, scales, facts, labels, input, schedule, error);
     nsk_schedule_free(schedule);

@@ -131,7 +131,9 @@ static bool prepare(pipeline *m, const nsk_network *network, const nsk_images *c
 nsk_model_file *nsk_quantise(const nsk_network *network, const nsk_images *calibration,
                              const nsk_recipe *recipe, nsk_error *error) {
     pipeline m;
-    recipe = recipe != NULL ? recipe : &nsk_usual_recipe;
+    nsk_recipe usual;
+    nsk_recipe_init(&usual);
+    recipe = recipe != NULL ? recipe : &usual;
     nsk_model_file *file = NULL;
     if (prepare(&m, network, calibration, recipe, error)) {
         const char *facts[NSK_FACTS];
@@ -150,7 +152,9 @@ nsk_model_file *nsk_quantise(const nsk_network *network, const nsk_images *calib
 static uint8_t *export_bytes(const nsk_network *network, const nsk_images *calibration,
                              const nsk_recipe *recipe, size_t *size, nsk_error *error) {
     pipeline p;
-    recipe = recipe != NULL ? recipe : &nsk_usual_recipe;
+    nsk_recipe usual;
+    nsk_recipe_init(&usual);
+    recipe = recipe != NULL ? recipe : &usual;
     uint8_t *bytes = prepare(&p, network, calibration, recipe, error)
                          ? nsk_onnx_export(p.network, p.lowered, p.scales, size, error)
                          : NULL;
