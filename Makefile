@@ -148,7 +148,7 @@ onnx-table: all
 	@cmake --build $(BUILD) -j $(JOBS) --target nsk-standard -- --no-print-directory -s
 	@$(BUILD)/nsk-standard --write docs/onnx-support.md
 
-CORES := cortex-m0 cortex-m3 cortex-m4 cortex-m7 cortex-m33 cortex-m55 rv32imac
+CORES := $(shell sed -n 's/^CORES := //p' ports/bare-metal/cores.mk)
 bench: all demo-data
 	@scripts/dependencies check
 	@for core in $(CORES); do \

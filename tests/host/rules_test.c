@@ -176,11 +176,6 @@ static GPtrArray *sources(void) {
     return files;
 }
 
-/* Templates are compiled where they are handed over to; training has a README of its own. */
-static bool is_in_no_room(const char *file) {
-    return strstr(file, "/templates/") != NULL || g_str_has_prefix(file, "src/train/");
-}
-
 /* The file that an #include names: seen from the file itself, or from a folder that compilers are
  * told of. NULL: made while building. */
 static char *included(const char *file, const char *name) {
@@ -222,9 +217,7 @@ static void rooms_include_what_stands_above(void) {
     GPtrArray *files = sources();
     for (guint i = 0; i < files->len; i++) {
         const char *file = g_ptr_array_index(files, i);
-        if (!is_in_no_room(file)) {
-            add_includes(h, file);
-        }
+        add_includes(h, file);
     }
     CU_ASSERT(h->uses->len > 500);
     CU_ASSERT_EQUAL(count_against_order(h, true), 0);
@@ -274,7 +267,7 @@ static void note_call(house *h, const char *source, char letter, const char *nam
 /* What nm says of the objects of a library and of the command: "FILE: NAME LETTER ..." a line. */
 static char **symbol_lines(void) {
     static const char *const libraries[] = {"netsuke-device.dir", "netsuke-host.dir",
-                                            "netsuke-cli.dir", "netsuke.dir"};
+                                            "netsuke-train.dir", "netsuke-cli.dir", "netsuke.dir"};
     GPtrArray *call = g_ptr_array_new_with_free_func(g_free);
     g_ptr_array_add(call, g_strdup("nm"));
     g_ptr_array_add(call, g_strdup("-AP"));
