@@ -25,7 +25,7 @@ void nsk_input_init(nsk_input *input);
 
 typedef struct nsk_labels {
     int count;
-    char **names; /* in the order of the network's outputs */
+    char **names; /* in the order of the network's outputs; NULL behind the last */
 } nsk_labels;
 
 /* Upper limits; one that is not set is INFINITY of <math.h>. */
@@ -69,19 +69,17 @@ void nsk_product_init(nsk_product *product);
 /* Whether the first layers run while the frame's rows come in, and hold only the rows that are
  * still wanted: docs/streaming.md. */
 typedef enum nsk_streaming_wish {
-    NSK_STREAMING_WHEN_NEEDED, /* where workspace and frame need more than the recipe's RAM
-                                * otherwise
-                                */
+    NSK_STREAMING_WHEN_NEEDED, /* where workspace and frame need more than the recipe's RAM else */
     NSK_STREAMING_NEVER,
     NSK_STREAMING_ALWAYS /* as it takes the least RAM */
 } nsk_streaming_wish;
 
 /* How a tensor's range is made from the numbers that it takes on calibration images. */
 typedef enum nsk_range_method {
-    NSK_RANGE_METHOD_AUTO,     /* of the others, tried one tensor at a time, the one that moves the
-                                * network's     scores least; takes a minute where a network has many
-                                * tensors */
-    NSK_RANGE_METHOD_EXTREMES, /* the lowest and the highest */
+    /* of the others, tried one tensor at a time, the one that moves the network's scores least;
+     * takes a minute where a network has many tensors */
+    NSK_RANGE_METHOD_AUTO,
+    NSK_RANGE_METHOD_EXTREMES,      /* the lowest and the highest */
     NSK_RANGE_METHOD_PERCENTILE,    /* all but the outermost 0.005 % at either end */
     NSK_RANGE_METHOD_SQUARED_ERROR, /* the least squared error of rounding and cutting */
     NSK_RANGE_METHOD_DIVERGENCE     /* the least divergence of what is left of their distribution */

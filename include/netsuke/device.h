@@ -24,21 +24,17 @@ extern "C" {
 
 typedef enum nsk_status {
     NSK_STATUS_OK = 0,
-    NSK_STATUS_MISALIGNED,  /* the model or the workspace does not start at a multiple of
-                               NSK_ALIGNMENT */
+    NSK_STATUS_MISALIGNED,  /* model or workspace are not at a multiple of NSK_ALIGNMENT */
     NSK_STATUS_TRUNCATED,   /* fewer bytes than the header says */
     NSK_STATUS_NOT_A_MODEL, /* the first bytes are not those of a model file */
     NSK_STATUS_OTHER_VERSION,
     NSK_STATUS_DAMAGED,         /* the checksum does not match */
-    NSK_STATUS_INCONSISTENT,    /* the checksum matches, and a length, offset, shape or number is
-                                 * impossible
-                                 */
-    NSK_STATUS_KIND_MISSING,    /* good, but it has a kind of layer that this build of the runtime
-                                   leaves out */
+    NSK_STATUS_INCONSISTENT,    /* it does, but a length, offset, shape or number is impossible */
+    NSK_STATUS_KIND_MISSING,    /* good, but this build leaves out a kind of layer that it has */
     NSK_STATUS_WORKSPACE_SMALL, /* the workspace is smaller than the model needs */
     NSK_STATUS_PICTURE_SMALL,   /* the camera's pictures are smaller than the model's frames */
     NSK_STATUS_NO_MEMORY,       /* the port has no memory left */
-    NSK_STATUSES
+    NSK_STATUSES                /* one past the last */
 } nsk_status;
 
 /* A short sentence for a person; never NULL. */

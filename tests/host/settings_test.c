@@ -266,7 +266,39 @@ static void boards_are_checked(void) {
     scratch_remove(folder);
 }
 
+/* An error says what kind it is; and nobody has to listen. */
+static void errors_have_codes_and_need_no_listener(void) {
+    char *folder = scratch_new();
+    char *path = scratch_path(folder, "job.ini");
+    nsk_error error = {.text = ""};
+    CU_ASSERT_PTR_NULL(nsk_brief_read(path, &error));
+    CU_ASSERT_EQUAL(error.code, NSK_ERROR_CODE_SYSTEM);
+    CU_ASSERT_PTR_NULL(nsk_brief_read(path, NULL));
+    scratch_write_text(path, "[model]\n");
+    CU_ASSERT_PTR_NULL(nsk_brief_read(path, &error));
+    CU_ASSERT_EQUAL(error.code, NSK_ERROR_CODE_INPUT);
+    CU_ASSERT_PTR_NULL(nsk_brief_read(path, NULL));
+    char *model = scratch_path(folder, "m.onnx");
+    onnx_maker *maker = onnx_new(13, 3, 8, 8);
+    onnx_node(maker, "NonZero", "x", "y", "");
+    onnx_finish(maker, model);
+    nsk_input input;
+    nsk_input_init(&input);
+    CU_ASSERT_PTR_NULL(nsk_network_read(model, &input, NULL, &error));
+    CU_ASSERT_EQUAL(error.code, NSK_ERROR_CODE_UNSUPPORTED);
+    CU_ASSERT_PTR_NULL(nsk_network_read(model, &input, NULL, NULL));
+    char *names[] = {"belt", NULL};
+    const nsk_labels labels = {1, names};
+    for (int tolerant = 0; tolerant < 2; tolerant++) {
+        CU_ASSERT_PTR_NULL(nsk_images_open(folder, &labels, &input, 0, tolerant == 1, NULL));
+    }
+    g_free(model);
+    g_free(path);
+    scratch_remove(folder);
+}
+
 CU_TestInfo settings_tests[] = {
+    {"errors have codes and need no listener", errors_have_codes_and_need_no_listener},
     {"everything a brief may say", everything_is_read},
     {"the least that it must say", little_is_needed},
     {"lists make variants", lists_make_variants},
