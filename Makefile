@@ -17,7 +17,6 @@
 #: make sanitise fuzz lint parts of make check; FUZZ_SECONDS=60 for each target
 #: make fuzz-coverage      what the device half's fuzz target reaches; a part of make check
 #: make fuzz-night         all targets, half an hour each
-#: make coverage         what of src/ and ports/sim the suites run through: lines and branches
 #: make docs             the reference of include/netsuke as HTML, in build/reference
 #: make screenshots        the pictures of the README
 #: make clean
@@ -28,7 +27,7 @@ IMAGES := demo/images
 CHECKED := -DCMAKE_C_COMPILER=clang "-DCMAKE_C_FLAGS_RELWITHDEBINFO=-O2 -gline-tables-only" \
   -DNSK_SANITISE=ON -DNSK_TESTS=ON -DNSK_FUZZ=ON -DNSK_REPLAYS=$(CURDIR)/$(BUILD)/bare-metal
 
-.PHONY: all coverage docs flips proof demo demo-data demo-train demo-train-gated demo-train-third demo-train-variants study check onnx-table unit sanitise fuzz fuzz-night fuzz-coverage lint check-fast bench costs emulate install uninstall package help screenshots clean
+.PHONY: all docs flips proof demo demo-data demo-train demo-train-gated demo-train-third demo-train-variants study check onnx-table unit sanitise fuzz fuzz-night fuzz-coverage lint check-fast bench costs emulate install uninstall package help screenshots clean
 
 all: $(BUILD)/Makefile
 	@test -e $(NETSUKE) || echo "Building: a minute or so"
@@ -121,11 +120,6 @@ fuzz: demo-data
 FUZZ_NIGHT := 1800
 fuzz-night:
 	@$(MAKE) --no-print-directory fuzz FUZZ_SECONDS=$(FUZZ_NIGHT)
-
-# Suites that need neither cross compilers nor installing, on a build that counts.
-coverage: demo-data
-	@scripts/dependencies coverage
-	@scripts/coverage $(BUILD)-gcov
 
 docs:
 	@scripts/dependencies docs
