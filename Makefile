@@ -17,7 +17,7 @@
 #: make sanitise fuzz lint parts of make check; FUZZ_SECONDS=60 for each target
 #: make fuzz-coverage      what the device half's fuzz target reaches; a part of make check
 #: make fuzz-night         all targets, half an hour each
-#: make docs             the reference of include/netsuke as HTML, in build/reference
+#: make docs               the reference of include/netsuke as HTML, in build/reference
 #: make screenshots        the pictures of the README
 #: make clean
 BUILD := build
