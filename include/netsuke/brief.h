@@ -117,6 +117,7 @@ typedef struct nsk_refine_settings {
 /* Where nobody says. */
 enum { NSK_REFINE_EPOCHS = 12 };
 #define NSK_REFINE_RATE 0.03
+/* Those, and a seed: the same brief, the same model. */
 void nsk_refine_settings_init(nsk_refine_settings *settings, const struct nsk_images *training);
 
 /* How to quantise. */

@@ -3,8 +3,8 @@
  * Functions that can fail return NULL or false and put one line into an nsk_error: what is wrong,
  * where, and what to do. What a function returns as a pointer without const belongs to the caller,
  * who frees it with the function of that name; strings with nsk_string_free, lists of them with
- * nsk_strings_free. Structs that a caller fills begin as their _init function leaves them, so that
- * fields that come later do no harm.
+ * nsk_strings_free. Structs that a caller fills begin as their _init function leaves them, or as
+ * zeroes where they have none, so that fields that come later do no harm.
  *
  * Threads. Objects may be read by many threads at once, and changed by one; there is no state
  * besides them. What goes through images takes as many threads as OpenMP gives (OMP_NUM_THREADS),

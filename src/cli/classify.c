@@ -112,7 +112,7 @@ static void print(const cli_job *job, const nsk_opinions *all) {
 }
 
 static int run(cli_job *job) {
-    if (!cli_load_network(job) || !cli_load_model(job) || !cli_check_own_model(job)) {
+    if (!cli_load_network(job) || !cli_load_model(job)) {
         return cli_fail(job);
     }
     const nsk_brief *brief = job->brief;

@@ -164,13 +164,10 @@ static bool load_refine_settings(cli_job *job) {
             job->brief->path);
     }
     job->training = open_set(job, TRAINING, 0);
-    job->refine_settings = (nsk_refine_settings){
-        .training = job->training,
-        .epochs = job->brief->refine_epochs,
-        .rate = NSK_REFINE_RATE,
-        .seed = 1, /* the same brief, the same model, whatever else is drawn */
-        .result = &job->refine_result,
-        .progress = cli_progress};
+    nsk_refine_settings_init(&job->refine_settings, job->training);
+    job->refine_settings.epochs = job->brief->refine_epochs;
+    job->refine_settings.result = &job->refine_result;
+    job->refine_settings.progress = cli_progress;
     job->brief->recipe.refine = &job->refine_settings;
     return job->training != NULL;
 }

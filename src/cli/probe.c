@@ -7,29 +7,9 @@
 #include "command.h"
 #include "table.h"
 
-/* What a layer's values span, by either side. */
-typedef struct span {
-    double low[2], high[2]; /* float, integer */
-} span;
-
-static span span_of(const nsk_probe *p) {
-    span s = {{INFINITY, INFINITY}, {-INFINITY, -INFINITY}};
-    int count = p->height * p->width * p->channels;
-    for (int i = 0; i < count; i++) {
-        double level = (double)p->scale * (p->levels[i] - p->zero);
-        double x = p->by_float != NULL ? (double)p->by_float[i] : NAN;
-        s.low[0] = fmin(s.low[0], x);
-        s.high[0] = fmax(s.high[0], x);
-        s.low[1] = fmin(s.low[1], level);
-        s.high[1] = fmax(s.high[1], level);
-    }
-    return s;
-}
-
 /* ---- machine-readable ---- */
 
 static void json_layer(JsonBuilder *b, const nsk_probe *p) {
-    span s = span_of(p);
     json_builder_begin_object(b);
     cli_json_text(b, "name", p->name);
     cli_json_int(b, "height", p->height);
@@ -37,11 +17,11 @@ static void json_layer(JsonBuilder *b, const nsk_probe *p) {
     cli_json_int(b, "channels", p->channels);
     cli_json_real(b, "scale", (double)p->scale);
     cli_json_int(b, "zero", p->zero);
-    cli_json_real(b, "integer_low", s.low[1]);
-    cli_json_real(b, "integer_high", s.high[1]);
+    cli_json_real(b, "integer_low", p->low[1]);
+    cli_json_real(b, "integer_high", p->high[1]);
     if (p->by_float != NULL) {
-        cli_json_real(b, "float_low", s.low[0]);
-        cli_json_real(b, "float_high", s.high[0]);
+        cli_json_real(b, "float_low", p->low[0]);
+        cli_json_real(b, "float_high", p->high[0]);
         if (isfinite(p->sqnr_db)) {
             cli_json_real(b, "sqnr_db", p->sqnr_db);
         }
@@ -67,15 +47,14 @@ static void print_json(const cli_job *job, const nsk_probing *all, const nsk_pro
 /* ---- for people ---- */
 
 static void print_layer(cli_table *table, const nsk_probe *p) {
-    span s = span_of(p);
     char by_float[CLI_TEXT] = "-";
     char apart[32] = "-";
     if (p->by_float != NULL) {
-        g_snprintf(by_float, sizeof by_float, "%.3g to %.3g", s.low[0], s.high[0]);
+        g_snprintf(by_float, sizeof by_float, "%.3g to %.3g", p->low[0], p->high[0]);
         g_snprintf(apart, sizeof apart, isfinite(p->sqnr_db) ? "%.1f dB" : "same", p->sqnr_db);
     }
     cli_table_row(table, "%s\t%d x %d x %d\t%.4g\t%d\t%s\t%.3g to %.3g\t%s", p->name, p->height,
-                  p->width, p->channels, (double)p->scale, p->zero, by_float, s.low[1], s.high[1],
+                  p->width, p->channels, (double)p->scale, p->zero, by_float, p->low[1], p->high[1],
                   apart);
 }
 

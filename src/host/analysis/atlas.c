@@ -11,6 +11,7 @@
 #include "lower/lower.h"
 #include "lower/translation.h"
 #include "lower/views.h"
+#include "lowered/integer.h"
 #include "modelfile/check.h"
 #include "netsuke/atlas.h"
 #include "network/network.h"
@@ -65,15 +66,14 @@ typedef struct listener {
 static void before_layer(void *context, const nsk_model *model, unsigned index) {
     const listener *w = context;
     nsk_layer l;
-    float scale;
     if ((int)index != w->maker->layer) {
         return;
     }
     nsk_layer_decode(model, index, &l);
-    memcpy(&scale, &l.in.scale_bits, sizeof scale);
+    const nsk_scale scale = nsk_scale_of_tensor(&l.in);
     for (int i = 0; i < w->maker->numbers; i++) {
         int32_t place = nsk_plain_place(w->maker->value, (size_t)i);
-        w->to[i] = (double)scale * (w->workspace[l.in.offset + (uint32_t)place] - l.in.zero);
+        w->to[i] = (double)scale.scale * (w->workspace[l.in.offset + (uint32_t)place] - scale.zero);
     }
 }
 

@@ -2,10 +2,9 @@
 #include <math.h>
 #include <string.h>
 
+#include "analysis/beside.h"
 #include "device/layer.h"
-#include "float/forward.h"
 #include "lower/lower.h"
-#include "lower/translation.h"
 #include "lowered/integer.h"
 #include "modelfile/check.h"
 #include "netsuke/drift.h"
@@ -41,27 +40,11 @@ typedef struct drifter {
     sums *sums;     /* one a layer */
 } drifter;
 
-/* A tensor's values in the float network, element by element in the device's order; NULL where it
- * holds them in an order of its own. */
-static const float *values_of(const drifter *d, int tensor, const nsk_value **value) {
-    const nsk_lowered_tensor *t = nsk_lowered_tensor_at(d->run->lowered, tensor);
-    if (t->value == NSK_NONE) {
-        return NULL;
-    }
-    *value = nsk_graph_value(d->run->network->graph, t->value);
-    nsk_lowered_tensor plain;
-    bool fits =
-        nsk_plain_layout(*value, &plain) &&
-        ((plain.height == t->height && plain.width == t->width) ||
-         (t->height == 1 && t->width == 1)) &&
-        nsk_value_count(*value) == (size_t)t->height * (size_t)t->width * (size_t)t->channels;
-    return fits ? nsk_pass_value(d->runner->pass, t->value) : NULL;
-}
-
-static nsk_scale scale_of(const nsk_tensor *t) {
-    nsk_scale s = {.zero = t->zero};
-    memcpy(&s.scale, &t->scale_bits, sizeof s.scale);
-    return s;
+/* A tensor's values in the float network; NULL, and no planes, where it has none like it. */
+static const float *values_of(const drifter *d, int tensor, nsk_planes *planes) {
+    *planes = (nsk_planes){0, 0};
+    return nsk_values_beside(d->run->network->graph, d->runner->pass,
+                             nsk_lowered_tensor_at(d->run->lowered, tensor), planes);
 }
 
 /* Where an element stands from the tensor's place on, and its channel. */
@@ -78,13 +61,12 @@ static inline size_t place_in(const nsk_tensor *t, const nsk_planes *p, size_t p
 
 /* Writes a tensor's float values, rounded to its levels, at its place. */
 static bool put_values(const drifter *d, int tensor, const nsk_tensor *at, int8_t *workspace) {
-    const nsk_value *value;
-    const float *x = values_of(d, tensor, &value);
+    nsk_planes p;
+    const float *x = values_of(d, tensor, &p);
     if (x == NULL) {
         return false;
     }
-    const nsk_planes p = nsk_plain_planes(value);
-    nsk_levels_of(x, p.planes * p.each, scale_of(at), d->levels);
+    nsk_levels_of(x, p.planes * p.each, nsk_scale_of_tensor(at), d->levels);
     const int8_t *from = d->levels;
     for (size_t plane = 0; plane < p.planes; plane++) {
         int8_t *to = workspace + at->offset + plane;
@@ -98,10 +80,9 @@ static bool put_values(const drifter *d, int tensor, const nsk_tensor *at, int8_
 /* Adds what a layer's output, standing in `workspace`, differs by from the float network's. */
 static void add_built_up(const drifter *d, int layer, const nsk_layer *l, const int8_t *workspace) {
     sums *s = &d->sums[layer];
-    const nsk_value *value;
-    const float *x = values_of(d, nsk_lowered_layer_at(d->run->lowered, layer)->out, &value);
-    const nsk_planes p = x != NULL ? nsk_plain_planes(value) : (nsk_planes){0, 0};
-    const nsk_scale scale = scale_of(&l->out);
+    nsk_planes p;
+    const float *x = values_of(d, nsk_lowered_layer_at(d->run->lowered, layer)->out, &p);
+    const nsk_scale scale = nsk_scale_of_tensor(&l->out);
     for (size_t plane = 0; plane < p.planes; plane++) {
         for (size_t i = 0; i < p.each; i++, x++) {
             size_t channel;
@@ -120,18 +101,17 @@ static void add_built_up(const drifter *d, int layer, const nsk_layer *l, const 
 
 static void add_alone(const drifter *d, int layer) {
     const nsk_lowered_layer *low = nsk_lowered_layer_at(d->run->lowered, layer);
-    const nsk_value *value;
+    nsk_planes p;
     nsk_layer l;
     nsk_layer_decode(d->run->model, (unsigned)layer, &l);
-    const float *x = values_of(d, low->out, &value);
+    const float *x = values_of(d, low->out, &p);
     if (x == NULL || !put_values(d, low->in, &l.in, d->trial) ||
         (l.has_second && !put_values(d, low->second, &l.second, d->trial))) {
         d->sums[layer].alone = NAN;
         return;
     }
     nsk_layer_run(d->run->model, (unsigned)layer, &l, d->trial, NULL);
-    const nsk_planes p = nsk_plain_planes(value);
-    const nsk_scale scale = scale_of(&l.out);
+    const nsk_scale scale = nsk_scale_of_tensor(&l.out);
     for (size_t plane = 0; plane < p.planes; plane++) {
         for (size_t i = 0; i < p.each; i++, x++) {
             size_t channel;

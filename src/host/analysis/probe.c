@@ -4,9 +4,9 @@
 #include <math.h>
 #include <string.h>
 
+#include "analysis/beside.h"
 #include "device/layer.h"
-#include "float/forward.h"
-#include "lower/translation.h"
+#include "lowered/integer.h"
 #include "modelfile/check.h"
 #include "modelfile/file.h"
 #include "network/network.h"
@@ -23,25 +23,32 @@ typedef struct prober {
 
 /* The float network's values in the device's order; NULL where it has none of this form. */
 static float *values_of(const prober *p, const nsk_lowered_tensor *t) {
-    if (t->value == NSK_NONE) {
+    nsk_planes planes;
+    const float *x = nsk_values_beside(p->network->graph, p->pass, t, &planes);
+    if (x == NULL) {
         return NULL;
     }
-    const nsk_value *value = nsk_graph_value(p->network->graph, t->value);
-    nsk_lowered_tensor plain;
-    size_t count = (size_t)t->height * (size_t)t->width * (size_t)t->channels;
-    if (!nsk_plain_layout(value, &plain) || nsk_value_count(value) != count ||
-        ((plain.height != t->height || plain.width != t->width) && t->height * t->width != 1)) {
-        return NULL;
-    }
-    const float *x = nsk_pass_value(p->pass, t->value);
-    const nsk_planes planes = nsk_plain_planes(value);
-    float *values = g_new(float, count);
+    float *values = g_new(float, planes.planes *planes.each);
     for (size_t plane = 0; plane < planes.planes; plane++) {
         for (size_t at = 0; at < planes.each; at++) {
             values[at * planes.planes + plane] = *x++;
         }
     }
     return values;
+}
+
+static void find_spans(nsk_probe *p) {
+    int count = p->height * p->width * p->channels;
+    p->low[0] = p->low[1] = INFINITY;
+    p->high[0] = p->high[1] = -INFINITY;
+    for (int i = 0; i < count; i++) {
+        const double values[2] = {p->by_float != NULL ? (double)p->by_float[i] : NAN,
+                                  (double)p->scale * (p->levels[i] - p->zero)};
+        for (int side = 0; side < 2; side++) {
+            p->low[side] = fmin(p->low[side], values[side]);
+            p->high[side] = fmax(p->high[side], values[side]);
+        }
+    }
 }
 
 static double signal_over_error(const nsk_probe *p) {
@@ -66,15 +73,16 @@ static void after_layer(void *context, const nsk_model *model, unsigned layer) {
                          .height = t.height,
                          .width = t.width,
                          .channels = t.channels,
+                         .scale = nsk_scale_of_tensor(&t).scale,
                          .zero = t.zero,
                          .levels = g_new(int8_t, count)};
-    memcpy(&probe->scale, &t.scale_bits, sizeof probe->scale);
     for (size_t i = 0; i < count; i++) {
         probe->levels[i] = p->workspace[t.offset + nsk_element_place(&t, (uint32_t)i)];
     }
     const nsk_lowered_layer *l = nsk_lowered_layer_at(p->lowered, (int)layer);
     probe->by_float = values_of(p, nsk_lowered_tensor_at(p->lowered, l->out));
     probe->sqnr_db = signal_over_error(probe);
+    find_spans(probe);
 }
 
 static nsk_probing *run(const nsk_network *network, const nsk_lowered *lowered,

@@ -51,8 +51,7 @@ bool nsk_split_loss(const nsk_network *network, const nsk_images *calibration,
         return false;
     }
     nsk_tensor in = nsk_tensor_at(&model, model.input);
-    splitter own = {.input = {.zero = in.zero}};
-    memcpy(&own.input.scale, &in.scale_bits, sizeof own.input.scale);
+    splitter own = {.input = nsk_scale_of_tensor(&in)};
     splitter rounded = own;
     nsk_network *other = nsk_network_rounded(network, calibration, recipe, error);
     bool good =

@@ -104,9 +104,9 @@ static bool read_input(const nsk_settings *s, nsk_input *input, nsk_error *error
     static const char *const fits[] = {"stretch", "crop", "pad", NULL};
     static const char *const ranges[] = {"0..1", "0..255", NULL};
     static const char *const resamples[] = {"area", "bilinear", "smooth-bilinear", "nearest", NULL};
-    int resample = NSK_RESAMPLE_AREA;
-    int colour = NSK_COLOUR_RGB;
-    int fit = NSK_FIT_STRETCH;
+    int resample = (int)input->resample;
+    int colour = (int)input->colour;
+    int fit = (int)input->fit;
     int range = 0;
     if (!read_size(s, "input", "size", &input->width, &input->height, error) ||
         !nsk_settings_choice(s, "input", "colour", colours, &colour, error) ||
@@ -313,7 +313,7 @@ static bool read_product(const nsk_settings *s, nsk_product *p, nsk_error *error
     static const char *const answers[] = {"no", "yes", NULL};
     int looks = 0;
     int twice = 0;
-    p->awake = 1.0;
+    nsk_product_init(p);
     if (!read_size(s, "firmware", "camera", &p->camera_width, &p->camera_height, error) ||
         !nsk_settings_choice(s, "firmware", "look", answers, &looks, error) ||
         !nsk_settings_choice(s, "firmware", "twice", answers, &twice, error) ||
@@ -501,9 +501,7 @@ nsk_brief *nsk_brief_read_variant(const char *path, int index, nsk_error *error)
     brief->name = g_path_get_basename(path);
     brief->variants = variants;
     brief->variant = variant;
-    for (int i = 0; i < 3; i++) {
-        brief->input.deviation[i] = 1.0;
-    }
+    nsk_input_init(&brief->input);
     brief->settings = s;
     if (!fill(brief, s, error)) {
         nsk_brief_free(brief);

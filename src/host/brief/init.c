@@ -27,7 +27,7 @@ void nsk_product_init(nsk_product *product) {
 
 void nsk_refine_settings_init(nsk_refine_settings *settings, const struct nsk_images *training) {
     *settings = (nsk_refine_settings){
-        .training = training, .epochs = NSK_REFINE_EPOCHS, .rate = NSK_REFINE_RATE};
+        .training = training, .epochs = NSK_REFINE_EPOCHS, .rate = NSK_REFINE_RATE, .seed = 1};
 }
 
 void nsk_recipe_init(nsk_recipe *recipe) {

@@ -80,35 +80,16 @@ const char *nsk_depth_kind(const nsk_model *model, unsigned layer, char *text) {
     return text;
 }
 
-static const char *const all[] = {"conv",
-                                  "pointwise",
-                                  "depthwise",
-                                  "depthwise-few",
-                                  "depthwise-any",
-                                  "depthwise-any-few",
-                                  "dense",
-                                  "max-pool",
-                                  "average-pool",
-                                  "add",
-                                  "multiply",
-                                  "lut",
-                                  "softmax",
-                                  "max",
-                                  "min",
-                                  "copy",
-                                  "constant",
-                                  "resize",
-                                  "conv-transpose",
-                                  "prepare",
-                                  "stream",
-                                  "scale",
-                                  "frame-check",
-                                  "check"};
+/* Groups besides the kinds: those that go another way through a kernel, and what is around layers.
+ */
+static const char *const groups[] = {
+    "pointwise", "depthwise-few", "depthwise-any", "depthwise-any-few", "prepare", "stream",
+    "scale",     "frame-check",   "check"};
 
 int nsk_cost_kind_count(void) {
-    return (int)(sizeof all / sizeof *all);
+    return NSK_KINDS - 1 + (int)G_N_ELEMENTS(groups);
 }
 
 const char *nsk_cost_kind_at(int index) {
-    return all[index];
+    return index < NSK_KINDS - 1 ? kinds[index + 1].name : groups[index - (NSK_KINDS - 1)];
 }

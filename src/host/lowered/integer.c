@@ -282,6 +282,12 @@ static bool make_product(const nsk_lowered_layer *l, nsk_scale a, nsk_scale b, n
            complain(l, error, "its inputs dwarf its output; check the calibration images");
 }
 
+nsk_scale nsk_scale_of_tensor(const nsk_tensor *tensor) {
+    nsk_scale s = {.zero = tensor->zero};
+    memcpy(&s.scale, &tensor->scale_bits, sizeof s.scale);
+    return s;
+}
+
 int nsk_level_of(double value, nsk_scale scale) {
     return isnan(value) ? scale.zero
                         : clamped(rounded(value / (double)scale.scale) + scale.zero, -128, 127);

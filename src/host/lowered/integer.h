@@ -41,6 +41,8 @@ typedef struct nsk_integer_layer {
 
 /* The scale that covers the range, and zero, with 256 levels. */
 nsk_scale nsk_scale_of(nsk_range range);
+/* That of a tensor of the device. */
+nsk_scale nsk_scale_of_tensor(const nsk_tensor *tensor);
 /* The level of a value; what is no number gets that of zero. */
 int nsk_level_of(double value, nsk_scale scale);
 /* The same for many: levels.c. */
