@@ -3,7 +3,8 @@
 #include <string.h>
 
 static bool takes_file(const cli_option *o) {
-    return o->value == CLI_FILE || o->value == CLI_FILES || o->value == CLI_WRITTEN;
+    return o->value == CLI_FILE || o->value == CLI_FILES || o->value == CLI_FOLDER ||
+           o->value == CLI_WRITTEN;
 }
 
 /* A text within single quotes of a shell. */

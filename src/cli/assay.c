@@ -11,6 +11,10 @@
 #include "command.h"
 #include "netsuke/weigh.h"
 
+typedef struct assay_options {
+    char *output;
+} assay_options;
+
 /* A step: its words, '@' standing for the folder. It is taken where what it needs is there. */
 typedef enum need { ALWAYS, VARIANTS, SCENES, NO_SCENES, TESTED } need;
 static const struct step {
@@ -46,14 +50,14 @@ static const struct step {
 };
 
 typedef struct assay {
-    cli_job *job;
+    cli_context *context;
     char *folder, *self;
     int ran, kept; /* steps */
     nsk_verdict *verdict;
 } assay;
 
 static bool is_wanted(const assay *a, const struct step *step) {
-    const nsk_brief *brief = a->job->brief;
+    const nsk_brief *brief = a->context->brief;
     return step->needs == VARIANTS    ? brief->variants_brief != NULL
            : step->needs == SCENES    ? brief->scenes != NULL
            : step->needs == NO_SCENES ? brief->scenes == NULL
@@ -78,8 +82,8 @@ static char **line_of(const assay *a, const struct step *step) {
     char **line = g_strsplit(words->str, " ", -1);
     for (char **word = line; *word != NULL; word++) {
         const char *whole = word == line                     ? a->self
-                            : strcmp(*word, "BRIEF") == 0    ? a->job->brief->path
-                            : strcmp(*word, "VARIANTS") == 0 ? a->job->brief->variants_brief
+                            : strcmp(*word, "BRIEF") == 0    ? a->context->brief->path
+                            : strcmp(*word, "VARIANTS") == 0 ? a->context->brief->variants_brief
                                                              : NULL;
         char *replaced = whole != NULL   ? g_strdup(whole)
                          : **word == '@' ? g_strconcat(a->folder, *word + 1, NULL)
@@ -127,7 +131,7 @@ static bool keep(const assay *a, const struct step *step, const char *text, int 
     bool good = g_file_set_contents(path, text, -1, &reason) &&
                 g_file_set_contents(status_path, digits, -1, &reason);
     if (!good) {
-        nsk_fail(&a->job->error, "%s", reason->message);
+        nsk_fail(&a->context->error, "%s", reason->message);
         g_error_free(reason);
     }
     g_free(status_path);
@@ -152,13 +156,13 @@ static bool has_tools(nsk_error *error) {
     return true;
 }
 
-/* Runs a step to its end. NULL and job->error where it fails. */
+/* Runs a step to its end. NULL and context->error where it fails. */
 static char *execute(const assay *a, const struct step *step, char **line, int *status) {
     char *out = NULL;
     char *said = NULL;
     int wait = 0;
     GError *reason = NULL;
-    nsk_error *error = &a->job->error;
+    nsk_error *error = &a->context->error;
     if (step->needs == TESTED && !has_tools(error)) {
         return NULL;
     }
@@ -194,7 +198,7 @@ static bool run_step(assay *a, const struct step *step) {
     char **line = line_of(a, step);
     char *text = recall(a, step, &status);
     bool again = text != NULL;
-    if (!a->job->json) {
+    if (!a->context->json) {
         print_line(step, line);
         fflush(stdout);
     }
@@ -202,7 +206,7 @@ static bool run_step(assay *a, const struct step *step) {
         text = execute(a, step, line, &status);
     }
     bool good = text != NULL && (again || keep(a, step, text, status));
-    if (good && !a->job->json && strcmp(step->name, "report") != 0) {
+    if (good && !a->context->json && strcmp(step->name, "report") != 0) {
         fputs(text, stdout);
     }
     a->kept += again;
@@ -218,29 +222,29 @@ static bool run_step(assay *a, const struct step *step) {
 /* ---- what everything depends on ---- */
 
 static bool make_key(assay *a, char **key) {
-    cli_job *job = a->job;
+    cli_context *context = a->context;
     nsk_recipe recipe;
     char *text = NULL;
-    if (!cli_load_board(job) || !cli_load_network(job) || !cli_load_calibration(job) ||
-        !cli_load_held_out(job) || !cli_make_recipe(job, &recipe)) {
+    if (!cli_load_board(context) || !cli_load_network(context) || !cli_load_calibration(context) ||
+        !cli_load_held_out(context) || !cli_make_recipe(context, &recipe)) {
         return false;
     }
-    char *measured =
-        nsk_measurement_key(job->network, job->calibration, &recipe, job->held_out, &job->error);
+    char *measured = nsk_measurement_key(context->network, context->calibration, &recipe,
+                                         context->held_out, &context->error);
     if (measured == NULL) {
         return false;
     }
     GChecksum *sum = g_checksum_new(G_CHECKSUM_SHA256);
     g_checksum_update(sum, (const guchar *)measured, -1);
-    const char *const files[] = {job->brief->path, job->brief->board, job->board->costs,
-                                 job->brief->variants_brief};
+    const char *const files[] = {context->brief->path, context->brief->board, context->board->costs,
+                                 context->brief->variants_brief};
     for (size_t i = 0; i < G_N_ELEMENTS(files); i++) {
         if (files[i] != NULL && g_file_get_contents(files[i], &text, NULL, NULL)) {
             g_checksum_update(sum, (const guchar *)text, -1);
             g_clear_pointer(&text, g_free);
         }
     }
-    for (char **scene = job->brief->scenes; scene != NULL && *scene != NULL; scene++) {
+    for (char **scene = context->brief->scenes; scene != NULL && *scene != NULL; scene++) {
         if (g_file_get_contents(*scene, &text, NULL, NULL)) {
             g_checksum_update(sum, (const guchar *)text, -1);
             g_clear_pointer(&text, g_free);
@@ -262,7 +266,7 @@ static void forget(const assay *a) {
 
 /* Steps that were run for something else are forgotten. */
 static bool open_folder(const assay *a) {
-    nsk_error *error = &a->job->error;
+    nsk_error *error = &a->context->error;
     char *path = g_build_filename(a->folder, "assayed.txt", NULL);
     char *known = NULL;
     char *key = NULL;
@@ -360,13 +364,13 @@ static bool conclude(const assay *a) {
     JsonParser *parser = read_numbers(a);
     if (parser == NULL) {
         return nsk_fail(
-            &a->job->error,
+            &a->context->error,
             "%s: the report's figures cannot be read; remove the folder and start again",
             a->folder);
     }
     JsonObject *report = json_node_get_object(json_parser_get_root(parser));
     take_findings(a, report);
-    if (a->job->json) {
+    if (a->context->json) {
         print_json(a);
     } else {
         print_verdict(a, report);
@@ -375,13 +379,14 @@ static bool conclude(const assay *a) {
     return true;
 }
 
-static int run(cli_job *job) {
-    if (job->output == NULL) {
-        nsk_fail(&job->error, "assay wants -o DIR: the folder for what it makes");
-        return cli_fail(job);
+static int run(cli_context *context) {
+    const assay_options *own = context->own;
+    if (own->output == NULL) {
+        nsk_fail(&context->error, "assay wants -o DIR: the folder for what it makes");
+        return cli_fail(context);
     }
-    assay a = {.job = job,
-               .folder = g_strdup(job->output),
+    assay a = {.context = context,
+               .folder = g_strdup(own->output),
                .self = g_file_read_link("/proc/self/exe", NULL),
                .verdict = nsk_verdict_new()};
     bool good = open_folder(&a);
@@ -389,23 +394,30 @@ static int run(cli_job *job) {
         good = !is_wanted(&a, &steps[i]) || run_step(&a, &steps[i]);
     }
     good = good && conclude(&a);
-    int status = good ? cli_conclude(job, a.verdict) : cli_fail(job);
+    int status = good ? cli_conclude(context, a.verdict) : cli_fail(context);
     nsk_verdict_free(a.verdict);
     g_free(a.folder);
     g_free(a.self);
     return status;
 }
 
+static const cli_own own_options[] = {
+    {"output", offsetof(assay_options, output), 0},
+    {NULL, 0, 0},
+};
+
 const cli_command cli_assay = {
-    "assay",
-    "everything in order, into one folder, with one verdict at its end",
-    "BRIEF",
-    "  netsuke assay demo/kiln.ini -o demo/out\n"
-    "runs all the others on what the brief names, keeps what they print and draw, and ends with a\n"
-    "verdict. Started again, it goes on where it stopped.",
-    1,
-    1,
-    "output strict",
-    NULL,
-    run,
+    .name = "assay",
+    .summary = "everything in order, into one folder, with one verdict at its end",
+    .arguments = "BRIEF",
+    .example = "  netsuke assay demo/kiln.ini -o demo/out\n"
+               "runs all the others on what the brief names, keeps what they print and draw, and "
+               "ends with a\n"
+               "verdict. Started again, it goes on where it stopped.",
+    .least = 1,
+    .most = 1,
+    .shared = "strict",
+    .own = own_options,
+    .own_size = sizeof(assay_options),
+    .run = run,
 };

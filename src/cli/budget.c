@@ -5,6 +5,11 @@
 #include "command.h"
 #include "table.h"
 
+typedef struct budget_options {
+    char *plot;
+    gboolean compile;
+} budget_options;
+
 enum { BAR = 24, SHARE_BAR = 16 };
 
 static void json_limits(JsonBuilder *b, const nsk_budget *budget) {
@@ -34,13 +39,13 @@ static void json_numbers(JsonBuilder *b, const char *group, const char *const *n
     json_builder_end_object(b);
 }
 
-static void print_json(const cli_job *job, const nsk_budget *u) {
+static void print_json(const cli_context *context, const nsk_budget *u) {
     static const char *const flash[] = {"total", "model", "code", "loop"};
     static const char *const ram[] = {"total", "workspace", "lower_bound",
                                       "frame", "camera",    "stack"};
     static const char *const latency[] = {"cycles", "seconds", "seconds_low", "seconds_high",
                                           "watchdog_seconds"};
-    JsonBuilder *b = cli_json_start(job);
+    JsonBuilder *b = cli_json_start(context);
     json_numbers(b, "flash", flash,
                  (double[]){u->flash, u->flash_model, u->flash_code, u->flash_loop}, 4);
     json_numbers(b, "ram", ram,
@@ -89,8 +94,8 @@ static void print_limits(const nsk_budget *u) {
     }
 }
 
-static void print_energy(const cli_job *job, const nsk_budget *u) {
-    const nsk_product *p = &job->brief->product;
+static void print_energy(const cli_context *context, const nsk_budget *u) {
+    const nsk_product *p = &context->brief->product;
     if (u->joules >= 0.0) {
         printf("energy   %.2f mJ a frame while computing", 1e3 * u->joules);
         if (u->watts >= 0.0) {
@@ -101,13 +106,13 @@ static void print_energy(const cli_job *job, const nsk_budget *u) {
     if (u->days >= 0.0) {
         printf("battery  %.4g Wh last %.1f days, awake %.0f %% of the time%s\n",
                p->battery / 3600.0, u->days, 100.0 * p->awake,
-               p->awake < 1.0 && job->board->sleep_power < 0.0
+               p->awake < 1.0 && context->board->sleep_power < 0.0
                    ? ";\n         the board does not say what it takes asleep: idle, then"
                    : "");
     }
 }
 
-static void print_parts(const cli_job *job, const nsk_budget *u) {
+static void print_parts(const cli_context *context, const nsk_budget *u) {
     char text[5][CLI_TEXT];
     printf("\nflash    model %s, code %s, of which the product's loop %s\n",
            cli_bytes(u->flash_model, text[0]), cli_bytes(u->flash_code, text[1]),
@@ -148,7 +153,7 @@ static void print_parts(const cli_job *job, const nsk_budget *u) {
     }
     printf("watchdog at most %s from one call of the port's to the next that can feed it\n",
            cli_time(u->watchdog, text[0]));
-    print_energy(job, u);
+    print_energy(context, u);
 }
 
 /* What the product does around the model. */
@@ -203,41 +208,43 @@ static void print_layers(const nsk_budget *u, const nsk_model_file *file, double
 }
 
 /* The cross compiler's own figure of the code in place of the table's. */
-static bool compile(cli_job *job, nsk_budget *u) {
+static bool compile(cli_context *context, nsk_budget *u) {
     double code;
-    if (!nsk_budget_compile(job->model, job->board->core, &code, &job->error)) {
+    if (!nsk_budget_compile(context->model, context->board->core, &code, &context->error)) {
         return false;
     }
     nsk_budget_set_code(u, code, "what the linker placed of a hand-over, compiled just now");
     return true;
 }
 
-static int run(cli_job *job) {
-    if (!cli_load_board(job) || !cli_load_model(job) || !cli_check_own_model(job)) {
-        return cli_fail(job);
+static int run(cli_context *context) {
+    const budget_options *own = context->own;
+    if (!cli_load_board(context) || !cli_load_model(context) || !cli_check_own_model(context)) {
+        return cli_fail(context);
     }
-    nsk_budget *u = nsk_budget_make(job->model, job->board, &job->brief->product,
-                                    &job->brief->limits, &job->error);
-    if (u == NULL || (job->compile && !compile(job, u)) ||
-        (job->plot != NULL && !nsk_plan_draw(job->model, job->plot, &job->error))) {
+    nsk_budget *u = nsk_budget_make(context->model, context->board, &context->brief->product,
+                                    &context->brief->limits, &context->error);
+    if (u == NULL || (own->compile && !compile(context, u)) ||
+        (own->plot != NULL && !nsk_plan_draw(context->model, own->plot, &context->error))) {
         nsk_budget_free(u);
-        return cli_fail(job);
+        return cli_fail(context);
     }
     bool holds = true;
     for (size_t i = 0; i < G_N_ELEMENTS(u->limits); i++) {
         holds = holds && u->limits[i].holds;
     }
-    if (job->json) {
-        print_json(job, u);
+    if (context->json) {
+        print_json(context, u);
     } else {
-        cli_print_facts(job);
+        cli_print_facts(context);
         printf("On board '%s': %s at %.0f MHz, %.6g KiB of flash, %.6g KiB of RAM, %g frames a "
                "second\n\n",
-               job->board->name, job->board->core, job->board->clock / 1e6,
-               job->board->flash / 1024.0, job->board->ram / 1024.0, job->board->frame_rate);
+               context->board->name, context->board->core, context->board->clock / 1e6,
+               context->board->flash / 1024.0, context->board->ram / 1024.0,
+               context->board->frame_rate);
         print_limits(u);
-        print_parts(job, u);
-        print_layers(u, job->model, job->board->clock);
+        print_parts(context, u);
+        print_layers(u, context->model, context->board->clock);
         puts("\nHow each figure was obtained");
         cli_paragraph("  code    ", u->code_source);
         cli_paragraph("  cycles  ", u->cycle_source);
@@ -247,17 +254,25 @@ static int run(cli_job *job) {
     return holds ? CLI_DONE : CLI_LIMIT_BROKEN;
 }
 
+static const cli_own own_options[] = {
+    {"plot", offsetof(budget_options, plot), 0},
+    {"compile", offsetof(budget_options, compile), 0},
+    {NULL, 0, 0},
+};
+
 const cli_command cli_budget = {
-    "budget",
-    "flash, RAM and time per frame on a board, against limits",
-    "BRIEF",
-    "  netsuke budget demo/kiln.ini --board boards/needle.ini\n"
-    "says whether the model fits that board, and where the time goes; --plot F.svg draws what "
-    "stands\n"
-    "in its RAM, and when.",
-    1,
-    1,
-    "model board calibration tolerant plot compile",
-    NULL,
-    run,
+    .name = "budget",
+    .summary = "flash, RAM and time per frame on a board, against limits",
+    .arguments = "BRIEF",
+    .example =
+        "  netsuke budget demo/kiln.ini --board boards/needle.ini\n"
+        "says whether the model fits that board, and where the time goes; --plot F.svg draws what "
+        "stands\n"
+        "in its RAM, and when.",
+    .least = 1,
+    .most = 1,
+    .shared = "model board calibration tolerant",
+    .own = own_options,
+    .own_size = sizeof(budget_options),
+    .run = run,
 };

@@ -6,6 +6,10 @@
 #include "netsuke/classify.h"
 #include "table.h"
 
+typedef struct classify_options {
+    char *sheet;
+} classify_options;
+
 enum { MOST_SHOWN = 5, MOST_RANKED = 6, MOST_ON_SHEET = 400 };
 
 /* ---- machine-readable ---- */
@@ -24,9 +28,9 @@ static void json_ranking(JsonBuilder *b, const char *name, const float *probabil
     json_builder_end_array(b);
 }
 
-static void print_json(const cli_job *job, const nsk_opinions *all) {
-    const nsk_labels *labels = &job->brief->labels;
-    JsonBuilder *b = cli_json_start(job);
+static void print_json(const cli_context *context, const nsk_opinions *all) {
+    const nsk_labels *labels = &context->brief->labels;
+    JsonBuilder *b = cli_json_start(context);
     json_builder_set_member_name(b, "images");
     json_builder_begin_array(b);
     for (int i = 0; i < all->count; i++) {
@@ -98,48 +102,56 @@ static void print_list(const nsk_opinions *all, const nsk_labels *labels) {
     }
 }
 
-static void print(const cli_job *job, const nsk_opinions *all) {
-    if (job->json) {
-        print_json(job, all);
+static void print(const cli_context *context, const nsk_opinions *all) {
+    if (context->json) {
+        print_json(context, all);
     } else if (all->count > MOST_RANKED) {
-        print_list(all, &job->brief->labels);
+        print_list(all, &context->brief->labels);
     } else {
         for (int i = 0; i < all->count; i++) {
             fputs(i > 0 ? "\n" : "", stdout);
-            print_ranking(&all->opinion[i], &job->brief->labels);
+            print_ranking(&all->opinion[i], &context->brief->labels);
         }
     }
 }
 
-static int run(cli_job *job) {
-    if (!cli_load_network(job) || !cli_load_model(job)) {
-        return cli_fail(job);
+static int run(cli_context *context) {
+    const classify_options *own = context->own;
+    if (!cli_load_network(context) || !cli_load_model(context)) {
+        return cli_fail(context);
     }
-    const nsk_brief *brief = job->brief;
-    nsk_opinions *all =
-        nsk_classify(job->network, job->model, &brief->labels, &brief->input,
-                     (const char *const *)(job->arguments + 1), cli_progress, NULL, &job->error);
-    bool good = all != NULL &&
-                (job->sheet == NULL || nsk_opinions_sheet(all, &brief->labels, &brief->input,
-                                                          MOST_ON_SHEET, job->sheet, &job->error));
+    const nsk_brief *brief = context->brief;
+    nsk_opinions *all = nsk_classify(context->network, context->model, &brief->labels,
+                                     &brief->input, (const char *const *)(context->arguments + 1),
+                                     cli_progress, NULL, &context->error);
+    bool good = all != NULL && (own->sheet == NULL ||
+                                nsk_opinions_sheet(all, &brief->labels, &brief->input,
+                                                   MOST_ON_SHEET, own->sheet, &context->error));
     if (good) {
-        print(job, all);
+        print(context, all);
     }
     nsk_opinions_free(all);
-    return good ? CLI_DONE : cli_fail(job);
+    return good ? CLI_DONE : cli_fail(context);
 }
 
+static const cli_own own_options[] = {
+    {"sheet", offsetof(classify_options, sheet), 0},
+    {NULL, 0, 0},
+};
+
 const cli_command cli_classify = {
-    "classify",
-    "what both models say of single pictures, folders, or standard input",
-    "BRIEF IMAGE...",
-    "  netsuke classify demo/kiln.ini demo/images/held-out/crack/crack-0003.png\n"
-    "ranks the classes, float beside integer. A folder stands for every picture in it, FILE[17] "
-    "for one\n"
-    "of an array, - for one on standard input; --sheet draws them with both answers.",
-    2,
-    10000,
-    "model calibration tolerant sheet",
-    NULL,
-    run,
+    .name = "classify",
+    .summary = "what both models say of single pictures, folders, or standard input",
+    .arguments = "BRIEF IMAGE...",
+    .example = "  netsuke classify demo/kiln.ini demo/images/held-out/crack/crack-0003.png\n"
+               "ranks the classes, float beside integer. A folder stands for every picture in it, "
+               "FILE[17] "
+               "for one\n"
+               "of an array, - for one on standard input; --sheet draws them with both answers.",
+    .least = 2,
+    .most = 10000,
+    .shared = "model calibration tolerant",
+    .own = own_options,
+    .own_size = sizeof(classify_options),
+    .run = run,
 };

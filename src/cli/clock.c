@@ -6,26 +6,31 @@
 #include "netsuke/clock.h"
 #include "table.h"
 
+typedef struct clock_options {
+    char **logs;
+    char *tick, *output;
+} clock_options;
+
 /* A brief's model, and the log of it. */
 typedef struct clocked {
-    cli_job job;
+    cli_context context;
 } clocked;
 
 static void clear_clocked(void *data) {
-    cli_job_clear(&((clocked *)data)->job);
+    cli_context_clear(&((clocked *)data)->context);
 }
 
-static bool load(cli_job *job, GArray *briefs) {
-    for (char **path = job->arguments; *path != NULL; path++) {
-        clocked one = {.job = {.arguments = g_new0(char *, 2),
-                               .board_path = g_strdup(job->board_path),
-                               .calibration_path = g_strdup(job->calibration_path),
-                               .model_path = g_strdup(job->model_path)}};
-        one.job.arguments[0] = g_strdup(*path);
+static bool load(cli_context *context, GArray *briefs) {
+    for (char **path = context->arguments; *path != NULL; path++) {
+        clocked one = {.context = {.arguments = g_new0(char *, 2),
+                                   .board_path = g_strdup(context->board_path),
+                                   .calibration_path = g_strdup(context->calibration_path),
+                                   .model_path = g_strdup(context->model_path)}};
+        one.context.arguments[0] = g_strdup(*path);
         g_array_append_val(briefs, one);
-        cli_job *own = &g_array_index(briefs, clocked, briefs->len - 1).job;
-        if (!cli_load_board(own) || !cli_load_model(own)) {
-            job->error = own->error;
+        cli_context *its = &g_array_index(briefs, clocked, briefs->len - 1).context;
+        if (!cli_load_board(its) || !cli_load_model(its)) {
+            context->error = its->error;
             return false;
         }
     }
@@ -33,22 +38,23 @@ static bool load(cli_job *job, GArray *briefs) {
 }
 
 /* Ticks of the log's timer in cycles of the board. */
-static bool read_tick(cli_job *job, double clock, double *cycles) {
+static bool read_tick(cli_context *context, double clock, double *cycles) {
+    const clock_options *own = context->own;
     char *end;
     *cycles = 1.0;
-    if (job->tick == NULL) {
+    if (own->tick == NULL) {
         return true;
     }
-    double hertz = g_ascii_strtod(job->tick, &end);
+    double hertz = g_ascii_strtod(own->tick, &end);
     double factor = g_strcmp0(end, "Hz") == 0 || *end == '\0' ? 1.0
                     : g_strcmp0(end, "kHz") == 0              ? 1e3
                     : g_strcmp0(end, "MHz") == 0              ? 1e6
                                                               : 0.0;
     *cycles = clock / (hertz * factor);
     if (!(hertz * factor >= 1.0) || !isfinite(*cycles)) {
-        return nsk_fail(&job->error,
+        return nsk_fail(&context->error,
                         "--tick %s: the rate of the timer that the log counts by, as in '25MHz'",
-                        job->tick);
+                        own->tick);
     }
     return true;
 }
@@ -63,9 +69,9 @@ static void print_layers(const GArray *briefs, const nsk_clocking *c) {
     double sum[3] = {0.0, 0.0, 0.0};
     cli_table_row(table, "layer\tkernel\tmeasured\testimated\t\tlearned\t");
     for (guint k = 0; k < briefs->len; k++) {
-        const cli_job *job = &g_array_index(briefs, clocked, k).job;
+        const cli_context *context = &g_array_index(briefs, clocked, k).context;
         nsk_model model;
-        nsk_open(&model, job->model->bytes, job->model->size);
+        nsk_open(&model, context->model->bytes, context->model->size);
         int layers = model.layers + (model.streamed > 0 ? 0 : 1);
         for (int i = 0; i < layers && at < c->layers; i++, at++) {
             const nsk_clocked_layer *l = &c->layer[at];
@@ -88,12 +94,14 @@ static void print_layers(const GArray *briefs, const nsk_clocking *c) {
     cli_table_print(table);
 }
 
-static void print_text(const cli_job *job, const GArray *briefs, const nsk_clocking *c) {
-    const nsk_board *board = g_array_index(briefs, clocked, 0).job.board;
+static void print_text(const cli_context *context, const GArray *briefs, const nsk_clocking *c) {
+    const clock_options *own = context->own;
+    const nsk_board *board = g_array_index(briefs, clocked, 0).context.board;
     char unseen[400] = "";
     printf("Cycles on board '%s' at %.6g MHz, beside its cost table's estimate and one that has\n"
            "learned from %s\n\n",
-           board->name, board->clock / 1e6, job->arguments[1] != NULL ? "the logs" : job->logs[0]);
+           board->name, board->clock / 1e6,
+           context->arguments[1] != NULL ? "the logs" : own->logs[0]);
     print_layers(briefs, c);
     printf("\npace     the board takes %.3f times the cycles that the table says, in the middle\n",
            c->pace);
@@ -108,8 +116,8 @@ static void print_text(const cli_job *job, const GArray *briefs, const nsk_clock
         cli_paragraph("unseen   ", unseen);
         puts("         for these the new table has the old one's figures times the pace");
     }
-    if (job->output != NULL) {
-        printf("wrote    %s; name it as [costs] file of the board\n", job->output);
+    if (own->output != NULL) {
+        printf("wrote    %s; name it as [costs] file of the board\n", own->output);
     }
 }
 
@@ -132,11 +140,12 @@ static void print_json(const nsk_clocking *c) {
     cli_print_json(b);
 }
 
-static bool check_logs(cli_job *job) {
-    guint briefs = g_strv_length(job->arguments);
-    guint logs = job->logs != NULL ? g_strv_length(job->logs) : 0;
+static bool check_logs(cli_context *context) {
+    const clock_options *own = context->own;
+    guint briefs = g_strv_length(context->arguments);
+    guint logs = own->logs != NULL ? g_strv_length(own->logs) : 0;
     if (logs != briefs) {
-        nsk_fail(&job->error,
+        nsk_fail(&context->error,
                  "--log: %u given; each brief wants the log of its own hand-over, in the same "
                  "order",
                  logs);
@@ -144,53 +153,65 @@ static bool check_logs(cli_job *job) {
     return logs == briefs;
 }
 
-static nsk_clocking *learn(cli_job *job, const GArray *briefs) {
+static nsk_clocking *learn(cli_context *context, const GArray *briefs) {
+    const clock_options *own = context->own;
     nsk_clock_log *logs = g_new0(nsk_clock_log, briefs->len);
-    const nsk_board *board = g_array_index(briefs, clocked, 0).job.board;
+    const nsk_board *board = g_array_index(briefs, clocked, 0).context.board;
     nsk_clocking *c = NULL;
     double cycles;
-    if (read_tick(job, board->clock, &cycles)) {
+    if (read_tick(context, board->clock, &cycles)) {
         for (guint i = 0; i < briefs->len; i++) {
-            logs[i] =
-                (nsk_clock_log){g_array_index(briefs, clocked, i).job.model, job->logs[i], cycles};
+            logs[i] = (nsk_clock_log){g_array_index(briefs, clocked, i).context.model, own->logs[i],
+                                      cycles};
         }
-        c = nsk_clock(board, logs, (int)briefs->len, &job->error);
+        c = nsk_clock(board, logs, (int)briefs->len, &context->error);
     }
     g_free(logs);
     return c;
 }
 
-static int run(cli_job *job) {
+static int run(cli_context *context) {
+    const clock_options *own = context->own;
     GArray *briefs = g_array_new(FALSE, TRUE, sizeof(clocked));
     g_array_set_clear_func(briefs, clear_clocked);
-    nsk_clocking *c = check_logs(job) && load(job, briefs) ? learn(job, briefs) : NULL;
+    nsk_clocking *c = check_logs(context) && load(context, briefs) ? learn(context, briefs) : NULL;
     bool good = c != NULL;
-    if (good && job->output != NULL) {
-        char *source = g_strjoinv(", ", job->logs);
-        good = nsk_clock_write(c, g_array_index(briefs, clocked, 0).job.board, source, job->output,
-                               &job->error);
+    if (good && own->output != NULL) {
+        char *source = g_strjoinv(", ", own->logs);
+        good = nsk_clock_write(c, g_array_index(briefs, clocked, 0).context.board, source,
+                               own->output, &context->error);
         g_free(source);
     }
-    if (good && job->json) {
+    if (good && context->json) {
         print_json(c);
     } else if (good) {
-        print_text(job, briefs, c);
+        print_text(context, briefs, c);
     }
     nsk_clocking_free(c);
     g_array_free(briefs, TRUE);
-    return good ? CLI_DONE : cli_fail(job);
+    return good ? CLI_DONE : cli_fail(context);
 }
 
+static const cli_own own_options[] = {
+    {"log", offsetof(clock_options, logs), 0},
+    {"tick", offsetof(clock_options, tick), 0},
+    {"output", offsetof(clock_options, output), 0},
+    {NULL, 0, 0},
+};
+
 const cli_command cli_clock = {
-    "clock",
-    "a board's own timings beside the estimate, and a cost table that learns from them",
-    "BRIEF...",
-    "  netsuke clock demo/kiln.ini --log run.txt --tick 25MHz -o costs/ours.ini\n"
-    "takes what the hand-over's self-test printed on the board, shows by how much each layer was\n"
-    "misjudged, and writes a cost table of that board.",
-    1,
-    100,
-    "model board calibration log tick output",
-    "tick: the board's clock",
-    run,
+    .name = "clock",
+    .summary = "a board's own timings beside the estimate, and a cost table that learns from them",
+    .arguments = "BRIEF...",
+    .example = "  netsuke clock demo/kiln.ini --log run.txt --tick 25MHz -o costs/ours.ini\n"
+               "takes what the hand-over's self-test printed on the board, shows by how much each "
+               "layer was\n"
+               "misjudged, and writes a cost table of that board.",
+    .least = 1,
+    .most = 100,
+    .shared = "model board calibration",
+    .own = own_options,
+    .own_size = sizeof(clock_options),
+    .usual = "tick: the board's clock",
+    .run = run,
 };

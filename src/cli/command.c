@@ -5,35 +5,32 @@
 #include <unistd.h>
 
 #include "netsuke/tools.h"
+#include "options.h"
 #include "table.h"
 
-int cli_fail(const cli_job *job) {
-    nsk_error error = job->error;
+int cli_fail(const cli_context *context) {
+    nsk_error error = context->error;
     nsk_make_visible(error.text);
     fprintf(stderr, "netsuke: %s\n", error.text);
     return CLI_ERROR;
 }
 
-void cli_job_clear(cli_job *job) {
-    char *const texts[] = {
-        job->model_path, job->board_path, job->calibration_path, job->held_out_path, job->output,
-        job->array,      job->array_name, job->predictions,      job->sheet,         job->plot,
-        job->onnx,       job->points,     job->training_path,    job->keep,          job->only,
-        job->scene,      job->signals,    job->capture,          job->tick,          job->layer};
-    for (size_t i = 0; i < G_N_ELEMENTS(texts); i++) {
-        g_free(texts[i]);
-    }
-    g_strfreev(job->arguments);
-    g_strfreev(job->faults);
-    g_strfreev(job->logs);
-    nsk_model_file_free(job->model);
-    nsk_images_free(job->calibration);
-    nsk_images_free(job->held_out);
-    nsk_images_free(job->training);
-    nsk_network_free(job->network);
-    nsk_network_free(job->equalised);
-    nsk_board_free(job->board);
-    nsk_brief_free(job->brief);
+void cli_context_clear(cli_context *context) {
+    cli_clear_own(context);
+    g_free(context->model_path);
+    g_free(context->board_path);
+    g_free(context->calibration_path);
+    g_free(context->held_out_path);
+    g_free(context->training_path);
+    g_strfreev(context->arguments);
+    nsk_model_file_free(context->model);
+    nsk_images_free(context->calibration);
+    nsk_images_free(context->held_out);
+    nsk_images_free(context->training);
+    nsk_network_free(context->network);
+    nsk_network_free(context->equalised);
+    nsk_board_free(context->board);
+    nsk_brief_free(context->brief);
 }
 
 static void override(char **setting, const char *option) {
@@ -52,185 +49,194 @@ static void override_set(char **set, char **labels, const char *option) {
     }
 }
 
-bool cli_load_brief(cli_job *job) {
-    if (job->brief != NULL) {
+bool cli_load_brief(cli_context *context) {
+    if (context->brief != NULL) {
         return true;
     }
-    job->brief = nsk_brief_read_variant(job->arguments[0], job->variant, &job->error);
-    if (job->brief == NULL) {
+    context->brief =
+        nsk_brief_read_variant(context->arguments[0], context->variant, &context->error);
+    if (context->brief == NULL) {
         return false;
     }
-    if (job->board_path != NULL) {
-        g_free(job->brief->board);
-        job->brief->board = nsk_board_find(job->board_path, NULL);
+    if (context->board_path != NULL) {
+        g_free(context->brief->board);
+        context->brief->board = nsk_board_find(context->board_path, NULL);
     }
-    override_set(&job->brief->calibration, &job->brief->calibration_labels, job->calibration_path);
-    override_set(&job->brief->training, &job->brief->training_labels, job->training_path);
-    job->brief->refine = job->brief->refine || job->refine;
-    override_set(&job->brief->held_out, &job->brief->held_out_labels, job->held_out_path);
+    override_set(&context->brief->calibration, &context->brief->calibration_labels,
+                 context->calibration_path);
+    override_set(&context->brief->training, &context->brief->training_labels,
+                 context->training_path);
+    override_set(&context->brief->held_out, &context->brief->held_out_labels,
+                 context->held_out_path);
     return true;
 }
 
 /* Labels, size and camera agree with the network; what else is wrong, shows when that is right. */
-static bool check_network(cli_job *job) {
-    int outputs = nsk_network_classes(job->network);
-    int labels = job->brief->labels.count;
+static bool check_network(cli_context *context) {
+    int outputs = nsk_network_classes(context->network);
+    int labels = context->brief->labels.count;
     if (labels != outputs) {
         return nsk_fail(
-            &job->error,
+            &context->error,
             "%s has %d outputs, the labels file has %d names; list one name an output, in "
             "output order",
-            job->brief->model, outputs, labels);
+            context->brief->model, outputs, labels);
     }
-    return nsk_brief_camera_suits(job->brief, &job->error);
+    return nsk_brief_camera_suits(context->brief, &context->error);
 }
 
-bool cli_load_network(cli_job *job) {
-    if (job->network == NULL && cli_load_brief(job) &&
-        nsk_brief_has(job->brief, job->brief->model, "model", "file", &job->error)) {
-        job->network = nsk_network_read(job->brief->model, &job->brief->input, job->brief->output,
-                                        &job->error);
-        for (int i = 0; job->network != NULL && i < NSK_FACTS; i++) {
-            if (job->brief->facts[i] != NULL) {
-                nsk_network_set_fact(job->network, (nsk_fact)i, job->brief->facts[i]);
+bool cli_load_network(cli_context *context) {
+    if (context->network == NULL && cli_load_brief(context) &&
+        nsk_brief_has(context->brief, context->brief->model, "model", "file", &context->error)) {
+        context->network = nsk_network_read(context->brief->model, &context->brief->input,
+                                            context->brief->output, &context->error);
+        for (int i = 0; context->network != NULL && i < NSK_FACTS; i++) {
+            if (context->brief->facts[i] != NULL) {
+                nsk_network_set_fact(context->network, (nsk_fact)i, context->brief->facts[i]);
             }
         }
-        if (job->network != NULL && !check_network(job)) {
-            g_clear_pointer(&job->network, nsk_network_free);
+        if (context->network != NULL && !check_network(context)) {
+            g_clear_pointer(&context->network, nsk_network_free);
         }
     }
-    return job->network != NULL;
+    return context->network != NULL;
 }
 
 /* The sets that a brief names, and which option names another. */
 typedef enum which_set { CALIBRATION, HELD_OUT, TRAINING } which_set;
 
 /* The network comes first: labels that do not suit it make every folder look wrong. */
-static nsk_images *open_set(cli_job *job, which_set which, int limit) {
+static nsk_images *open_set(cli_context *context, which_set which, int limit) {
     static const char *const keys[] = {"calibration", "held-out", "training"};
-    nsk_brief *brief = job->brief;
+    nsk_brief *brief = context->brief;
     const struct {
         const char *path, *labels, *option;
-    } sets[] = {{brief->calibration, brief->calibration_labels, job->calibration_path},
-                {brief->held_out, brief->held_out_labels, job->held_out_path},
-                {brief->training, brief->training_labels, job->training_path}};
+    } sets[] = {{brief->calibration, brief->calibration_labels, context->calibration_path},
+                {brief->held_out, brief->held_out_labels, context->held_out_path},
+                {brief->training, brief->training_labels, context->training_path}};
     const char *named = sets[which].option == NULL ? sets[which].path : NULL;
-    bool known = job->model_path != NULL && brief->input.width > 0;
-    if ((!known && !cli_load_network(job)) ||
-        !nsk_brief_has(brief, named, "images", keys[which], &job->error)) {
+    bool known = context->model_path != NULL && brief->input.width > 0;
+    if ((!known && !cli_load_network(context)) ||
+        !nsk_brief_has(brief, named, "images", keys[which], &context->error)) {
         return NULL;
     }
     nsk_images *images =
         nsk_images_open_array(sets[which].path, sets[which].labels, &brief->labels, &brief->input,
-                              limit, job->tolerant != FALSE, &job->error);
+                              limit, context->tolerant != FALSE, &context->error);
     if (images != NULL) {
         cli_note_left_out(images);
     }
     return images;
 }
 
-nsk_images *cli_open_calibration(cli_job *job) {
-    return open_set(job, CALIBRATION, job->brief->calibration_limit);
+nsk_images *cli_open_calibration(cli_context *context) {
+    return open_set(context, CALIBRATION, context->brief->calibration_limit);
 }
 
-bool cli_load_calibration(cli_job *job) {
-    if (job->calibration == NULL && cli_load_brief(job)) {
-        job->calibration = cli_open_calibration(job);
+bool cli_load_calibration(cli_context *context) {
+    if (context->calibration == NULL && cli_load_brief(context)) {
+        context->calibration = cli_open_calibration(context);
     }
-    return job->calibration != NULL;
+    return context->calibration != NULL;
 }
 
-nsk_images *cli_open_held_out(cli_job *job) {
-    return open_set(job, HELD_OUT, job->sample);
+nsk_images *cli_open_held_out(cli_context *context) {
+    return open_set(context, HELD_OUT, context->sample);
 }
 
-bool cli_load_held_out(cli_job *job) {
-    if (job->held_out == NULL && cli_load_brief(job)) {
-        job->held_out = cli_open_held_out(job);
+bool cli_load_held_out(cli_context *context) {
+    if (context->held_out == NULL && cli_load_brief(context)) {
+        context->held_out = cli_open_held_out(context);
     }
-    return job->held_out != NULL;
+    return context->held_out != NULL;
 }
 
 /* Where the brief, or --refine, asks for it, the recipe refines on the training images. */
-static bool load_refine_settings(cli_job *job) {
-    if (!job->brief->refine || job->training != NULL) {
+static bool load_refine_settings(cli_context *context) {
+    if (!context->brief->refine || context->training != NULL) {
         return true;
     }
-    if (job->brief->training == NULL) {
+    if (context->brief->training == NULL) {
         return nsk_fail(
-            &job->error,
+            &context->error,
             "%s: refining wants labelled training images: name them as [images] training, "
             "or with --training SET",
-            job->brief->path);
+            context->brief->path);
     }
-    job->training = open_set(job, TRAINING, 0);
-    nsk_refine_settings_init(&job->refine_settings, job->training);
-    job->refine_settings.epochs = job->brief->refine_epochs;
-    job->refine_settings.result = &job->refine_result;
-    job->refine_settings.progress = cli_progress;
-    job->brief->recipe.refine = &job->refine_settings;
-    return job->training != NULL;
+    context->training = open_set(context, TRAINING, 0);
+    nsk_refine_settings_init(&context->refine_settings, context->training);
+    context->refine_settings.epochs = context->brief->refine_epochs;
+    context->refine_settings.result = &context->refine_result;
+    context->refine_settings.progress = cli_progress;
+    context->brief->recipe.refine = &context->refine_settings;
+    return context->training != NULL;
 }
 
-bool cli_make_recipe(cli_job *job, nsk_recipe *recipe) {
-    if (!load_refine_settings(job)) {
+bool cli_make_recipe(cli_context *context, nsk_recipe *recipe) {
+    if (!load_refine_settings(context)) {
         return false;
     }
-    *recipe = job->brief->recipe;
-    recipe->ram = job->brief->limits.ram;
+    *recipe = context->brief->recipe;
+    recipe->ram = context->brief->limits.ram;
     recipe->progress = cli_progress;
-    return job->brief->board == NULL ||
-           (cli_load_board(job) &&
-            nsk_ram_for_model(job->board, &job->brief->product, &job->brief->input,
-                              &job->brief->limits, &recipe->ram, &job->error));
+    return context->brief->board == NULL ||
+           (cli_load_board(context) &&
+            nsk_ram_for_model(context->board, &context->brief->product, &context->brief->input,
+                              &context->brief->limits, &recipe->ram, &context->error));
 }
 
-static bool quantise(cli_job *job) {
+static bool quantise(cli_context *context) {
     nsk_recipe recipe;
-    job->model = cli_make_recipe(job, &recipe)
-                     ? nsk_quantise(job->network, job->calibration, &recipe, &job->error)
-                     : NULL;
-    return job->model != NULL;
+    context->model =
+        cli_make_recipe(context, &recipe)
+            ? nsk_quantise(context->network, context->calibration, &recipe, &context->error)
+            : NULL;
+    return context->model != NULL;
 }
 
-bool cli_load_model(cli_job *job) {
-    if (job->model == NULL && job->model_path != NULL) {
-        job->model = nsk_model_file_read(job->model_path, &job->error);
-    } else if (job->model == NULL && cli_load_network(job) && cli_load_calibration(job)) {
-        return quantise(job);
+bool cli_load_model(cli_context *context) {
+    if (context->model == NULL && context->model_path != NULL) {
+        context->model = nsk_model_file_read(context->model_path, &context->error);
+    } else if (context->model == NULL && cli_load_network(context) &&
+               cli_load_calibration(context)) {
+        return quantise(context);
     }
-    return job->model != NULL;
+    return context->model != NULL;
 }
 
-bool cli_load_equalised(cli_job *job) {
-    if (!cli_load_network(job) || (job->brief->recipe.equalise && !cli_load_calibration(job))) {
+bool cli_load_equalised(cli_context *context) {
+    if (!cli_load_network(context) ||
+        (context->brief->recipe.equalise && !cli_load_calibration(context))) {
         return false;
     }
-    if (job->equalised == NULL && job->brief->recipe.equalise) {
-        job->equalised = nsk_network_equalised(job->network, job->calibration, &job->error);
-        return job->equalised != NULL;
+    if (context->equalised == NULL && context->brief->recipe.equalise) {
+        context->equalised =
+            nsk_network_equalised(context->network, context->calibration, &context->error);
+        return context->equalised != NULL;
     }
     return true;
 }
 
-bool cli_load_board(cli_job *job) {
-    if (job->board == NULL && cli_load_brief(job)) {
-        job->board = nsk_board_read(job->brief->board, &job->error);
+bool cli_load_board(cli_context *context) {
+    if (context->board == NULL && cli_load_brief(context)) {
+        context->board = nsk_board_read(context->brief->board, &context->error);
     }
-    return job->board != NULL;
+    return context->board != NULL;
 }
 
-bool cli_check_model(cli_job *job, const nsk_model *model) {
-    return nsk_model_is_for(model, &job->brief->labels, &job->brief->input, &job->error);
+bool cli_check_model(cli_context *context, const nsk_model *model) {
+    return nsk_model_is_for(model, &context->brief->labels, &context->brief->input,
+                            &context->error);
 }
 
-bool cli_check_own_model(cli_job *job) {
+bool cli_check_own_model(cli_context *context) {
     nsk_model model;
-    nsk_status status = nsk_open(&model, job->model->bytes, job->model->size);
+    nsk_status status = nsk_open(&model, context->model->bytes, context->model->size);
     if (status != NSK_STATUS_OK) {
-        return nsk_fail(&job->error, "the model is %s", nsk_status_text(status));
+        return nsk_fail(&context->error, "the model is %s", nsk_status_text(status));
     }
-    return (job->brief->input.width > 0 || cli_load_network(job)) && cli_check_model(job, &model);
+    return (context->brief->input.width > 0 || cli_load_network(context)) &&
+           cli_check_model(context, &model);
 }
 
 void cli_note_left_out(const nsk_images *images) {
@@ -258,23 +264,23 @@ void cli_print_json(JsonBuilder *builder) {
 }
 
 /* Of the model file where there is one, of the network else. */
-static void find_facts(const cli_job *job, const char **facts) {
+static void find_facts(const cli_context *context, const char **facts) {
     nsk_model model;
-    bool open = job->model != NULL &&
-                nsk_open(&model, job->model->bytes, job->model->size) == NSK_STATUS_OK;
+    bool open = context->model != NULL &&
+                nsk_open(&model, context->model->bytes, context->model->size) == NSK_STATUS_OK;
     for (int i = 0; i < NSK_FACTS; i++) {
-        facts[i] = open                   ? nsk_model_fact(&model, (nsk_fact)i)
-                   : job->network != NULL ? nsk_network_fact(job->network, (nsk_fact)i)
-                                          : "";
+        facts[i] = open                       ? nsk_model_fact(&model, (nsk_fact)i)
+                   : context->network != NULL ? nsk_network_fact(context->network, (nsk_fact)i)
+                                              : "";
     }
 }
 
-JsonBuilder *cli_json_start(const cli_job *job) {
+JsonBuilder *cli_json_start(const cli_context *context) {
     static const char *const names[NSK_FACTS] = {"name", "version", "author", "licence",
                                                  "description"};
     const char *facts[NSK_FACTS];
     JsonBuilder *b = json_builder_new();
-    find_facts(job, facts);
+    find_facts(context, facts);
     json_builder_begin_object(b);
     json_builder_set_member_name(b, "model");
     json_builder_begin_object(b);
@@ -285,11 +291,11 @@ JsonBuilder *cli_json_start(const cli_job *job) {
     return b;
 }
 
-void cli_print_facts(const cli_job *job) {
+void cli_print_facts(const cli_context *context) {
     static const char *const names[NSK_FACTS] = {"model        ", "version      ", "author       ",
                                                  "licence      ", "description  "};
     const char *facts[NSK_FACTS];
-    find_facts(job, facts);
+    find_facts(context, facts);
     for (int i = 0; i < NSK_FACTS; i++) {
         if (facts[i][0] != '\0') {
             cli_paragraph(names[i], facts[i]);

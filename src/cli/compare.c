@@ -8,14 +8,19 @@
 #include "netsuke/tools.h"
 #include "table.h"
 
+typedef struct compare_options {
+    char *predictions, *sheet, *plot;
+    gboolean all, split;
+} compare_options;
+
 enum { SHORT_LIST = 12, SIDE_BY_SIDE = 6, MOST_IN_MATRIX = 14 };
 
 static double share(int part, int whole) {
     return whole > 0 ? (double)part / whole : 0.0;
 }
 
-static const char *label_of(const cli_job *job, int class_index) {
-    return job->brief->labels.names[class_index];
+static const char *label_of(const cli_context *context, int class_index) {
+    return context->brief->labels.names[class_index];
 }
 
 /* Among how many of the likeliest classes the truth is looked for, besides the first; 0: there are
@@ -53,7 +58,8 @@ static void json_among(JsonBuilder *b, const nsk_comparison *c, bool integer) {
     json_builder_end_array(b);
 }
 
-static void json_half(const cli_job *job, JsonBuilder *b, const nsk_comparison *c, bool integer) {
+static void json_half(const cli_context *context, JsonBuilder *b, const nsk_comparison *c,
+                      bool integer) {
     int correct = integer ? c->integer_correct : c->float_correct;
     nsk_scoring *s = nsk_scoring_of(c, integer);
     json_builder_set_member_name(b, integer ? "integer" : "float");
@@ -67,7 +73,7 @@ static void json_half(const cli_job *job, JsonBuilder *b, const nsk_comparison *
     json_builder_begin_array(b);
     for (int k = 0; k < c->classes; k++) {
         json_builder_begin_object(b);
-        cli_json_text(b, "name", label_of(job, k));
+        cli_json_text(b, "name", label_of(context, k));
         cli_json_int(b, "images", s->classes[k].images);
         cli_json_real(b, "precision", s->classes[k].precision);
         cli_json_real(b, "recall", s->classes[k].recall);
@@ -80,8 +86,8 @@ static void json_half(const cli_job *job, JsonBuilder *b, const nsk_comparison *
 }
 
 /* What loss the brief allows, or a point. */
-static double loss_to_settle(const cli_job *job) {
-    double limit = job->brief->limits.loss;
+static double loss_to_settle(const cli_context *context) {
+    double limit = context->brief->limits.loss;
     return (isfinite(limit) && limit > 0.0 ? limit : 1.0) / 100.0;
 }
 
@@ -94,23 +100,24 @@ static void json_split(JsonBuilder *b, const nsk_loss_split *split) {
     json_builder_end_object(b);
 }
 
-static void print_json(const cli_job *job, const nsk_comparison *c, const findings *f) {
-    JsonBuilder *b = cli_json_start(job);
+static void print_json(const cli_context *context, const nsk_comparison *c, const findings *f) {
+    const compare_options *own = context->own;
+    JsonBuilder *b = cli_json_start(context);
     cli_json_int(b, "images", c->images);
-    json_half(job, b, c, false);
-    json_half(job, b, c, true);
+    json_half(context, b, c, false);
+    json_half(context, b, c, true);
     cli_json_real(b, "loss_points", c->loss_points);
     cli_json_real(b, "loss_low", c->loss_low);
     cli_json_real(b, "loss_high", c->loss_high);
     cli_json_real(b, "chance", nsk_paired_chance(c->lost, c->won));
     cli_json_int(b, "images_to_settle",
-                 nsk_images_to_settle(c->lost, c->won, c->images, loss_to_settle(job)));
+                 nsk_images_to_settle(c->lost, c->won, c->images, loss_to_settle(context)));
     cli_json_real(b, "agreement", share(c->agree, c->images));
     cli_json_int(b, "tied", c->tied);
     if (f->overlap >= 0) {
         cli_json_int(b, "overlap", f->overlap);
     }
-    if (job->split) {
+    if (own->split) {
         json_split(b, &f->split);
     }
     cli_json_verdict(b, f->verdict);
@@ -118,25 +125,26 @@ static void print_json(const cli_job *job, const nsk_comparison *c, const findin
     cli_print_json(b);
 }
 
-static bool write_predictions(cli_job *job, const nsk_comparison *c) {
+static bool write_predictions(cli_context *context, const nsk_comparison *c) {
+    const compare_options *own = context->own;
     cli_csv *csv =
         cli_csv_new("image,label,float_class,float_probability,integer_class,integer_probability");
     for (int i = 0; i < c->images; i++) {
         const nsk_answer *a = &c->answers[i];
-        cli_csv_text(csv, nsk_images_path(job->held_out, i));
-        cli_csv_text(csv, label_of(job, a->label));
-        cli_csv_text(csv, label_of(job, a->float_class));
+        cli_csv_text(csv, nsk_images_path(context->held_out, i));
+        cli_csv_text(csv, label_of(context, a->label));
+        cli_csv_text(csv, label_of(context, a->float_class));
         cli_csv_number(csv, (double)a->float_probability);
-        cli_csv_text(csv, label_of(job, a->integer_class));
+        cli_csv_text(csv, label_of(context, a->integer_class));
         cli_csv_number(csv, (double)a->integer_probability);
         cli_csv_end(csv);
     }
-    return cli_csv_write(csv, job->predictions, &job->error);
+    return cli_csv_write(csv, own->predictions, &context->error);
 }
 
 /* ---- for people ---- */
 
-static void print_summary(const cli_job *job, const nsk_comparison *c) {
+static void print_summary(const cli_context *context, const nsk_comparison *c) {
     printf("Float against integer on %d held-out images of %d classes\n\n", c->images, c->classes);
     cli_table *table = cli_table_new("lrrrrrr");
     char heads[AMONG][CLI_TEXT];
@@ -167,17 +175,17 @@ static void print_summary(const cli_job *job, const nsk_comparison *c) {
     cli_table_print(table);
     printf("\nloss       %.2f points; 95 %% interval for paired results %.2f to %.2f\n",
            c->loss_points, c->loss_low, c->loss_high);
-    if (isfinite(job->brief->limits.loss)) {
+    if (isfinite(context->brief->limits.loss)) {
         static const char *const words[] = {
             "holds", "OPEN: the interval crosses it, so that chance leaves it open", "BROKEN"};
-        double limit = job->brief->limits.loss;
+        double limit = context->brief->limits.loss;
         printf("limit      %.2f points: %s\n", limit,
                words[nsk_interval_standing(c->loss_low, c->loss_high, limit)]);
     }
     printf("chance     %.2g that equally good models differ so unevenly (McNemar's exact test);\n"
            "           to tell a loss of %.2f points from none takes about %d images\n",
-           nsk_paired_chance(c->lost, c->won), 100.0 * loss_to_settle(job),
-           nsk_images_to_settle(c->lost, c->won, c->images, loss_to_settle(job)));
+           nsk_paired_chance(c->lost, c->won), 100.0 * loss_to_settle(context),
+           nsk_images_to_settle(c->lost, c->won, c->images, loss_to_settle(context)));
     if (c->tied > 0) {
         printf(
             "ties       %d images whose highest integer score several classes share: the first of "
@@ -190,7 +198,7 @@ static void print_summary(const cli_job *job, const nsk_comparison *c) {
            flipped - c->lost - c->won);
 }
 
-static void print_classes(const cli_job *job, const nsk_comparison *c) {
+static void print_classes(const cli_context *context, const nsk_comparison *c) {
     nsk_scoring *sides[2] = {nsk_scoring_of(c, false), nsk_scoring_of(c, true)};
     cli_table *table = cli_table_new("lrrrrrrrr");
     cli_table_row(table, "\t\trecall\t\t\tprecision\t\tF1\t");
@@ -199,11 +207,11 @@ static void print_classes(const cli_job *job, const nsk_comparison *c) {
         const nsk_class_score *f = &sides[0]->classes[k];
         const nsk_class_score *i = &sides[1]->classes[k];
         if (f->images == 0) {
-            cli_table_row(table, "%s\t0\t-\t-\t-\t-\t-\t-\t-", label_of(job, k));
+            cli_table_row(table, "%s\t0\t-\t-\t-\t-\t-\t-\t-", label_of(context, k));
             continue;
         }
         cli_table_row(table, "%s\t%d\t%.2f %%\t%.2f %%\t%.2f\t%.2f %%\t%.2f %%\t%.3f\t%.3f",
-                      label_of(job, k), f->images, 100.0 * f->recall, 100.0 * i->recall,
+                      label_of(context, k), f->images, 100.0 * f->recall, 100.0 * i->recall,
                       100.0 * (f->recall - i->recall), 100.0 * f->precision, 100.0 * i->precision,
                       f->f1, i->f1);
     }
@@ -232,7 +240,7 @@ static void append_counts(GString *line, const int *counts, int classes, int tru
 }
 
 /* `half` 0: float, 1: integer, 2: both side by side. */
-static void print_matrix(const cli_job *job, const nsk_comparison *c, int half) {
+static void print_matrix(const cli_context *context, const nsk_comparison *c, int half) {
     GString *line = g_string_new(NULL);
     int first = half == 1 ? 1 : 0;
     int last = half == 0 ? 0 : 1;
@@ -247,12 +255,12 @@ static void print_matrix(const cli_job *job, const nsk_comparison *c, int half) 
     for (int k = first; k <= last; k++) {
         g_string_append(line, "  ");
         for (int i = 0; i < c->classes; i++) {
-            append_short(line, label_of(job, i));
+            append_short(line, label_of(context, i));
         }
     }
     puts(line->str);
     for (int truth = 0; truth < c->classes; truth++) {
-        g_string_printf(line, "%-9.9s", label_of(job, truth));
+        g_string_printf(line, "%-9.9s", label_of(context, truth));
         for (int k = first; k <= last; k++) {
             g_string_append(line, "  ");
             append_counts(line, counts[k], c->classes, truth);
@@ -265,7 +273,7 @@ static void print_matrix(const cli_job *job, const nsk_comparison *c, int half) 
 }
 
 /* For many classes a matrix cannot be read: the pairs that are confused most. */
-static void print_pairs(const cli_job *job, const nsk_comparison *c) {
+static void print_pairs(const cli_context *context, const nsk_comparison *c) {
     int *counts = nsk_confusion_of(c, true);
     int *by_float = nsk_confusion_of(c, false);
     cli_table *table = cli_table_new("llrr");
@@ -281,7 +289,7 @@ static void print_pairs(const cli_job *job, const nsk_comparison *c) {
         }
         int truth = most / c->classes;
         int answer = most % c->classes;
-        cli_table_row(table, "%s\t%s\t%d\t%d", label_of(job, truth), label_of(job, answer),
+        cli_table_row(table, "%s\t%s\t%d\t%d", label_of(context, truth), label_of(context, answer),
                       counts[most], by_float[most]);
         counts[most] = 0;
     }
@@ -290,21 +298,22 @@ static void print_pairs(const cli_job *job, const nsk_comparison *c) {
     nsk_free(by_float);
 }
 
-static void print_confusion(const cli_job *job, const nsk_comparison *c) {
+static void print_confusion(const cli_context *context, const nsk_comparison *c) {
     putchar('\n');
     if (c->classes <= SIDE_BY_SIDE) {
-        print_matrix(job, c, 2);
+        print_matrix(context, c, 2);
     } else if (c->classes <= MOST_IN_MATRIX) {
-        print_matrix(job, c, 0);
+        print_matrix(context, c, 0);
         putchar('\n');
-        print_matrix(job, c, 1);
+        print_matrix(context, c, 1);
     } else {
-        print_pairs(job, c);
+        print_pairs(context, c);
     }
 }
 
-static void print_flips(const cli_job *job, const nsk_comparison *c) {
-    int left = job->all ? c->images : SHORT_LIST;
+static void print_flips(const cli_context *context, const nsk_comparison *c) {
+    const compare_options *own = context->own;
+    int left = own->all ? c->images : SHORT_LIST;
     int flipped = c->images - c->agree;
     if (flipped == 0) {
         return;
@@ -314,17 +323,17 @@ static void print_flips(const cli_job *job, const nsk_comparison *c) {
     for (int i = 0; i < c->images && left > 0; i++) {
         const nsk_answer *a = &c->answers[i];
         if (a->float_class != a->integer_class) {
-            char *name = g_path_get_basename(nsk_images_path(job->held_out, i));
-            cli_table_row(table, "%s\t%s\t%s\t%.2f\t%s\t%.2f", name, label_of(job, a->label),
-                          label_of(job, a->float_class), (double)a->float_probability,
-                          label_of(job, a->integer_class), (double)a->integer_probability);
+            char *name = g_path_get_basename(nsk_images_path(context->held_out, i));
+            cli_table_row(table, "%s\t%s\t%s\t%.2f\t%s\t%.2f", name, label_of(context, a->label),
+                          label_of(context, a->float_class), (double)a->float_probability,
+                          label_of(context, a->integer_class), (double)a->integer_probability);
             g_free(name);
             left--;
         }
     }
     putchar('\n');
     cli_table_print(table);
-    if (!job->all && flipped > SHORT_LIST) {
+    if (!own->all && flipped > SHORT_LIST) {
         printf("... and %d more; --all lists them\n", flipped - SHORT_LIST);
     }
 }
@@ -349,7 +358,7 @@ static void print_split(const nsk_comparison *c, const nsk_loss_split *split) {
 }
 
 /* The class that more wrong answers name than before, and the pairs that got worse. */
-static void print_worse(const cli_job *job, const nsk_comparison *c) {
+static void print_worse(const cli_context *context, const nsk_comparison *c) {
     GString *text = g_string_new(NULL);
     int *by_float = nsk_confusion_of(c, false);
     int *by_integer = nsk_confusion_of(c, true);
@@ -364,7 +373,7 @@ static void print_worse(const cli_job *job, const nsk_comparison *c) {
             more += change;
             if (change > 0) {
                 g_string_append_printf(text, "%s%s for %s (%d more)", text->len > 0 ? ", " : "",
-                                       label_of(job, answer), label_of(job, truth), change);
+                                       label_of(context, answer), label_of(context, truth), change);
             }
         }
         if (more > most) {
@@ -377,7 +386,7 @@ static void print_worse(const cli_job *job, const nsk_comparison *c) {
     if (text->len > 0) {
         char *gain = gained < 0 ? g_strdup("no class gains wrong answers")
                                 : g_strdup_printf("'%s' gains most wrong answers, %d",
-                                                  label_of(job, gained), most);
+                                                  label_of(context, gained), most);
         char *line =
             g_strdup_printf("%s; taken more often than by the float model: %s", gain, text->str);
         putchar('\n');
@@ -388,48 +397,53 @@ static void print_worse(const cli_job *job, const nsk_comparison *c) {
     g_string_free(text, TRUE);
 }
 
-static bool draw(cli_job *job, const nsk_comparison *c) {
+static bool draw(cli_context *context, const nsk_comparison *c) {
+    const compare_options *own = context->own;
     nsk_model model;
-    nsk_open(&model, job->model->bytes, job->model->size);
-    return (job->sheet == NULL || nsk_flips_sheet(c, job->held_out, job->sheet, &job->error)) &&
-           (job->plot == NULL ||
-            nsk_reliability_draw(c, nsk_model_fact(&model, NSK_FACT_NAME), job->plot, &job->error));
+    nsk_open(&model, context->model->bytes, context->model->size);
+    return (own->sheet == NULL ||
+            nsk_flips_sheet(c, context->held_out, own->sheet, &context->error)) &&
+           (own->plot == NULL || nsk_reliability_draw(c, nsk_model_fact(&model, NSK_FACT_NAME),
+                                                      own->plot, &context->error));
 }
 
 /* Of the brief's own model: one from elsewhere has weights of its own. */
-static bool split_loss(cli_job *job, nsk_loss_split *split) {
-    if (job->model_path != NULL) {
-        return nsk_fail(&job->error,
+static bool split_loss(cli_context *context, nsk_loss_split *split) {
+    if (context->model_path != NULL) {
+        return nsk_fail(&context->error,
                         "--split is of the model that the brief describes; leave out --model");
     }
-    return nsk_split_loss(job->network, job->calibration, &job->brief->recipe, job->model,
-                          job->held_out, split, cli_progress, NULL, &job->error);
+    return nsk_split_loss(context->network, context->calibration, &context->brief->recipe,
+                          context->model, context->held_out, split, cli_progress, NULL,
+                          &context->error);
 }
 
 /* Where a model file is given, the brief need not name anything to calibrate on. */
-static bool find_overlap(cli_job *job, int *overlap) {
+static bool find_overlap(cli_context *context, int *overlap) {
     *overlap = -1;
-    if (job->brief->calibration == NULL ||
-        (job->calibration == NULL && !g_file_test(job->brief->calibration, G_FILE_TEST_EXISTS))) {
+    if (context->brief->calibration == NULL ||
+        (context->calibration == NULL &&
+         !g_file_test(context->brief->calibration, G_FILE_TEST_EXISTS))) {
         return true;
     }
-    if (!cli_load_calibration(job)) {
+    if (!cli_load_calibration(context)) {
         return false;
     }
-    *overlap = nsk_images_shared(job->calibration, job->held_out);
+    *overlap = nsk_images_shared(context->calibration, context->held_out);
     return true;
 }
 
-static void print_text(const cli_job *job, const nsk_comparison *c, const findings *f) {
-    cli_print_facts(job);
-    print_summary(job, c);
-    if (job->split) {
+static void print_text(const cli_context *context, const nsk_comparison *c, const findings *f) {
+    const compare_options *own = context->own;
+    cli_print_facts(context);
+    print_summary(context, c);
+    if (own->split) {
         print_split(c, &f->split);
     }
-    print_classes(job, c);
-    print_confusion(job, c);
-    print_worse(job, c);
-    print_flips(job, c);
+    print_classes(context, c);
+    print_confusion(context, c);
+    print_worse(context, c);
+    print_flips(context, c);
     if (nsk_verdict_standing(f->verdict) != NSK_STANDING_HOLDS) {
         putchar('\n');
         cli_print_findings(f->verdict);
@@ -437,46 +451,58 @@ static void print_text(const cli_job *job, const nsk_comparison *c, const findin
 }
 
 /* What is written and found out once both models have answered. */
-static bool find_rest(cli_job *job, const nsk_comparison *c, findings *f) {
-    return (job->predictions == NULL || write_predictions(job, c)) && draw(job, c) &&
-           (!job->split || split_loss(job, &f->split)) && find_overlap(job, &f->overlap);
+static bool find_rest(cli_context *context, const nsk_comparison *c, findings *f) {
+    const compare_options *own = context->own;
+    return (own->predictions == NULL || write_predictions(context, c)) && draw(context, c) &&
+           (!own->split || split_loss(context, &f->split)) && find_overlap(context, &f->overlap);
 }
 
-static int run(cli_job *job) {
+static int run(cli_context *context) {
     findings f = {.overlap = -1};
-    if (!cli_load_network(job) || !cli_load_held_out(job) || !cli_load_model(job)) {
-        return cli_fail(job);
+    if (!cli_load_network(context) || !cli_load_held_out(context) || !cli_load_model(context)) {
+        return cli_fail(context);
     }
-    nsk_comparison *c =
-        nsk_compare(job->network, job->model, job->held_out, cli_progress, NULL, &job->error);
-    if (c == NULL || !find_rest(job, c, &f)) {
+    nsk_comparison *c = nsk_compare(context->network, context->model, context->held_out,
+                                    cli_progress, NULL, &context->error);
+    if (c == NULL || !find_rest(context, c, &f)) {
         nsk_comparison_free(c);
-        return cli_fail(job);
+        return cli_fail(context);
     }
     f.verdict = nsk_verdict_new();
-    nsk_judge_comparison(f.verdict, c, &job->brief->labels, job->brief->limits.loss);
+    nsk_judge_comparison(f.verdict, c, &context->brief->labels, context->brief->limits.loss);
     nsk_judge_overlap(f.verdict, "compare", MAX(f.overlap, 0), c->images);
-    if (job->json) {
-        print_json(job, c, &f);
+    if (context->json) {
+        print_json(context, c, &f);
     } else {
-        print_text(job, c, &f);
+        print_text(context, c, &f);
     }
-    int status = cli_conclude(job, f.verdict);
+    int status = cli_conclude(context, f.verdict);
     nsk_verdict_free(f.verdict);
     nsk_comparison_free(c);
     return status;
 }
 
+static const cli_own own_options[] = {
+    {"predictions", offsetof(compare_options, predictions), 0},
+    {"all", offsetof(compare_options, all), 0},
+    {"sheet", offsetof(compare_options, sheet), 0},
+    {"plot", offsetof(compare_options, plot), 0},
+    {"split", offsetof(compare_options, split), 0},
+    {NULL, 0, 0},
+};
+
 const cli_command cli_compare = {
-    "compare",
-    "float against integer on the held-out images",
-    "BRIEF",
-    "  netsuke compare demo/kiln.ini --predictions answers.csv\n"
-    "says what quantising costs in accuracy, and on which images; --sheet F.png shows those, and\n"
-    "--plot F.svg whether the probabilities can be trusted.",
-    1,
-    1,
-    "model calibration held-out tolerant predictions all sheet plot split strict",
-    NULL,
-    run,
+    .name = "compare",
+    .summary = "float against integer on the held-out images",
+    .arguments = "BRIEF",
+    .example = "  netsuke compare demo/kiln.ini --predictions answers.csv\n"
+               "says what quantising costs in accuracy, and on which images; --sheet F.png shows "
+               "those, and\n"
+               "--plot F.svg whether the probabilities can be trusted.",
+    .least = 1,
+    .most = 1,
+    .shared = "model calibration held-out tolerant strict",
+    .own = own_options,
+    .own_size = sizeof(compare_options),
+    .run = run,
 };

@@ -5,6 +5,10 @@
 #include "drift.h"
 #include "table.h"
 
+typedef struct drift_options {
+    char *plot;
+} drift_options;
+
 enum { BAR = 12, SAMPLE = 300 };
 
 /* Channel by channel; null where there is no signal. */
@@ -62,9 +66,9 @@ static void json_advice(JsonBuilder *b, const nsk_advices *a) {
     cli_json_int(b, "advice_tried", a->tried);
 }
 
-static void print_json(const cli_job *job, const nsk_drift *d, const nsk_regain *r,
+static void print_json(const cli_context *context, const nsk_drift *d, const nsk_regain *r,
                        const nsk_advices *a) {
-    JsonBuilder *b = cli_json_start(job);
+    JsonBuilder *b = cli_json_start(context);
     cli_json_int(b, "images", d->images);
     json_builder_set_member_name(b, "layers");
     json_builder_begin_array(b);
@@ -163,9 +167,9 @@ static void print_regain(const nsk_regain *r) {
     puts("");
 }
 
-static void print_text(const cli_job *job, const nsk_drift *d, const nsk_regain *r,
+static void print_text(const cli_context *context, const nsk_drift *d, const nsk_regain *r,
                        const nsk_advices *a) {
-    cli_print_facts(job);
+    cli_print_facts(context);
     printf("Signal over error of every layer's output, on %d held-out images\n\n", d->images);
     cli_table *table = cli_table_new("lrrrrrrl");
     cli_table_row(table, "layer\tso far\talone\tlevels\tlowest\thighest\tworst channel\t");
@@ -188,57 +192,68 @@ static void print_text(const cli_job *job, const nsk_drift *d, const nsk_regain 
 
 /* Of the model that the brief describes; measured on a part of the images, as each layer takes a
  * run of its own. */
-static nsk_regain *find_regain(cli_job *job) {
-    int kept = job->sample;
-    job->sample = kept > 0 ? MIN(kept, SAMPLE) : SAMPLE;
-    nsk_images *images = cli_open_held_out(job);
-    job->sample = kept;
-    nsk_regain *r = images != NULL
-                        ? nsk_regain_measure(job->network, job->calibration, &job->brief->recipe,
-                                             images, cli_progress, NULL, &job->error)
-                        : NULL;
+static nsk_regain *find_regain(cli_context *context) {
+    int kept = context->sample;
+    context->sample = kept > 0 ? MIN(kept, SAMPLE) : SAMPLE;
+    nsk_images *images = cli_open_held_out(context);
+    context->sample = kept;
+    nsk_regain *r = images != NULL ? nsk_regain_measure(context->network, context->calibration,
+                                                        &context->brief->recipe, images,
+                                                        cli_progress, NULL, &context->error)
+                                   : NULL;
     nsk_images_free(images);
     return r;
 }
 
-static int run(cli_job *job) {
-    if (!cli_load_brief(job)) {
-        return cli_fail(job);
+static int run(cli_context *context) {
+    const drift_options *own = context->own;
+    if (!cli_load_brief(context)) {
+        return cli_fail(context);
     }
-    job->brief->recipe.streaming = NSK_STREAMING_NEVER; /* to look at whole tensors */
-    if (!cli_load_model(job) || !cli_load_equalised(job) || !cli_load_held_out(job)) {
-        return cli_fail(job);
+    context->brief->recipe.streaming = NSK_STREAMING_NEVER; /* to look at whole tensors */
+    if (!cli_load_model(context) || !cli_load_equalised(context) || !cli_load_held_out(context)) {
+        return cli_fail(context);
     }
-    nsk_drift *d = nsk_drift_measure(job->equalised != NULL ? job->equalised : job->network,
-                                     job->model, job->held_out, cli_progress, NULL, &job->error);
+    nsk_drift *d =
+        nsk_drift_measure(context->equalised != NULL ? context->equalised : context->network,
+                          context->model, context->held_out, cli_progress, NULL, &context->error);
     nsk_regain *r = NULL;
-    const char *name = nsk_network_fact(job->network, NSK_FACT_NAME);
+    const char *name = nsk_network_fact(context->network, NSK_FACT_NAME);
     nsk_advices *a = NULL;
-    bool good = d != NULL && (r = find_regain(job)) != NULL &&
-                (a = nsk_advise(job->network, job->calibration, &job->brief->recipe, job->model, d,
-                                job->held_out, cli_progress, NULL, &job->error)) != NULL &&
-                (job->plot == NULL || nsk_drift_draw(d, r, name, job->plot, &job->error));
-    if (good && job->json) {
-        print_json(job, d, r, a);
+    bool good = d != NULL && (r = find_regain(context)) != NULL &&
+                (a = nsk_advise(context->network, context->calibration, &context->brief->recipe,
+                                context->model, d, context->held_out, cli_progress, NULL,
+                                &context->error)) != NULL &&
+                (own->plot == NULL || nsk_drift_draw(d, r, name, own->plot, &context->error));
+    if (good && context->json) {
+        print_json(context, d, r, a);
     } else if (good) {
-        print_text(job, d, r, a);
+        print_text(context, d, r, a);
     }
     nsk_drift_free(d);
     nsk_regain_free(r);
     nsk_advices_free(a);
-    return good ? CLI_DONE : cli_fail(job);
+    return good ? CLI_DONE : cli_fail(context);
 }
 
+static const cli_own own_options[] = {
+    {"plot", offsetof(drift_options, plot), 0},
+    {NULL, 0, 0},
+};
+
 const cli_command cli_drift = {
-    "drift",
-    "where accuracy goes: error by layer",
-    "BRIEF",
-    "  netsuke drift demo/kiln.ini --sample 200\n"
-    "says how far each layer of the integer model is from the float network, and what would come\n"
-    "back if one layer alone were float.",
-    1,
-    1,
-    "calibration tolerant sample plot",
-    "sample: all, and 300 of them for what would come back",
-    run,
+    .name = "drift",
+    .summary = "where accuracy goes: error by layer",
+    .arguments = "BRIEF",
+    .example = "  netsuke drift demo/kiln.ini --sample 200\n"
+               "says how far each layer of the integer model is from the float network, and what "
+               "would come\n"
+               "back if one layer alone were float.",
+    .least = 1,
+    .most = 1,
+    .shared = "calibration tolerant sample",
+    .own = own_options,
+    .own_size = sizeof(drift_options),
+    .usual = "sample: all, and 300 of them for what would come back",
+    .run = run,
 };

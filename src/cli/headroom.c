@@ -8,14 +8,14 @@
 static const char *const names[NSK_BUDGET_LIMITS] = {"flash", "ram", "latency"};
 
 /* The same network with its first layers streamed, where it can be made. */
-static nsk_model_file *stream(cli_job *job) {
+static nsk_model_file *stream(cli_context *context) {
     nsk_recipe recipe;
     nsk_error ignored;
-    if (job->model_path != NULL || !cli_make_recipe(job, &recipe)) {
+    if (context->model_path != NULL || !cli_make_recipe(context, &recipe)) {
         return NULL;
     }
     recipe.streaming = NSK_STREAMING_ALWAYS;
-    return nsk_quantise(job->network, job->calibration, &recipe, &ignored);
+    return nsk_quantise(context->network, context->calibration, &recipe, &ignored);
 }
 
 static void print_json(const nsk_headroom *h, const nsk_budget *b) {
@@ -43,10 +43,10 @@ static void print_json(const nsk_headroom *h, const nsk_budget *b) {
     cli_print_json(json);
 }
 
-static void print_text(const cli_job *job, const nsk_headroom *h, const nsk_budget *b) {
+static void print_text(const cli_context *context, const nsk_headroom *h, const nsk_budget *b) {
     char text[3][CLI_TEXT];
     printf("On board '%s' the limit of %s binds first: %.0f %% of it are used.\n\n",
-           job->board->name, names[h->tightest],
+           context->board->name, names[h->tightest],
            100.0 * b->limits[h->tightest].value / b->limits[h->tightest].limit);
     cli_table *table = cli_table_new("lrrrll");
     cli_table_row(table, "\tflash\tram\ttime\t\t");
@@ -70,42 +70,41 @@ static void print_text(const cli_job *job, const nsk_headroom *h, const nsk_budg
     }
 }
 
-static int run(cli_job *job) {
-    if (!cli_load_board(job) || !cli_load_model(job) || !cli_check_own_model(job)) {
-        return cli_fail(job);
+static int run(cli_context *context) {
+    if (!cli_load_board(context) || !cli_load_model(context) || !cli_check_own_model(context)) {
+        return cli_fail(context);
     }
-    const nsk_brief *brief = job->brief;
-    nsk_model_file *streamed = stream(job);
-    nsk_headroom *h = nsk_headroom_make(job->model, streamed, job->board, &brief->product,
-                                        &brief->limits, &job->error);
-    nsk_budget *b = h != NULL ? nsk_budget_make(job->model, job->board, &brief->product,
-                                                &brief->limits, &job->error)
+    const nsk_brief *brief = context->brief;
+    nsk_model_file *streamed = stream(context);
+    nsk_headroom *h = nsk_headroom_make(context->model, streamed, context->board, &brief->product,
+                                        &brief->limits, &context->error);
+    nsk_budget *b = h != NULL ? nsk_budget_make(context->model, context->board, &brief->product,
+                                                &brief->limits, &context->error)
                               : NULL;
     bool holds = true;
     for (int i = 0; b != NULL && i < NSK_BUDGET_LIMITS; i++) {
         holds = holds && b->limits[i].holds;
     }
-    if (b != NULL && job->json) {
+    if (b != NULL && context->json) {
         print_json(h, b);
     } else if (b != NULL) {
-        print_text(job, h, b);
+        print_text(context, h, b);
     }
     bool good = b != NULL;
     nsk_model_file_free(streamed);
     nsk_headroom_free(h);
     nsk_budget_free(b);
-    return !good ? cli_fail(job) : holds ? CLI_DONE : CLI_LIMIT_BROKEN;
+    return !good ? cli_fail(context) : holds ? CLI_DONE : CLI_LIMIT_BROKEN;
 }
 
 const cli_command cli_headroom = {
-    "headroom",
-    "which limit binds first, and what would give it back",
-    "BRIEF",
-    "  netsuke headroom demo/kiln.ini --board boards/sponge.ini\n"
-    "reckons smaller inputs, narrower networks, streaming and faster clocks.",
-    1,
-    1,
-    "model board calibration tolerant",
-    NULL,
-    run,
+    .name = "headroom",
+    .summary = "which limit binds first, and what would give it back",
+    .arguments = "BRIEF",
+    .example = "  netsuke headroom demo/kiln.ini --board boards/sponge.ini\n"
+               "reckons smaller inputs, narrower networks, streaming and faster clocks.",
+    .least = 1,
+    .most = 1,
+    .shared = "model board calibration tolerant",
+    .run = run,
 };

@@ -47,10 +47,10 @@ static int fail_unknown(const char *word) {
 }
 
 static int run(const cli_command *command, char **arguments) {
-    cli_job job = {.seed = 1};
-    bool good = cli_parse(command, &job, arguments) && cli_outputs_are_good(command, &job);
-    int status = good ? command->run(&job) : cli_fail(&job);
-    cli_job_clear(&job);
+    cli_context context = {0};
+    bool good = cli_parse(command, &context, arguments) && cli_outputs_are_good(&context);
+    int status = good ? command->run(&context) : cli_fail(&context);
+    cli_context_clear(&context);
     if (fflush(stdout) != 0) {
         fprintf(stderr, "netsuke: standard output cannot be written\n");
         status = CLI_ERROR;

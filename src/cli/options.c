@@ -6,7 +6,7 @@
 
 #include "netsuke/tools.h"
 
-#define MEMBER(name) offsetof(cli_job, name)
+#define MEMBER(name) offsetof(cli_context, name)
 
 const cli_option cli_options[] = {
     {"json", 0, CLI_NO_VALUE, MEMBER(json), NULL, "Print one JSON object", 0, 0},
@@ -22,44 +22,40 @@ const cli_option cli_options[] = {
      "Go on without unreadable pictures, empty classes and unknown folders, and list them", 0, 0},
     {"strict", 0, CLI_NO_VALUE, MEMBER(strict), NULL,
      "End with status 1 where something is open, too, not only where it is broken", 0, 0},
-    {"output", 'o', CLI_WRITTEN, MEMBER(output), "PATH", "Where to write", 0, 0},
+    {"output", 'o', CLI_WRITTEN, CLI_OWN, "PATH", "Where to write", 0, 0},
     {"force", 0, CLI_NO_VALUE, MEMBER(force), NULL,
      "Write even where that destroys what is read, or stands in an image set", 0, 0},
-    {"points", 0, CLI_WRITTEN, MEMBER(points), "F.csv", "Write each of them as a line of CSV", 0,
+    {"points", 0, CLI_WRITTEN, CLI_OWN, "F.csv", "Write each of them as a line of CSV", 0, 0},
+    {"array", 0, CLI_WRITTEN, CLI_OWN, "M.c", "Write the model as C source, too", 0, 0},
+    {"array-name", 0, CLI_WORD, CLI_OWN, "NAME", "Name of the array in that source", 0, 0},
+    {"predictions", 0, CLI_WRITTEN, CLI_OWN, "F.csv", "Write every image's answers as CSV", 0, 0},
+    {"sheet", 0, CLI_WRITTEN, CLI_OWN, "F.png", "Draw pictures as one sheet", 0, 0},
+    {"onnx", 0, CLI_WRITTEN, CLI_OWN, "F.onnx", "Write the integer model as standard ONNX, too", 0,
      0},
-    {"array", 0, CLI_WRITTEN, MEMBER(array), "M.c", "Write the model as C source, too", 0, 0},
-    {"array-name", 0, CLI_WORD, MEMBER(array_name), "NAME", "Name of the array in that source", 0,
-     0},
-    {"predictions", 0, CLI_WRITTEN, MEMBER(predictions), "F.csv",
-     "Write every image's answers as CSV", 0, 0},
-    {"sheet", 0, CLI_WRITTEN, MEMBER(sheet), "F.png", "Draw pictures as one sheet", 0, 0},
-    {"onnx", 0, CLI_WRITTEN, MEMBER(onnx), "F.onnx",
-     "Write the integer model as standard ONNX, too", 0, 0},
-    {"plot", 0, CLI_WRITTEN, MEMBER(plot), "F.svg", "Draw it, as .svg or .png", 0, 0},
-    {"keep", 0, CLI_FILE, MEMBER(keep), "DIR",
+    {"plot", 0, CLI_WRITTEN, CLI_OWN, "F.svg", "Draw it, as .svg or .png", 0, 0},
+    {"keep", 0, CLI_FOLDER, CLI_OWN, "DIR",
      "Keep measurements in this folder, and take those that are there", 0, 0},
-    {"only", 0, CLI_WORD, MEMBER(only), "NAME", "Only the variant of this name", 0, 0},
-    {"list", 0, CLI_NO_VALUE, MEMBER(list), NULL,
+    {"only", 0, CLI_WORD, CLI_OWN, "NAME", "Only the variant of this name", 0, 0},
+    {"list", 0, CLI_NO_VALUE, CLI_OWN, NULL,
      "Print a command a variant that measures it, and measure nothing", 0, 0},
-    {"jobs", 'j', CLI_COUNT, MEMBER(jobs), "N", "Measure so many variants at a time", 1, 1024},
-    {"compile", 0, CLI_NO_VALUE, MEMBER(compile), NULL,
+    {"jobs", 'j', CLI_COUNT, CLI_OWN, "N", "Measure so many variants at a time", 1, 1024},
+    {"compile", 0, CLI_NO_VALUE, CLI_OWN, NULL,
      "Measure the code with the core's cross compiler instead of taking it from the table", 0, 0},
-    {"prove", 0, CLI_NO_VALUE, MEMBER(prove), NULL,
+    {"prove", 0, CLI_NO_VALUE, CLI_OWN, NULL,
      "Show that no frame can break the runtime, with Frama-C; takes minutes", 0, 0},
-    {"log", 0, CLI_FILES, MEMBER(logs), "RUN.txt",
+    {"log", 0, CLI_FILES, CLI_OWN, "RUN.txt",
      "What the self-test printed on the board; one a brief", 0, 0},
-    {"tick", 0, CLI_WORD, MEMBER(tick), "HZ", "Rate of the timer that the log counts by", 0, 0},
-    {"scene", 0, CLI_FILE, MEMBER(scene), "F.csv",
+    {"tick", 0, CLI_WORD, CLI_OWN, "HZ", "Rate of the timer that the log counts by", 0, 0},
+    {"scene", 0, CLI_FILE, CLI_OWN, "F.csv",
      "Play this scene: a CSV of picture,truth in the order of time", 0, 0},
-    {"scenes", 0, CLI_NO_VALUE, MEMBER(scenes), NULL, "Play every scene that the brief names", 0,
-     0},
-    {"sweep", 0, CLI_NO_VALUE, MEMBER(sweep), NULL,
-     "Try other settings of the rule on the same scores", 0, 0},
-    {"signals", 0, CLI_WRITTEN, MEMBER(signals), "F.vcd",
+    {"scenes", 0, CLI_NO_VALUE, CLI_OWN, NULL, "Play every scene that the brief names", 0, 0},
+    {"sweep", 0, CLI_NO_VALUE, CLI_OWN, NULL, "Try other settings of the rule on the same scores",
+     0, 0},
+    {"signals", 0, CLI_WRITTEN, CLI_OWN, "F.vcd",
      "Write camera, answers and lines as a value change dump", 0, 0},
-    {"capture", 0, CLI_FILE, MEMBER(capture), "DIR",
+    {"capture", 0, CLI_FOLDER, CLI_OWN, "DIR",
      "Write every picture that was answered into a folder of its answer", 0, 0},
-    {"fault", 0, CLI_WORDS, MEMBER(faults), "KIND@N+M",
+    {"fault", 0, CLI_WORDS, CLI_OWN, "KIND@N+M",
      "Break something: flash, camera, cut, frozen, column, rows, torn, brown-out or clock, @, the "
      "frame; +, "
      "how "
@@ -67,41 +63,63 @@ const cli_option cli_options[] = {
      0, 0},
     {"sample", 0, CLI_COUNT, MEMBER(sample), "N", "Look at so many images, spread over the classes",
      1, 10000000},
-    {"layer", 0, CLI_WORD, MEMBER(layer), "NAME", "Only the layer of this name", 0, 0},
-    {"all", 'a', CLI_NO_VALUE, MEMBER(all), NULL, "Print long lists whole, look at all images", 0,
-     0},
-    {"gains", 0, CLI_NO_VALUE, MEMBER(gains), NULL,
+    {"layer", 0, CLI_WORD, CLI_OWN, "NAME", "Only the layer of this name", 0, 0},
+    {"all", 'a', CLI_NO_VALUE, CLI_OWN, NULL, "Print long lists whole, look at all images", 0, 0},
+    {"gains", 0, CLI_NO_VALUE, CLI_OWN, NULL,
      "Say what each stage gained, on calibration images that it was not fitted to", 0, 0},
-    {"neighbours", 0, CLI_NO_VALUE, MEMBER(neighbours), NULL,
+    {"neighbours", 0, CLI_NO_VALUE, CLI_OWN, NULL,
      "Place images so that near ones stay near, not along two directions", 0, 0},
-    {"refine", 0, CLI_NO_VALUE, MEMBER(refine), NULL,
+    {"refine", 0, CLI_NO_VALUE, CLI_OWN, NULL,
      "Fine-tune with the integer network in the loop, on labelled training images", 0, 0},
     {"training", 0, CLI_FILE, MEMBER(training_path), "SET",
      "Refine on this set instead of the brief's", 0, 0},
-    {"split", 0, CLI_NO_VALUE, MEMBER(split), NULL,
+    {"split", 0, CLI_NO_VALUE, CLI_OWN, NULL,
      "Say where the loss comes from: preparation, weights, the rest", 0, 0},
-    {"frames", 0, CLI_COUNT, MEMBER(frames), "N", "Play or try so many frames", 1, 1000000},
-    {"seed", 0, CLI_COUNT, MEMBER(seed), "N", "Draws what is random: orders and changes", 0,
-     G_MAXINT},
+    {"frames", 0, CLI_COUNT, CLI_OWN, "N", "Play or try so many frames", 1, 1000000},
+    {"seed", 0, CLI_COUNT, CLI_OWN, "N", "Draws what is random: orders and changes", 0, G_MAXINT},
     {NULL, 0, CLI_NO_VALUE, 0, NULL, NULL, 0, 0},
 };
 
-bool cli_takes(const cli_command *command, const cli_option *option) {
-    if (option == &cli_options[0]) {
-        return true; /* --json */
+static const cli_own *own_of(const cli_command *command, const cli_option *option) {
+    const cli_own *own = command->own;
+    while (own != NULL && own->name != NULL && strcmp(own->name, option->name) != 0) {
+        own++;
     }
-    if (option->member == MEMBER(force)) { /* of all that write */
-        for (const cli_option *o = cli_options; o->name != NULL; o++) {
-            if (o->value == CLI_WRITTEN && cli_takes(command, o)) {
-                return true;
-            }
+    return own != NULL && own->name != NULL ? own : NULL;
+}
+
+static bool writes(const cli_command *command) {
+    for (const cli_option *o = cli_options; o->name != NULL; o++) {
+        if (o->value == CLI_WRITTEN && own_of(command, o) != NULL) {
+            return true;
         }
-        return false;
     }
-    char **names = g_strsplit(command->options, " ", -1);
+    return false;
+}
+
+bool cli_takes(const cli_command *command, const cli_option *option) {
+    if (option->member == CLI_OWN) {
+        return own_of(command, option) != NULL;
+    }
+    if (option->member == MEMBER(json)) {
+        return true;
+    }
+    if (option->member == MEMBER(force)) {
+        return writes(command);
+    }
+    char **names = g_strsplit(command->shared != NULL ? command->shared : "", " ", -1);
     bool taken = g_strv_contains((const char *const *)names, option->name) != FALSE;
     g_strfreev(names);
     return taken;
+}
+
+void *cli_value_of(const cli_context *context, const cli_option *option) {
+    const cli_command *command = context->command;
+    if (command == NULL || !cli_takes(command, option)) {
+        return NULL;
+    }
+    return option->member == CLI_OWN ? (char *)context->own + own_of(command, option)->member
+                                     : (char *)context + option->member;
 }
 
 /* The word behind "NAME: " in the command's list of what is usual; NULL where it says nothing. */
@@ -133,27 +151,26 @@ typedef struct parsing {
     GArray *entries;  /* of GOptionEntry */
     GPtrArray *texts; /* of descriptions */
     char **counts;    /* one an option of the table; NULL: not given */
-    const cli_command *command;
-    cli_job *job;
+    cli_context *context;
 } parsing;
 
 static void add_entries(parsing *p) {
     static const GOptionArg kinds[] = {G_OPTION_ARG_NONE,           G_OPTION_ARG_STRING,
                                        G_OPTION_ARG_STRING_ARRAY,   G_OPTION_ARG_FILENAME,
                                        G_OPTION_ARG_FILENAME_ARRAY, G_OPTION_ARG_STRING,
-                                       G_OPTION_ARG_FILENAME};
+                                       G_OPTION_ARG_FILENAME,       G_OPTION_ARG_FILENAME};
     for (size_t i = 0; cli_options[i].name != NULL; i++) {
         const cli_option *o = &cli_options[i];
-        if (!cli_takes(p->command, o)) {
+        if (!cli_takes(p->context->command, o)) {
             continue;
         }
-        char *text = cli_option_text(p->command, o);
+        char *text = cli_option_text(p->context->command, o);
         g_ptr_array_add(p->texts, text);
         const GOptionEntry entry = {.long_name = o->name,
                                     .short_name = o->letter,
                                     .arg = kinds[o->value],
                                     .arg_data = o->value == CLI_COUNT ? (void *)&p->counts[i]
-                                                                      : (char *)p->job + o->member,
+                                                                      : cli_value_of(p->context, o),
                                     .description = text,
                                     .arg_description = o->shown};
         g_array_append_val(p->entries, entry);
@@ -171,10 +188,10 @@ static bool read_counts(const parsing *p) {
         gint64 value = g_ascii_strtoll(p->counts[i], &end, 10);
         if (end == p->counts[i] || *end != '\0' || errno != 0 || value < o->least ||
             value > o->most) {
-            return nsk_fail(&p->job->error, "--%s %s: a whole number from %d to %d is needed",
+            return nsk_fail(&p->context->error, "--%s %s: a whole number from %d to %d is needed",
                             o->name, p->counts[i], o->least, o->most);
         }
-        *(gint *)(void *)((char *)p->job + o->member) = (gint)value;
+        *(gint *)cli_value_of(p->context, o) = (gint)value;
     }
     return true;
 }
@@ -184,7 +201,7 @@ static void explain(const parsing *p, char *const *arguments, const char *reason
     GPtrArray *names = g_ptr_array_new();
     char *meant = NULL;
     for (size_t i = 0; cli_options[i].name != NULL; i++) {
-        if (cli_takes(p->command, &cli_options[i])) {
+        if (cli_takes(p->context->command, &cli_options[i])) {
             g_ptr_array_add(names, (char *)cli_options[i].name);
         }
     }
@@ -198,65 +215,81 @@ static void explain(const parsing *p, char *const *arguments, const char *reason
         meant = nearest != NULL ? g_strdup_printf("; did you mean --%s?", nearest) : NULL;
         g_free(name);
     }
-    nsk_fail(&p->job->error, "%s%s see 'netsuke %s --help'", reason, meant != NULL ? meant : ";",
-             p->command->name);
+    nsk_fail(&p->context->error, "%s%s see 'netsuke %s --help'", reason,
+             meant != NULL ? meant : ";", p->context->command->name);
     g_free(meant);
     g_ptr_array_free(names, TRUE);
 }
 
 static bool check_arguments(const parsing *p) {
-    int count = (int)g_strv_length(p->job->arguments);
-    if (count >= p->command->least && count <= p->command->most) {
+    int count = (int)g_strv_length(p->context->arguments);
+    if (count >= p->context->command->least && count <= p->context->command->most) {
         return true;
     }
-    return nsk_fail(&p->job->error, "%s takes %s; see 'netsuke %s --help'", p->command->name,
-                    p->command->most > 0 ? p->command->arguments : "no arguments",
-                    p->command->name);
+    return nsk_fail(&p->context->error, "%s takes %s; see 'netsuke %s --help'",
+                    p->context->command->name,
+                    p->context->command->most > 0 ? p->context->command->arguments : "no arguments",
+                    p->context->command->name);
 }
 
 /* What is drawn ends as it is drawn; said before anything is computed. */
 static bool check_endings(const parsing *p) {
-    const char *plot = p->job->plot;
-    const char *sheet = p->job->sheet;
-    bool good = plot == NULL || g_str_has_suffix(plot, ".svg") || g_str_has_suffix(plot, ".png");
-    if (!good) {
-        nsk_fail(&p->job->error, "--plot %s: end the name in .svg or .png", plot);
-    } else if (sheet != NULL && !g_str_has_suffix(sheet, ".png")) {
-        nsk_fail(&p->job->error, "--sheet %s: end the name in .png", sheet);
-        good = false;
+    static const struct {
+        const char *option, *endings[2], *said;
+    } drawn[] = {{"plot", {".svg", ".png"}, ".svg or .png"}, {"sheet", {".png", ".png"}, ".png"}};
+    for (const cli_option *o = cli_options; o->name != NULL; o++) {
+        char *const *path = o->value == CLI_WRITTEN ? cli_value_of(p->context, o) : NULL;
+        for (size_t i = 0; path != NULL && *path != NULL && i < G_N_ELEMENTS(drawn); i++) {
+            if (strcmp(o->name, drawn[i].option) == 0 &&
+                !g_str_has_suffix(*path, drawn[i].endings[0]) &&
+                !g_str_has_suffix(*path, drawn[i].endings[1])) {
+                return nsk_fail(&p->context->error, "--%s %s: end the name in %s", o->name, *path,
+                                drawn[i].said);
+            }
+        }
     }
-    return good;
+    return true;
 }
 
-static bool parse_entries(parsing *p, GOptionContext *context, char **argv) {
+static bool parse_entries(parsing *p, GOptionContext *reader, char **argv) {
     GError *reason = NULL;
     char **arguments = g_strdupv(argv);
-    g_option_context_add_main_entries(context, (GOptionEntry *)(void *)p->entries->data, NULL);
-    bool good = g_option_context_parse_strv(context, &arguments, &reason) != FALSE;
+    g_option_context_add_main_entries(reader, (GOptionEntry *)(void *)p->entries->data, NULL);
+    bool good = g_option_context_parse_strv(reader, &arguments, &reason) != FALSE;
     if (!good) {
         explain(p, argv, reason->message);
         g_error_free(reason);
     }
-    p->job->arguments = g_strdupv(arguments + 1);
+    p->context->arguments = g_strdupv(arguments + 1);
     g_strfreev(arguments);
     return good && read_counts(p) && check_arguments(p) && check_endings(p);
 }
 
-bool cli_parse(const cli_command *command, cli_job *job, char **argv) {
+static void begin(cli_context *context, const cli_command *command) {
+    context->command = command;
+    context->own = g_malloc0(command->own_size);
+    for (const cli_own *own = command->own; own != NULL && own->name != NULL; own++) {
+        if (own->usual != 0) {
+            *(gint *)(void *)((char *)context->own + own->member) = own->usual;
+        }
+    }
+}
+
+bool cli_parse(const cli_command *command, cli_context *context, char **argv) {
     char *usage = g_strdup_printf("%s - %s", command->arguments, command->summary);
     char *example = g_strdup_printf("Example:\n%s", command->example);
     char *name = g_strdup_printf("netsuke %s", command->name);
-    GOptionContext *context = g_option_context_new(usage);
+    GOptionContext *reader = g_option_context_new(usage);
     parsing p = {.entries = g_array_new(TRUE, TRUE, sizeof(GOptionEntry)),
                  .texts = g_ptr_array_new_with_free_func(g_free),
                  .counts = g_new0(char *, G_N_ELEMENTS(cli_options)),
-                 .command = command,
-                 .job = job};
-    g_option_context_set_description(context, example);
+                 .context = context};
+    begin(context, command);
+    g_option_context_set_description(reader, example);
     g_set_prgname(name);
     add_entries(&p);
-    bool good = parse_entries(&p, context, argv);
-    g_option_context_free(context);
+    bool good = parse_entries(&p, reader, argv);
+    g_option_context_free(reader);
     g_array_free(p.entries, TRUE);
     g_ptr_array_free(p.texts, TRUE);
     for (size_t i = 0; i < G_N_ELEMENTS(cli_options); i++) {
@@ -267,4 +300,19 @@ bool cli_parse(const cli_command *command, cli_job *job, char **argv) {
     g_free(example);
     g_free(name);
     return good;
+}
+
+void cli_clear_own(cli_context *context) {
+    for (const cli_option *o = cli_options; context->command != NULL && o->name != NULL; o++) {
+        void *value = o->member == CLI_OWN ? cli_value_of(context, o) : NULL;
+        if (value == NULL || o->value == CLI_NO_VALUE || o->value == CLI_COUNT) {
+            continue;
+        }
+        if (o->value == CLI_WORDS || o->value == CLI_FILES) {
+            g_strfreev(*(char ***)value);
+        } else {
+            g_free(*(char **)value);
+        }
+    }
+    g_free(context->own);
 }

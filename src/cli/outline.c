@@ -4,8 +4,12 @@
 #include "command.h"
 #include "table.h"
 
-static void print_json(const cli_job *job, const nsk_outline *o) {
-    JsonBuilder *b = cli_json_start(job);
+typedef struct outline_options {
+    char *plot;
+} outline_options;
+
+static void print_json(const cli_context *context, const nsk_outline *o) {
+    JsonBuilder *b = cli_json_start(context);
     json_builder_set_member_name(b, "layers");
     json_builder_begin_array(b);
     for (int i = 0; i < o->count; i++) {
@@ -57,40 +61,47 @@ static void print_text(const char *path, const nsk_outline *o) {
 }
 
 /* A brief, or a model file by itself: labels and preparation are not needed here. */
-static bool load(cli_job *job) {
-    const char *path = job->arguments[0];
+static bool load(cli_context *context) {
+    const char *path = context->arguments[0];
     if (!g_str_has_suffix(path, ".onnx")) {
-        return cli_load_network(job);
+        return cli_load_network(context);
     }
-    job->network = nsk_network_read(path, NULL, NULL, &job->error);
-    return job->network != NULL;
+    context->network = nsk_network_read(path, NULL, NULL, &context->error);
+    return context->network != NULL;
 }
 
-static int run(cli_job *job) {
-    if (!load(job) ||
-        (job->plot != NULL && !nsk_network_draw(job->network, job->plot, &job->error))) {
-        return cli_fail(job);
+static int run(cli_context *context) {
+    const outline_options *own = context->own;
+    if (!load(context) ||
+        (own->plot != NULL && !nsk_network_draw(context->network, own->plot, &context->error))) {
+        return cli_fail(context);
     }
-    nsk_outline *o = nsk_network_outline(job->network);
-    if (job->json) {
-        print_json(job, o);
+    nsk_outline *o = nsk_network_outline(context->network);
+    if (context->json) {
+        print_json(context, o);
     } else {
-        cli_print_facts(job);
-        print_text(job->brief != NULL ? job->brief->model : job->arguments[0], o);
+        cli_print_facts(context);
+        print_text(context->brief != NULL ? context->brief->model : context->arguments[0], o);
     }
     nsk_outline_free(o);
     return CLI_DONE;
 }
 
+static const cli_own own_options[] = {
+    {"plot", offsetof(outline_options, plot), 0},
+    {NULL, 0, 0},
+};
+
 const cli_command cli_outline = {
-    "outline",
-    "look at the model: layers, shapes, parameters, multiply-accumulates",
-    "BRIEF|MODEL.onnx",
-    "  netsuke outline demo/kiln.onnx\n"
-    "lists the layers as they will run, and what was folded into each; --plot F.svg draws them.",
-    1,
-    1,
-    "plot",
-    NULL,
-    run,
+    .name = "outline",
+    .summary = "look at the model: layers, shapes, parameters, multiply-accumulates",
+    .arguments = "BRIEF|MODEL.onnx",
+    .example = "  netsuke outline demo/kiln.onnx\n"
+               "lists the layers as they will run, and what was folded into each; --plot F.svg "
+               "draws them.",
+    .least = 1,
+    .most = 1,
+    .own = own_options,
+    .own_size = sizeof(outline_options),
+    .run = run,
 };

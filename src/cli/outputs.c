@@ -33,15 +33,13 @@ static void clear_output(void *item) {
     g_free(((output *)item)->real);
 }
 
-static GArray *outputs_of(const cli_command *command, const cli_job *job) {
+static GArray *outputs_of(const cli_context *context) {
     GArray *all = g_array_new(FALSE, FALSE, sizeof(output));
     g_array_set_clear_func(all, clear_output);
     for (const cli_option *o = cli_options; o->name != NULL; o++) {
-        char *path = o->value == CLI_WRITTEN && cli_takes(command, o)
-                         ? *(char *const *)(const void *)((const char *)job + o->member)
-                         : NULL;
-        if (path != NULL) {
-            const output one = {o->name, path, real_path(path)};
+        char *const *path = o->value == CLI_WRITTEN ? cli_value_of(context, o) : NULL;
+        if (path != NULL && *path != NULL) {
+            const output one = {o->name, *path, real_path(*path)};
             g_array_append_val(all, one);
         }
     }
@@ -100,16 +98,18 @@ static void add_brief(GPtrArray *paths, const char *path) {
     nsk_brief_free(b);
 }
 
-static GPtrArray *inputs_of(const cli_job *job) {
+static GPtrArray *inputs_of(const cli_context *context) {
     GPtrArray *paths = g_ptr_array_new_with_free_func(g_free);
-    char *const options[] = {job->model_path,    job->board_path,    job->calibration_path,
-                             job->held_out_path, job->training_path, job->scene};
-    for (size_t i = 0; i < G_N_ELEMENTS(options); i++) {
-        add(paths, options[i]);
+    for (const cli_option *o = cli_options; o->name != NULL; o++) {
+        void *value = cli_value_of(context, o);
+        if (value != NULL && o->value == CLI_FILE) {
+            add(paths, *(char *const *)value);
+        } else if (value != NULL && o->value == CLI_FILES) {
+            add_all(paths, *(char *const *const *)value);
+        }
     }
-    add_all(paths, job->logs);
-    add_all(paths, job->arguments);
-    for (char **argument = job->arguments; *argument != NULL; argument++) {
+    add_all(paths, context->arguments);
+    for (char **argument = context->arguments; *argument != NULL; argument++) {
         if (g_file_test(*argument, G_FILE_TEST_IS_REGULAR)) {
             add_brief(paths, *argument);
         }
@@ -125,8 +125,8 @@ static bool would_harm(const char *written, const char *read) {
             g_file_test(read, G_FILE_TEST_IS_DIR));
 }
 
-static bool inputs_are_safe(const GArray *outputs, const cli_job *job, nsk_error *error) {
-    GPtrArray *inputs = inputs_of(job);
+static bool inputs_are_safe(const GArray *outputs, const cli_context *context, nsk_error *error) {
+    GPtrArray *inputs = inputs_of(context);
     bool good = true;
     for (guint i = 0; i < outputs->len && good; i++) {
         const output *one = &g_array_index(outputs, output, i);
@@ -145,10 +145,11 @@ static bool inputs_are_safe(const GArray *outputs, const cli_job *job, nsk_error
     return good;
 }
 
-bool cli_outputs_are_good(const cli_command *command, cli_job *job) {
-    GArray *outputs = outputs_of(command, job);
-    bool good = kinds_are_good(outputs, &job->error) &&
-                (job->force || outputs->len == 0 || inputs_are_safe(outputs, job, &job->error));
+bool cli_outputs_are_good(cli_context *context) {
+    GArray *outputs = outputs_of(context);
+    bool good =
+        kinds_are_good(outputs, &context->error) &&
+        (context->force || outputs->len == 0 || inputs_are_safe(outputs, context, &context->error));
     g_array_free(outputs, TRUE);
     return good;
 }

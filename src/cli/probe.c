@@ -7,6 +7,10 @@
 #include "command.h"
 #include "table.h"
 
+typedef struct probe_options {
+    char *layer, *output;
+} probe_options;
+
 /* ---- machine-readable ---- */
 
 static void json_layer(JsonBuilder *b, const nsk_probe *p) {
@@ -29,9 +33,9 @@ static void json_layer(JsonBuilder *b, const nsk_probe *p) {
     json_builder_end_object(b);
 }
 
-static void print_json(const cli_job *job, const nsk_probing *all, const nsk_probe *only) {
-    JsonBuilder *b = cli_json_start(job);
-    cli_json_text(b, "image", job->arguments[1]);
+static void print_json(const cli_context *context, const nsk_probing *all, const nsk_probe *only) {
+    JsonBuilder *b = cli_json_start(context);
+    cli_json_text(b, "image", context->arguments[1]);
     json_builder_set_member_name(b, "layers");
     json_builder_begin_array(b);
     for (int i = 0; i < all->layers; i++) {
@@ -58,10 +62,11 @@ static void print_layer(cli_table *table, const nsk_probe *p) {
                   apart);
 }
 
-static void print_text(const cli_job *job, const nsk_probing *all, const nsk_probe *only) {
+static void print_text(const cli_context *context, const nsk_probing *all, const nsk_probe *only) {
+    const probe_options *own = context->own;
     cli_table *table = cli_table_new("llrrllr");
-    cli_print_facts(job);
-    printf("%s, layer by layer\n\n", job->arguments[1]);
+    cli_print_facts(context);
+    printf("%s, layer by layer\n\n", context->arguments[1]);
     cli_table_row(table, "layer\toutput\tscale\tzero\tfloat\tinteger\tso far");
     for (int i = 0; i < all->layers; i++) {
         if (only == NULL || only == &all->layer[i]) {
@@ -72,66 +77,77 @@ static void print_text(const cli_job *job, const nsk_probing *all, const nsk_pro
     puts("");
     cli_paragraph("so far  ",
                   "signal over error of this picture: what all layers up to this one have done");
-    if (job->output != NULL) {
-        printf("\nwrote %s: %d x %d x %d x %d numbers%s\n", job->output,
+    if (own->output != NULL) {
+        printf("\nwrote %s: %d x %d x %d x %d numbers%s\n", own->output,
                only->by_float != NULL ? 2 : 1, only->height, only->width, only->channels,
                only->by_float != NULL ? ", the float network's first" : ", the integer model's");
     }
 }
 
-/* The probing of the picture that is named; NULL and job->error else. */
-static nsk_probing *probe(cli_job *job) {
-    const nsk_input *input = &job->brief->input;
+/* The probing of the picture that is named; NULL and context->error else. */
+static nsk_probing *probe(cli_context *context) {
+    const nsk_input *input = &context->brief->input;
     size_t bytes = (size_t)input->width * (size_t)input->height * 3;
     uint8_t *frame = g_malloc(bytes);
     nsk_probing *all =
-        nsk_picture_frame(job->arguments[1], input, frame, &job->error)
-            ? nsk_probe_frame(job->equalised != NULL ? job->equalised : job->network, job->model,
-                              &job->brief->labels, input, frame, &job->error)
+        nsk_picture_frame(context->arguments[1], input, frame, &context->error)
+            ? nsk_probe_frame(context->equalised != NULL ? context->equalised : context->network,
+                              context->model, &context->brief->labels, input, frame,
+                              &context->error)
             : NULL;
     g_free(frame);
     return all;
 }
 
-static int run(cli_job *job) {
-    if (job->output != NULL && job->layer == NULL) {
-        nsk_fail(&job->error, "say which layer to write: --layer NAME; without -o all are listed");
-        return cli_fail(job);
+static int run(cli_context *context) {
+    const probe_options *own = context->own;
+    if (own->output != NULL && own->layer == NULL) {
+        nsk_fail(&context->error,
+                 "say which layer to write: --layer NAME; without -o all are listed");
+        return cli_fail(context);
     }
-    if (!cli_load_brief(job)) {
-        return cli_fail(job);
+    if (!cli_load_brief(context)) {
+        return cli_fail(context);
     }
-    job->brief->recipe.streaming = NSK_STREAMING_NEVER; /* to look at whole tensors */
-    if (!cli_load_model(job) || !cli_load_network(job) || !cli_load_equalised(job)) {
-        return cli_fail(job);
+    context->brief->recipe.streaming = NSK_STREAMING_NEVER; /* to look at whole tensors */
+    if (!cli_load_model(context) || !cli_load_network(context) || !cli_load_equalised(context)) {
+        return cli_fail(context);
     }
-    nsk_probing *all = probe(job);
+    nsk_probing *all = probe(context);
     const nsk_probe *only = NULL;
-    bool good =
-        all != NULL &&
-        (job->layer == NULL || (only = nsk_probe_named(all, job->layer, &job->error)) != NULL) &&
-        (job->output == NULL || nsk_probe_write(only, job->output, &job->error));
-    if (good && job->json) {
-        print_json(job, all, only);
+    bool good = all != NULL &&
+                (own->layer == NULL ||
+                 (only = nsk_probe_named(all, own->layer, &context->error)) != NULL) &&
+                (own->output == NULL || nsk_probe_write(only, own->output, &context->error));
+    if (good && context->json) {
+        print_json(context, all, only);
     } else if (good) {
-        print_text(job, all, only);
+        print_text(context, all, only);
     }
     nsk_probing_free(all);
-    return good ? CLI_DONE : cli_fail(job);
+    return good ? CLI_DONE : cli_fail(context);
 }
 
+static const cli_own own_options[] = {
+    {"layer", offsetof(probe_options, layer), 0},
+    {"output", offsetof(probe_options, output), 0},
+    {NULL, 0, 0},
+};
+
 const cli_command cli_probe = {
-    "probe",
-    "what every layer makes of one picture, in float and in integers",
-    "BRIEF IMAGE",
-    "  netsuke probe demo/kiln.ini demo/images/held-out/crack/crack-0003.png --layer conv3 -o "
-    "conv3.npy\n"
-    "writes the layer's tensor as the float network and the integer model have it; without "
-    "--layer it\n"
-    "lists what all of them span. FILE[17] is one of an array.",
-    2,
-    2,
-    "model calibration tolerant layer output",
-    NULL,
-    run,
+    .name = "probe",
+    .summary = "what every layer makes of one picture, in float and in integers",
+    .arguments = "BRIEF IMAGE",
+    .example =
+        "  netsuke probe demo/kiln.ini demo/images/held-out/crack/crack-0003.png --layer conv3 -o "
+        "conv3.npy\n"
+        "writes the layer's tensor as the float network and the integer model have it; without "
+        "--layer it\n"
+        "lists what all of them span. FILE[17] is one of an array.",
+    .least = 2,
+    .most = 2,
+    .shared = "model calibration tolerant",
+    .own = own_options,
+    .own_size = sizeof(probe_options),
+    .run = run,
 };

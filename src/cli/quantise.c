@@ -6,6 +6,11 @@
 #include "netsuke/drift.h"
 #include "table.h"
 
+typedef struct quantise_options {
+    char *output, *array, *array_name, *onnx;
+    gboolean gains, refine;
+} quantise_options;
+
 /* In the order of nsk_range_method. */
 static const char *const ranges[] = {
     "each as it moves the scores least", "lowest and highest value of each tensor",
@@ -24,32 +29,34 @@ static void print_refined(cli_table *table, const nsk_refine_result *r) {
         r->learned_from, r->aside, r->loss[1], r->loss[0], r->right[1], r->right[0], best);
 }
 
-static void print_text(const cli_job *job) {
+static void print_text(const cli_context *context) {
+    const quantise_options *own = context->own;
     char text[3][CLI_TEXT];
     nsk_model model;
-    nsk_open(&model, job->model->bytes, job->model->size);
-    double extra = (double)(job->model->size - job->model->weight_bytes);
+    nsk_open(&model, context->model->bytes, context->model->size);
+    double extra = (double)(context->model->size - context->model->weight_bytes);
     cli_table *table = cli_table_new("ll");
-    cli_table_row(table, "wrote\t%s", job->output);
-    if (job->array != NULL) {
-        cli_table_row(table, "wrote\t%s", job->array);
+    cli_table_row(table, "wrote\t%s", own->output);
+    if (own->array != NULL) {
+        cli_table_row(table, "wrote\t%s", own->array);
     }
-    if (job->onnx != NULL) {
-        cli_table_row(table, "wrote\t%s", job->onnx);
+    if (own->onnx != NULL) {
+        cli_table_row(table, "wrote\t%s", own->onnx);
     }
     cli_table_row(table, "size\t%s: weights and biases %s, the rest %s",
-                  cli_bytes((double)job->model->size, text[0]),
-                  cli_bytes((double)job->model->weight_bytes, text[1]), cli_bytes(extra, text[2]));
+                  cli_bytes((double)context->model->size, text[0]),
+                  cli_bytes((double)context->model->weight_bytes, text[1]),
+                  cli_bytes(extra, text[2]));
     cli_table_row(table, "workspace\t%s in RAM; no plan can need less than %s",
                   cli_bytes(model.workspace_bytes, text[0]),
-                  cli_bytes((double)job->model->workspace_lower_bound, text[1]));
+                  cli_bytes((double)context->model->workspace_lower_bound, text[1]));
     cli_table_row(table, "layers\t%u, on %u tensors", model.layers, model.tensors);
-    cli_table_row(table, "calibrated\ton %d images; ranges: %s", nsk_images_count(job->calibration),
-                  ranges[job->brief->recipe.ranges]);
+    cli_table_row(table, "calibrated\ton %d images; ranges: %s",
+                  nsk_images_count(context->calibration), ranges[context->brief->recipe.ranges]);
     char stages[96] = "";
     for (size_t i = 0; i < 4; i++) {
-        const bool on[] = {job->brief->recipe.equalise, job->brief->recipe.rounding,
-                           job->brief->recipe.biases, job->refine_result.epochs > 0};
+        const bool on[] = {context->brief->recipe.equalise, context->brief->recipe.rounding,
+                           context->brief->recipe.biases, context->refine_result.epochs > 0};
         static const char *const names[] = {"channels evened out", "rounding fitted",
                                             "biases settled", "weights refined"};
         if (on[i]) {
@@ -58,12 +65,12 @@ static void print_text(const cli_job *job) {
         }
     }
     cli_table_row(table, "stages\t%s", stages[0] != '\0' ? stages : "none");
-    if (job->refine_result.epochs > 0) {
-        print_refined(table, &job->refine_result);
+    if (context->refine_result.epochs > 0) {
+        print_refined(table, &context->refine_result);
     }
-    if (nsk_network_carried_levels(job->network) > 0) {
+    if (nsk_network_carried_levels(context->network) > 0) {
         cli_table_row(table, "levels\tof %d tensors are the file's own and were taken as they are",
-                      nsk_network_carried_levels(job->network));
+                      nsk_network_carried_levels(context->network));
     }
     cli_table_row(table, "proven\tno accumulator can overflow 32 bits, whatever the picture");
     cli_table_print(table);
@@ -121,70 +128,92 @@ static void json_refined(JsonBuilder *b, const nsk_refine_result *r) {
     json_builder_end_object(b);
 }
 
-static bool find_gains(cli_job *job, nsk_ablation *ablation) {
-    nsk_images *fitted = cli_open_calibration(job);
-    nsk_images *judging = fitted != NULL ? cli_open_calibration(job) : NULL;
-    bool good = judging != NULL && (nsk_ablate(job->network, &job->brief->recipe, fitted, judging,
-                                               ablation, &job->error) ||
-                                    nsk_fail_in(&job->error, "--gains"));
+static bool find_gains(cli_context *context, nsk_ablation *ablation) {
+    nsk_images *fitted = cli_open_calibration(context);
+    nsk_images *judging = fitted != NULL ? cli_open_calibration(context) : NULL;
+    bool good = judging != NULL && (nsk_ablate(context->network, &context->brief->recipe, fitted,
+                                               judging, ablation, &context->error) ||
+                                    nsk_fail_in(&context->error, "--gains"));
     nsk_images_free(fitted);
     nsk_images_free(judging);
     return good;
 }
 
-static int run(cli_job *job) {
+static int run(cli_context *context) {
+    const quantise_options *own = context->own;
     nsk_ablation ablation;
-    if (job->output == NULL) {
-        nsk_fail(&job->error, "say where the model goes: netsuke quantise BRIEF -o M.nsk");
-        return cli_fail(job);
+    if (own->output == NULL) {
+        nsk_fail(&context->error, "say where the model goes: netsuke quantise BRIEF -o M.nsk");
+        return cli_fail(context);
     }
-    if (!cli_load_model(job) || !nsk_model_file_write(job->model, job->output, &job->error) ||
-        (job->array != NULL &&
-         !nsk_model_file_write_c(job->model, job->array,
-                                 job->array_name != NULL ? job->array_name : "model",
-                                 &job->error)) ||
-        (job->onnx != NULL && !nsk_quantise_onnx(job->network, job->calibration,
-                                                 &job->brief->recipe, job->onnx, &job->error)) ||
-        (job->gains && !find_gains(job, &ablation))) {
-        return cli_fail(job);
+    if (!cli_load_brief(context)) {
+        return cli_fail(context);
     }
-    if (job->json) {
-        JsonBuilder *b = cli_json_start(job);
-        cli_json_int(b, "model_bytes", (gint64)job->model->size);
-        cli_json_int(b, "weight_bytes", (gint64)job->model->weight_bytes);
-        cli_json_int(b, "calibration_images", nsk_images_count(job->calibration));
-        if (job->refine_result.epochs > 0) {
-            json_refined(b, &job->refine_result);
+    context->brief->refine = context->brief->refine || own->refine;
+    if (!cli_load_model(context) ||
+        !nsk_model_file_write(context->model, own->output, &context->error) ||
+        (own->array != NULL &&
+         !nsk_model_file_write_c(context->model, own->array,
+                                 own->array_name != NULL ? own->array_name : "model",
+                                 &context->error)) ||
+        (own->onnx != NULL &&
+         !nsk_quantise_onnx(context->network, context->calibration, &context->brief->recipe,
+                            own->onnx, &context->error)) ||
+        (own->gains && !find_gains(context, &ablation))) {
+        return cli_fail(context);
+    }
+    if (context->json) {
+        JsonBuilder *b = cli_json_start(context);
+        cli_json_int(b, "model_bytes", (gint64)context->model->size);
+        cli_json_int(b, "weight_bytes", (gint64)context->model->weight_bytes);
+        cli_json_int(b, "calibration_images", nsk_images_count(context->calibration));
+        if (context->refine_result.epochs > 0) {
+            json_refined(b, &context->refine_result);
         }
-        if (job->gains) {
+        if (own->gains) {
             json_gains(b, &ablation);
         }
         json_builder_end_object(b);
         cli_print_json(b);
     } else {
-        cli_print_facts(job);
-        print_text(job);
-        if (job->gains) {
+        cli_print_facts(context);
+        print_text(context);
+        if (own->gains) {
             print_gains(&ablation);
         }
     }
     return CLI_DONE;
 }
 
+static const cli_own own_options[] = {
+    {"output", offsetof(quantise_options, output), 0},
+    {"array", offsetof(quantise_options, array), 0},
+    {"array-name", offsetof(quantise_options, array_name), 0},
+    {"onnx", offsetof(quantise_options, onnx), 0},
+    {"gains", offsetof(quantise_options, gains), 0},
+    {"refine", offsetof(quantise_options, refine), 0},
+    {NULL, 0, 0},
+};
+
 const cli_command cli_quantise = {
-    "quantise",
-    "build the 8-bit integer model from calibration images",
-    "BRIEF -o M.nsk",
-    "  netsuke quantise demo/kiln.ini -o kiln.nsk\n"
-    "writes the model file that the device runs. --onnx F.onnx writes the same as standard ONNX\n"
-    "with QuantizeLinear and DequantizeLinear, for other tools; --gains says what each stage of "
-    "the\n"
-    "brief gained. --refine fine-tunes the weights on labelled training images, the integer "
-    "network\n"
-    "in the loop.",
-    1,
-    1,
-    "calibration tolerant output array array-name onnx gains refine training",
-    "array-name: model",
-    run,
+    .name = "quantise",
+    .summary = "build the 8-bit integer model from calibration images",
+    .arguments = "BRIEF -o M.nsk",
+    .example =
+        "  netsuke quantise demo/kiln.ini -o kiln.nsk\n"
+        "writes the model file that the device runs. --onnx F.onnx writes the same as standard "
+        "ONNX\n"
+        "with QuantizeLinear and DequantizeLinear, for other tools; --gains says what each stage "
+        "of "
+        "the\n"
+        "brief gained. --refine fine-tunes the weights on labelled training images, the integer "
+        "network\n"
+        "in the loop.",
+    .least = 1,
+    .most = 1,
+    .shared = "calibration tolerant training",
+    .own = own_options,
+    .own_size = sizeof(quantise_options),
+    .usual = "array-name: model",
+    .run = run,
 };

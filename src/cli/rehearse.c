@@ -9,12 +9,12 @@
 
 enum { SHORT_LIST = 12 };
 
-static const char *label_of(const cli_job *job, int class_index) {
-    return job->brief->labels.names[class_index];
+static const char *label_of(const cli_context *context, int class_index) {
+    return context->brief->labels.names[class_index];
 }
 
-static const char *line_of(const cli_job *job, int line) {
-    return nsk_line_name(&job->brief->decision, &job->brief->labels, line);
+static const char *line_of(const cli_context *context, int line) {
+    return nsk_line_name(&context->brief->decision, &context->brief->labels, line);
 }
 
 /* ---- for programs ---- */
@@ -31,7 +31,7 @@ static void json_figures(JsonBuilder *b, const nsk_figures *f) {
     cli_json_real(b, "false_an_hour", f->false_an_hour);
 }
 
-static void json_decisions(JsonBuilder *b, const cli_job *job, const play *p) {
+static void json_decisions(JsonBuilder *b, const cli_context *context, const play *p) {
     json_builder_set_member_name(b, "decisions");
     json_builder_begin_array(b);
     for (int i = 0; i < p->rehearsal->taken; i++) {
@@ -39,8 +39,8 @@ static void json_decisions(JsonBuilder *b, const cli_job *job, const play *p) {
         if (a->decided >= 0) {
             json_builder_begin_object(b);
             cli_json_real(b, "seconds", a->answered);
-            cli_json_text(b, "line", line_of(job, a->decided));
-            cli_json_text(b, "class", label_of(job, a->class_index));
+            cli_json_text(b, "line", line_of(context, a->decided));
+            cli_json_text(b, "class", label_of(context, a->class_index));
             cli_json_real(b, "probability", (double)a->probability);
             cli_json_text(b, "image", nsk_film_name(p->film, a->frame));
             json_builder_end_object(b);
@@ -49,7 +49,7 @@ static void json_decisions(JsonBuilder *b, const cli_job *job, const play *p) {
     json_builder_end_array(b);
 }
 
-static void json_play(JsonBuilder *b, const cli_job *job, const play *p) {
+static void json_play(JsonBuilder *b, const cli_context *context, const play *p) {
     const nsk_rehearsal *r = p->rehearsal;
     cli_json_text(b, "name", p->name);
     cli_json_int(b, "frames", r->frames);
@@ -66,7 +66,7 @@ static void json_play(JsonBuilder *b, const cli_job *job, const play *p) {
         cli_json_real(b, "joules", r->joules);
     }
     json_figures(b, &r->figures);
-    json_decisions(b, job, p);
+    json_decisions(b, context, p);
 }
 
 static void json_sweep(JsonBuilder *b, const nsk_sweep *points) {
@@ -87,15 +87,15 @@ static void json_sweep(JsonBuilder *b, const nsk_sweep *points) {
 }
 
 static void print_json(const rehearse_run *s, const nsk_sweep *points, const nsk_verdict *v) {
-    JsonBuilder *b = cli_json_start(s->job);
+    JsonBuilder *b = cli_json_start(s->context);
     if (s->plays->len == 1) {
-        json_play(b, s->job, play_at(s, 0));
+        json_play(b, s->context, play_at(s, 0));
     } else {
         json_builder_set_member_name(b, "scenes");
         json_builder_begin_array(b);
         for (guint i = 0; i < s->plays->len; i++) {
             json_builder_begin_object(b);
-            json_play(b, s->job, play_at(s, i));
+            json_play(b, s->context, play_at(s, i));
             json_builder_end_object(b);
         }
         json_builder_end_array(b);
@@ -127,18 +127,18 @@ static bool write_predictions(const rehearse_run *s) {
             int truth = nsk_film_truth(p->film, a->frame);
             bool answered = a->fault == NSK_FAULT_NONE;
             cli_csv_text(csv, nsk_film_name(p->film, a->frame));
-            cli_csv_text(csv, truth == NSK_NOBODY_KNOWS ? "-" : label_of(s->job, truth));
+            cli_csv_text(csv, truth == NSK_NOBODY_KNOWS ? "-" : label_of(s->context, truth));
             cli_csv_number(csv, a->arrived);
             cli_csv_number(csv, a->answered);
-            cli_csv_text(csv, answered ? label_of(s->job, a->class_index) : "");
+            cli_csv_text(csv, answered ? label_of(s->context, a->class_index) : "");
             cli_csv_number(csv, answered ? (double)a->probability : 0.0);
-            cli_csv_text(csv, answered ? line_of(s->job, a->line) : "");
-            cli_csv_text(csv, a->decided >= 0 ? line_of(s->job, a->decided) : "");
+            cli_csv_text(csv, answered ? line_of(s->context, a->line) : "");
+            cli_csv_text(csv, a->decided >= 0 ? line_of(s->context, a->decided) : "");
             cli_csv_text(csv, faults[a->fault]);
             cli_csv_end(csv);
         }
     }
-    return cli_csv_write(csv, s->job->predictions, &s->job->error);
+    return cli_csv_write(csv, s->own->predictions, &s->context->error);
 }
 
 /* ---- for people ---- */
@@ -181,7 +181,8 @@ static void add_figures(cli_table *table, const nsk_figures *f) {
     }
 }
 
-static void print_summary(const cli_job *job, const play *p) {
+static void print_summary(const rehearse_run *s, const play *p) {
+    const rehearse_options *own = s->own;
     const nsk_rehearsal *r = p->rehearsal;
     char text[CLI_TEXT];
     int answered = r->taken - r->faulted;
@@ -198,7 +199,7 @@ static void print_summary(const cli_job *job, const play *p) {
                   r->known > 0 ? 100.0 * r->correct / r->known : 0.0, r->known);
     cli_table_row(table, "decisions\t%d\t%d of them by what was there", r->figures.actions,
                   r->figures.right);
-    if (job->scene != NULL) {
+    if (own->scene != NULL) {
         add_figures(table, &r->figures);
     }
     cli_table_row(table, "busy\t%.1f %%\tof the time", 100.0 * r->busy / r->seconds);
@@ -209,9 +210,11 @@ static void print_summary(const cli_job *job, const play *p) {
     cli_table_print(table);
 }
 
-static void print_decisions(const cli_job *job, const play *p) {
+static void print_decisions(const rehearse_run *s, const play *p) {
+    const cli_context *context = s->context;
+    const rehearse_options *own = s->own;
     const nsk_rehearsal *r = p->rehearsal;
-    int left = job->all ? r->taken : SHORT_LIST;
+    int left = own->all ? r->taken : SHORT_LIST;
     cli_table *table = cli_table_new("rlrll");
     cli_table_row(table, "time\tline raised\tprobability\tthere was\t");
     for (int i = 0; i < r->taken && left > 0; i++) {
@@ -222,45 +225,47 @@ static void print_decisions(const cli_job *job, const play *p) {
             for (int e = 0; e < r->figures.events; e++) {
                 right = right || r->event[e].caught == i;
             }
-            cli_table_row(table, "%.3f s\t%s\t%.2f\t%s\t%s", a->answered, line_of(job, a->decided),
-                          (double)a->probability,
-                          truth == NSK_NOBODY_KNOWS ? "(moving)" : label_of(job, truth),
+            cli_table_row(table, "%.3f s\t%s\t%.2f\t%s\t%s", a->answered,
+                          line_of(context, a->decided), (double)a->probability,
+                          truth == NSK_NOBODY_KNOWS ? "(moving)" : label_of(context, truth),
                           right ? "" : "wrong");
             left--;
         }
     }
     cli_table_print(table);
-    if (!job->all && r->figures.actions > SHORT_LIST) {
+    if (!own->all && r->figures.actions > SHORT_LIST) {
         printf("... and %d more; --all lists them\n", r->figures.actions - SHORT_LIST);
     }
 }
 
-static void print_one(const cli_job *job, const play *p) {
-    printf("%s on the simulated board '%s', camera at %g frames a second.\n", job->brief->name,
-           job->board->name, job->board->frame_rate);
-    if (job->scene != NULL) {
+static void print_one(const rehearse_run *s, const play *p) {
+    const cli_context *context = s->context;
+    const rehearse_options *own = s->own;
+    printf("%s on the simulated board '%s', camera at %g frames a second.\n", context->brief->name,
+           context->board->name, context->board->frame_rate);
+    if (own->scene != NULL) {
         int size[2];
         int stored[2];
         nsk_film_size(p->film, &size[0], &size[1]);
         nsk_film_stored_size(p->film, &stored[0], &stored[1]);
-        printf("Scene %s, pictures of %d x %d pixels", job->scene, stored[0], stored[1]);
+        printf("Scene %s, pictures of %d x %d pixels", own->scene, stored[0], stored[1]);
         if (size[0] != stored[0] || size[1] != stored[1]) {
             printf(", of which the camera gives %d x %d", size[0], size[1]);
         }
         puts("\n");
     } else {
-        printf("Pictures of %s, in an order drawn from seed %d\n\n", job->brief->held_out,
-               job->seed);
+        printf("Pictures of %s, in an order drawn from seed %d\n\n", context->brief->held_out,
+               own->seed);
     }
-    print_summary(job, p);
-    print_rule(&job->brief->decision);
-    print_decisions(job, p);
+    print_summary(s, p);
+    print_rule(&context->brief->decision);
+    print_decisions(s, p);
 }
 
 static void print_scenes(const rehearse_run *s) {
-    const cli_job *job = s->job;
-    printf("%s on the simulated board '%s', camera at %g frames a second.\n\n", job->brief->name,
-           job->board->name, job->board->frame_rate);
+    const cli_context *context = s->context;
+    printf("%s on the simulated board '%s', camera at %g frames a second.\n\n",
+           context->brief->name, context->board->name, context->board->frame_rate);
     cli_table *table = cli_table_new("lrrrrrrrrrr");
     cli_table_row(table, "scene\tframes\tdropped\tno answer\tevents\tmissed\tlong missed\tactions\t"
                          "false\tdelay\tenergy");
@@ -283,7 +288,7 @@ static void print_scenes(const rehearse_run *s) {
                   "than 5 frames");
     cli_paragraph("false   ", "actions with nothing there that called for them");
     cli_paragraph("delay   ", "mean, in frames, from event to action");
-    print_rule(&job->brief->decision);
+    print_rule(&context->brief->decision);
 }
 
 static void print_sweep(const nsk_sweep *points) {
@@ -323,34 +328,36 @@ static nsk_sweep *sweep(const rehearse_run *s) {
 }
 
 static bool write_files(const rehearse_run *s, const nsk_sweep *points) {
-    cli_job *job = s->job;
+    const rehearse_options *own = s->own;
+    cli_context *context = s->context;
     const play *first = play_at(s, 0);
-    const nsk_labels *labels = &job->brief->labels;
-    if (s->plays->len > 1 && (job->signals != NULL || (job->plot != NULL && points == NULL))) {
-        return nsk_fail(&job->error,
+    const nsk_labels *labels = &context->brief->labels;
+    if (s->plays->len > 1 && (own->signals != NULL || (own->plot != NULL && points == NULL))) {
+        return nsk_fail(&context->error,
                         "--signals and --plot without --sweep want one scene: --scene FILE");
     }
-    char *title = g_strdup_printf("%s, %s", job->brief->name, first->name);
+    char *title = g_strdup_printf("%s, %s", context->brief->name, first->name);
     bool good =
-        (job->predictions == NULL || write_predictions(s)) &&
-        (job->signals == NULL || nsk_rehearsal_write_signals(first->rehearsal, &first->stage,
-                                                             labels, job->signals, &job->error)) &&
-        (job->plot == NULL ||
-         (points != NULL ? nsk_sweep_draw(points, job->brief->name, job->plot, &job->error)
+        (own->predictions == NULL || write_predictions(s)) &&
+        (own->signals == NULL ||
+         nsk_rehearsal_write_signals(first->rehearsal, &first->stage, labels, own->signals,
+                                     &context->error)) &&
+        (own->plot == NULL ||
+         (points != NULL ? nsk_sweep_draw(points, context->brief->name, own->plot, &context->error)
                          : nsk_rehearsal_draw(first->rehearsal, &first->stage, labels, title,
-                                              job->plot, &job->error)));
+                                              own->plot, &context->error)));
     g_free(title);
     return good;
 }
 
 static void print(const rehearse_run *s, const nsk_sweep *points, const nsk_verdict *v) {
-    if (s->job->json) {
+    if (s->context->json) {
         print_json(s, points, v);
         return;
     }
-    cli_print_facts(s->job);
+    cli_print_facts(s->context);
     if (s->plays->len == 1) {
-        print_one(s->job, play_at(s, 0));
+        print_one(s, play_at(s, 0));
     } else {
         print_scenes(s);
     }
@@ -364,40 +371,57 @@ static void print(const rehearse_run *s, const nsk_sweep *points, const nsk_verd
     }
 }
 
-static int run(cli_job *job) {
+static int run(cli_context *context) {
+    const rehearse_options *own = context->own;
     rehearse_run s;
-    rehearse_begin(&s, job);
+    rehearse_begin(&s, context, own);
     bool good = rehearse_play(&s);
-    nsk_sweep *points = good && job->sweep ? sweep(&s) : NULL;
+    nsk_sweep *points = good && own->sweep ? sweep(&s) : NULL;
     good = good && write_files(&s, points);
     int status = CLI_DONE;
     if (good) {
         nsk_verdict *v = nsk_verdict_new();
         rehearse_judge(&s, v);
         print(&s, points, v);
-        status = cli_conclude(job, v);
+        status = cli_conclude(context, v);
         nsk_verdict_free(v);
     }
     nsk_sweep_free(points);
     rehearse_end(&s);
-    return good ? status : cli_fail(job);
+    return good ? status : cli_fail(context);
 }
 
+static const cli_own own_options[] = {
+    {"frames", offsetof(rehearse_options, frames), 0},
+    {"seed", offsetof(rehearse_options, seed), 1},
+    {"predictions", offsetof(rehearse_options, predictions), 0},
+    {"all", offsetof(rehearse_options, all), 0},
+    {"scene", offsetof(rehearse_options, scene), 0},
+    {"scenes", offsetof(rehearse_options, scenes), 0},
+    {"sweep", offsetof(rehearse_options, sweep), 0},
+    {"signals", offsetof(rehearse_options, signals), 0},
+    {"plot", offsetof(rehearse_options, plot), 0},
+    {"capture", offsetof(rehearse_options, capture), 0},
+    {"fault", offsetof(rehearse_options, faults), 0},
+    {NULL, 0, 0},
+};
+
 const cli_command cli_rehearse = {
-    "rehearse",
-    "the product on the simulated board: frames in, decisions out",
-    "BRIEF",
-    "  netsuke rehearse demo/kiln.ini --scene demo/scenes/plain.csv --plot plain.svg\n"
-    "plays a scene with its truth, and says what the rule missed and what it did for nothing; "
-    "without\n"
-    "a scene, held-out pictures. --scenes plays all that the brief names, --sweep tries other "
-    "rules on\n"
-    "the same scores, --fault flash@40 breaks something at frame 40.",
-    1,
-    1,
-    "model board calibration held-out tolerant frames seed predictions all scene scenes sweep "
-    "signals "
-    "plot capture fault strict",
-    "frames: all; seed: 1",
-    run,
+    .name = "rehearse",
+    .summary = "the product on the simulated board: frames in, decisions out",
+    .arguments = "BRIEF",
+    .example =
+        "  netsuke rehearse demo/kiln.ini --scene demo/scenes/plain.csv --plot plain.svg\n"
+        "plays a scene with its truth, and says what the rule missed and what it did for nothing; "
+        "without\n"
+        "a scene, held-out pictures. --scenes plays all that the brief names, --sweep tries other "
+        "rules on\n"
+        "the same scores, --fault flash@40 breaks something at frame 40.",
+    .least = 1,
+    .most = 1,
+    .shared = "model board calibration held-out tolerant strict",
+    .own = own_options,
+    .own_size = sizeof(rehearse_options),
+    .usual = "frames: all; seed: 1",
+    .run = run,
 };

@@ -7,6 +7,13 @@
 
 enum { MOST_INJECTIONS = 32 };
 
+typedef struct rehearse_options {
+    gint frames, seed;
+    char *predictions, *scene, *signals, *plot, *capture;
+    gboolean all, scenes, sweep;
+    char **faults;
+} rehearse_options;
+
 /* One film, and how it was played. */
 typedef struct play {
     char *name;
@@ -18,14 +25,16 @@ typedef struct play {
 } play;
 
 typedef struct rehearse_run {
-    cli_job *job;
+    cli_context *context;
+    const rehearse_options *own;
     nsk_injection injections[MOST_INJECTIONS];
     int injection_count;
     GArray *plays; /* of play */
 } rehearse_run;
 
-void rehearse_begin(rehearse_run *s, cli_job *job);
-/* Loads what the job names, and plays its scene, all scenes of its brief, or held-out pictures. */
+void rehearse_begin(rehearse_run *s, cli_context *context, const rehearse_options *own);
+/* Loads what the brief names, and plays one scene, all scenes of the brief, or held-out pictures.
+ */
 bool rehearse_play(rehearse_run *s);
 void rehearse_end(rehearse_run *s);
 /* What came of all of it, held against the brief's limits; where something was broken on purpose,

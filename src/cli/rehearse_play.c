@@ -11,8 +11,9 @@ static void clear_play(void *data) {
     g_free(p->name);
 }
 
-void rehearse_begin(rehearse_run *s, cli_job *job) {
-    *s = (rehearse_run){.job = job, .plays = g_array_new(FALSE, TRUE, sizeof(play))};
+void rehearse_begin(rehearse_run *s, cli_context *context, const rehearse_options *own) {
+    *s = (rehearse_run){
+        .context = context, .own = own, .plays = g_array_new(FALSE, TRUE, sizeof(play))};
     g_array_set_clear_func(s->plays, clear_play);
 }
 
@@ -21,11 +22,11 @@ void rehearse_end(rehearse_run *s) {
 }
 
 static bool read_faults(rehearse_run *s) {
-    for (char **text = s->job->faults; text != NULL && *text != NULL; text++) {
+    for (char **text = s->own->faults; text != NULL && *text != NULL; text++) {
         if (s->injection_count == MOST_INJECTIONS) {
-            return nsk_fail(&s->job->error, "--fault: at most %d", MOST_INJECTIONS);
+            return nsk_fail(&s->context->error, "--fault: at most %d", MOST_INJECTIONS);
         }
-        if (!nsk_injection_parse(*text, &s->injections[s->injection_count++], &s->job->error)) {
+        if (!nsk_injection_parse(*text, &s->injections[s->injection_count++], &s->context->error)) {
             return false;
         }
     }
@@ -33,19 +34,19 @@ static bool read_faults(rehearse_run *s) {
 }
 
 static bool run_play(const rehearse_run *s, play *p) {
-    cli_job *job = s->job;
-    p->budget =
-        nsk_budget_make(job->model, job->board, &p->product, &job->brief->limits, &job->error);
-    p->stage = (nsk_stage){.model = job->model,
-                           .board = job->board,
+    cli_context *context = s->context;
+    p->budget = nsk_budget_make(context->model, context->board, &p->product,
+                                &context->brief->limits, &context->error);
+    p->stage = (nsk_stage){.model = context->model,
+                           .board = context->board,
                            .budget = p->budget,
                            .product = &p->product,
-                           .decision = &job->brief->decision,
+                           .decision = &context->brief->decision,
                            .film = p->film,
                            .injections = s->injections,
                            .injection_count = s->injection_count,
-                           .capture = job->capture};
-    p->rehearsal = p->budget != NULL ? nsk_rehearse(&p->stage, &job->error) : NULL;
+                           .capture = s->own->capture};
+    p->rehearsal = p->budget != NULL ? nsk_rehearse(&p->stage, &context->error) : NULL;
     return p->rehearsal != NULL;
 }
 
@@ -59,25 +60,25 @@ static char *stem_of(const char *path) {
 }
 
 static bool add_scene(const rehearse_run *s, const char *path) {
-    cli_job *job = s->job;
-    nsk_film *film = nsk_film_read(path, &job->brief->labels, &job->brief->input,
-                                   &job->brief->product, job->frames, &job->error);
-    const play one = {.name = stem_of(path), .film = film, .product = job->brief->product};
+    cli_context *context = s->context;
+    nsk_film *film = nsk_film_read(path, &context->brief->labels, &context->brief->input,
+                                   &context->brief->product, s->own->frames, &context->error);
+    const play one = {.name = stem_of(path), .film = film, .product = context->brief->product};
     g_array_append_val(s->plays, one);
     return film != NULL;
 }
 
 static bool add_films(const rehearse_run *s) {
-    cli_job *job = s->job;
-    if (job->scene != NULL) {
-        return add_scene(s, job->scene);
+    cli_context *context = s->context;
+    if (s->own->scene != NULL) {
+        return add_scene(s, s->own->scene);
     }
-    if (job->scenes) {
-        char **scene = job->brief->scenes;
+    if (s->own->scenes) {
+        char **scene = context->brief->scenes;
         if (scene == NULL) {
-            return nsk_fail(&job->error,
+            return nsk_fail(&context->error,
                             "%s: no scenes; name them under [rehearsal], or one with --scene",
-                            job->brief->path);
+                            context->brief->path);
         }
         bool good = true;
         for (; *scene != NULL && good; scene++) {
@@ -85,19 +86,20 @@ static bool add_films(const rehearse_run *s) {
         }
         return good;
     }
-    if (!cli_load_held_out(job)) {
+    if (!cli_load_held_out(context)) {
         return false;
     }
-    const play one = {.name = g_strdup("held-out"),
-                      .film = nsk_film_of_set(job->held_out, job->frames, (unsigned)job->seed),
-                      .product = job->brief->product};
+    const play one = {
+        .name = g_strdup("held-out"),
+        .film = nsk_film_of_set(context->held_out, s->own->frames, (unsigned)s->own->seed),
+        .product = context->brief->product};
     g_array_append_val(s->plays, one);
     return true;
 }
 
 bool rehearse_play(rehearse_run *s) {
-    cli_job *job = s->job;
-    if (!cli_load_board(job) || !cli_load_model(job) || !cli_check_own_model(job) ||
+    cli_context *context = s->context;
+    if (!cli_load_board(context) || !cli_load_model(context) || !cli_check_own_model(context) ||
         !read_faults(s) || !add_films(s)) {
         return false;
     }
@@ -113,10 +115,10 @@ bool rehearse_play(rehearse_run *s) {
 void rehearse_judge(const rehearse_run *s, nsk_verdict *verdict) {
     nsk_rehearsed_counts sum = {0};
     for (guint i = 0; i < s->plays->len; i++) {
-        nsk_rehearsal_count(play_at(s, i)->rehearsal, s->job->scene != NULL || s->job->scenes,
+        nsk_rehearsal_count(play_at(s, i)->rehearsal, s->own->scene != NULL || s->own->scenes,
                             &sum);
     }
     if (s->injection_count == 0 && sum.frames > 0) {
-        nsk_judge_rehearsal(verdict, &sum, &s->job->brief->limits);
+        nsk_judge_rehearsal(verdict, &sum, &s->context->brief->limits);
     }
 }

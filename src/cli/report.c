@@ -12,101 +12,105 @@ static double share(int part, int whole) {
 
 /* ---- what is told ---- */
 
-static bool sample_of(cli_job *job, int count, nsk_images **images) {
-    int kept = job->sample;
-    job->sample = count;
-    *images = cli_open_held_out(job);
-    job->sample = kept;
+static bool sample_of(cli_context *context, int count, nsk_images **images) {
+    int kept = context->sample;
+    context->sample = count;
+    *images = cli_open_held_out(context);
+    context->sample = kept;
     return *images != NULL;
 }
 
 static bool vet(report_content *s) {
     nsk_images *some;
-    if (!sample_of(s->job, VET_SAMPLE, &some)) {
+    if (!sample_of(s->context, VET_SAMPLE, &some)) {
         return false;
     }
-    s->vetting = nsk_vet(s->job->network, some, cli_progress, NULL, &s->job->error);
+    s->vetting = nsk_vet(s->context->network, some, cli_progress, NULL, &s->context->error);
     nsk_images_free(some);
     return s->vetting != NULL;
 }
 
 /* A model whose layers all stand whole: a streamed one is made once more without. */
 static const nsk_model_file *whole_model(report_content *s) {
-    cli_job *job = s->job;
+    cli_context *context = s->context;
     nsk_model model;
     nsk_recipe recipe;
-    nsk_open(&model, job->model->bytes, job->model->size);
+    nsk_open(&model, context->model->bytes, context->model->size);
     if (model.streamed == 0) {
-        return job->model;
+        return context->model;
     }
-    if (s->whole == NULL && cli_make_recipe(job, &recipe)) {
+    if (s->whole == NULL && cli_make_recipe(context, &recipe)) {
         recipe.streaming = NSK_STREAMING_NEVER;
-        s->whole = nsk_quantise(job->network, job->calibration, &recipe, &job->error);
+        s->whole = nsk_quantise(context->network, context->calibration, &recipe, &context->error);
     }
     return s->whole;
 }
 
-static const nsk_network *network_of_model(const cli_job *job) {
-    return job->equalised != NULL ? job->equalised : job->network;
+static const nsk_network *network_of_model(const cli_context *context) {
+    return context->equalised != NULL ? context->equalised : context->network;
 }
 
 /* Layer by layer: the error, what would come back without it, and what measurably helps. */
 static bool find_drift(report_content *s) {
-    cli_job *job = s->job;
+    cli_context *context = s->context;
     nsk_images *some = NULL;
     const nsk_model_file *model = whole_model(s);
-    nsk_recipe recipe = job->brief->recipe;
+    nsk_recipe recipe = context->brief->recipe;
     recipe.streaming = NSK_STREAMING_NEVER;
-    bool good = model != NULL && cli_load_equalised(job) && sample_of(job, DRIFT_SAMPLE, &some) &&
-                (s->drift = nsk_drift_measure(network_of_model(job), model, some, cli_progress,
-                                              NULL, &job->error)) != NULL &&
-                (s->regain = nsk_regain_measure(job->network, job->calibration, &recipe, some,
-                                                cli_progress, NULL, &job->error)) != NULL &&
-                (s->advices = nsk_advise(job->network, job->calibration, &recipe, model, s->drift,
-                                         some, cli_progress, NULL, &job->error)) != NULL;
+    bool good =
+        model != NULL && cli_load_equalised(context) && sample_of(context, DRIFT_SAMPLE, &some) &&
+        (s->drift = nsk_drift_measure(network_of_model(context), model, some, cli_progress, NULL,
+                                      &context->error)) != NULL &&
+        (s->regain = nsk_regain_measure(context->network, context->calibration, &recipe, some,
+                                        cli_progress, NULL, &context->error)) != NULL &&
+        (s->advices = nsk_advise(context->network, context->calibration, &recipe, model, s->drift,
+                                 some, cli_progress, NULL, &context->error)) != NULL;
     nsk_images_free(some);
     return good;
 }
 
 static bool find_stress(report_content *s) {
-    cli_job *job = s->job;
+    cli_context *context = s->context;
     nsk_images *some;
-    if (!sample_of(job, STRESS_SAMPLE, &some)) {
+    if (!sample_of(context, STRESS_SAMPLE, &some)) {
         return false;
     }
-    s->stress = nsk_stress_measure(job->network, job->model, some, stress_resting_class(job), SEED,
-                                   cli_progress, NULL, &job->error);
+    s->stress =
+        nsk_stress_measure(context->network, context->model, some, stress_resting_class(context),
+                           SEED, cli_progress, NULL, &context->error);
     nsk_images_free(some);
     return s->stress != NULL;
 }
 
 /* Where a network has none, the page says why. */
 static bool find_atlas(report_content *s) {
-    cli_job *job = s->job;
+    cli_context *context = s->context;
     const nsk_model_file *model = whole_model(s);
-    if (model == NULL || !cli_load_equalised(job) || !sample_of(job, ATLAS_SAMPLE, &s->on_plane)) {
+    if (model == NULL || !cli_load_equalised(context) ||
+        !sample_of(context, ATLAS_SAMPLE, &s->on_plane)) {
         return false;
     }
-    s->atlas = nsk_atlas_make(network_of_model(job), model, s->on_plane, false, cli_progress, NULL,
-                              &s->no_atlas);
+    s->atlas = nsk_atlas_make(network_of_model(context), model, s->on_plane, false, cli_progress,
+                              NULL, &s->no_atlas);
     return true;
 }
 
 /* Of the whole calibration set, though its limit leaves some of it unused. */
 static bool survey(report_content *s) {
-    cli_job *job = s->job;
-    int limit = job->brief->calibration_limit;
-    job->brief->calibration_limit = 0;
-    nsk_images *all = cli_open_calibration(job);
-    job->brief->calibration_limit = limit;
-    s->survey =
-        all != NULL ? nsk_survey_make(all, job->held_out, cli_progress, NULL, &job->error) : NULL;
+    cli_context *context = s->context;
+    int limit = context->brief->calibration_limit;
+    context->brief->calibration_limit = 0;
+    nsk_images *all = cli_open_calibration(context);
+    context->brief->calibration_limit = limit;
+    s->survey = all != NULL
+                    ? nsk_survey_make(all, context->held_out, cli_progress, NULL, &context->error)
+                    : NULL;
     nsk_images_free(all);
     return s->survey != NULL;
 }
 
 static void judge(report_content *s) {
-    const nsk_brief *brief = s->job->brief;
+    const nsk_brief *brief = s->context->brief;
     s->verdict = nsk_verdict_new();
     nsk_judge_survey(s->verdict, s->survey, &brief->labels);
     nsk_judge_vetting(s->verdict, s->vetting);
@@ -116,45 +120,46 @@ static void judge(report_content *s) {
 }
 
 static bool find_variants(report_content *s) {
-    cli_job *job = s->job;
-    if (job->brief->variants_brief == NULL) {
+    cli_context *context = s->context;
+    if (context->brief->variants_brief == NULL) {
         return true;
     }
-    s->variants_job =
-        (cli_job){.seed = 1, .keep = g_strdup(job->keep), .arguments = g_new0(char *, 2)};
-    s->variants_job.arguments[0] = g_strdup(job->brief->variants_brief);
-    s->variants = weigh_collect(&s->variants_job, &s->weighed);
-    job->error = s->variants_job.error;
+    s->weigh_own.keep = g_strdup(s->own->keep);
+    s->variants_context = (cli_context){.arguments = g_new0(char *, 2)};
+    s->variants_context.arguments[0] = g_strdup(context->brief->variants_brief);
+    s->variants = weigh_collect(&s->variants_context, &s->weigh_own, &s->weighed);
+    context->error = s->variants_context.error;
     return s->variants != NULL;
 }
 
 static bool rehearse(report_content *s) {
-    rehearse_begin(&s->rehearsal, s->job);
-    if (s->job->brief->scenes == NULL) {
+    rehearse_begin(&s->rehearsal, s->context, &s->rehearse_own);
+    if (s->context->brief->scenes == NULL) {
         return true;
     }
-    s->job->scenes = TRUE;
+    s->rehearse_own.scenes = TRUE;
     return rehearse_play(&s->rehearsal);
 }
 
 static bool find_out(report_content *s) {
-    cli_job *job = s->job;
+    cli_context *context = s->context;
     const nsk_brief *brief;
-    if (!cli_load_board(job) || !cli_load_network(job) || !cli_load_calibration(job) ||
-        !cli_load_held_out(job) || !cli_load_model(job)) {
+    if (!cli_load_board(context) || !cli_load_network(context) || !cli_load_calibration(context) ||
+        !cli_load_held_out(context) || !cli_load_model(context)) {
         return false;
     }
-    brief = job->brief;
-    s->outline = nsk_network_outline(job->network);
-    s->comparison = survey(s) ? nsk_compare(job->network, job->model, job->held_out, cli_progress,
-                                            NULL, &job->error)
+    brief = context->brief;
+    s->outline = nsk_network_outline(context->network);
+    s->comparison = survey(s) ? nsk_compare(context->network, context->model, context->held_out,
+                                            cli_progress, NULL, &context->error)
                               : NULL;
-    s->budget = s->comparison != NULL ? nsk_budget_make(job->model, job->board, &brief->product,
-                                                        &brief->limits, &job->error)
-                                      : NULL;
+    s->budget = s->comparison != NULL
+                    ? nsk_budget_make(context->model, context->board, &brief->product,
+                                      &brief->limits, &context->error)
+                    : NULL;
     s->headroom = s->budget != NULL
-                      ? nsk_headroom_make(job->model, NULL, job->board, &brief->product,
-                                          &brief->limits, &job->error)
+                      ? nsk_headroom_make(context->model, NULL, context->board, &brief->product,
+                                          &brief->limits, &context->error)
                       : NULL;
     if (s->headroom == NULL || !vet(s) || !find_drift(s) || !find_stress(s) || !find_atlas(s) ||
         !find_variants(s) || !rehearse(s)) {
@@ -183,7 +188,8 @@ static void clear(report_content *s) {
         g_array_free(s->variants, TRUE);
         g_free(s->weighed);
     }
-    cli_job_clear(&s->variants_job);
+    cli_context_clear(&s->variants_context);
+    g_free(s->weigh_own.keep);
     if (s->rehearsal.plays != NULL) {
         rehearse_end(&s->rehearsal);
     }
@@ -207,8 +213,8 @@ static void json_rehearsal(JsonBuilder *b, const report_content *s) {
 
 static void print_json(const report_content *s) {
     const nsk_comparison *c = s->comparison;
-    JsonBuilder *b = cli_json_start(s->job);
-    cli_json_text(b, "report", s->job->output);
+    JsonBuilder *b = cli_json_start(s->context);
+    cli_json_text(b, "report", s->own->output);
     cli_json_real(b, "images", c->images);
     cli_json_real(b, "float_accuracy", share(c->float_correct, c->images));
     cli_json_real(b, "integer_accuracy", share(c->integer_correct, c->images));
@@ -226,36 +232,46 @@ static void print_json(const report_content *s) {
     cli_print_json(b);
 }
 
-static int run(cli_job *job) {
-    report_content s = {.job = job};
-    if (job->output == NULL) {
-        nsk_fail(&job->error, "report wants -o R.html: where to write the page");
-        return cli_fail(job);
+static int run(cli_context *context) {
+    const report_options *own = context->own;
+    report_content s = {.context = context, .own = own};
+    if (own->output == NULL) {
+        nsk_fail(&context->error, "report wants -o R.html: where to write the page");
+        return cli_fail(context);
     }
     s.folder = g_dir_make_tmp("netsuke-XXXXXX", NULL);
     bool good = find_out(&s) && report_tell(&s);
-    if (good && job->json) {
+    if (good && context->json) {
         print_json(&s);
     } else if (good) {
-        printf("%s: the whole story on one page; %s\n", job->output, cli_verdict_words(s.verdict));
+        printf("%s: the whole story on one page; %s\n", own->output, cli_verdict_words(s.verdict));
         cli_print_findings(s.verdict);
     }
-    int status = good ? cli_conclude(job, s.verdict) : CLI_ERROR;
+    int status = good ? cli_conclude(context, s.verdict) : CLI_ERROR;
     clear(&s);
-    return good ? status : cli_fail(job);
+    return good ? status : cli_fail(context);
 }
 
+static const cli_own own_options[] = {
+    {"output", offsetof(report_options, output), 0},
+    {"keep", offsetof(report_options, keep), 0},
+    {NULL, 0, 0},
+};
+
 const cli_command cli_report = {
-    "report",
-    "the whole story on one page",
-    "BRIEF",
-    "  netsuke report demo/kiln.ini -o kiln.html\n"
-    "writes one page that needs nothing else: data, model, accuracy, drift, stress, atlas, "
-    "budget,\n"
-    "the variants and scenes that the brief names.",
-    1,
-    1,
-    "model board calibration held-out tolerant output keep strict",
-    "keep: the user's cache",
-    run,
+    .name = "report",
+    .summary = "the whole story on one page",
+    .arguments = "BRIEF",
+    .example =
+        "  netsuke report demo/kiln.ini -o kiln.html\n"
+        "writes one page that needs nothing else: data, model, accuracy, drift, stress, atlas, "
+        "budget,\n"
+        "the variants and scenes that the brief names.",
+    .least = 1,
+    .most = 1,
+    .shared = "model board calibration held-out tolerant strict",
+    .own = own_options,
+    .own_size = sizeof(report_options),
+    .usual = "keep: the user's cache",
+    .run = run,
 };

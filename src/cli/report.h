@@ -12,8 +12,13 @@
 #include "stress.h"
 #include "weigh.h"
 
+typedef struct report_options {
+    char *output, *keep;
+} report_options;
+
 typedef struct report_content {
-    cli_job *job;
+    cli_context *context;
+    const report_options *own;
     nsk_page *page;
     char *folder; /* for drawings on their way into the page */
     nsk_survey *survey;
@@ -31,8 +36,10 @@ typedef struct report_content {
     nsk_budget *budget;
     nsk_headroom *headroom;
     GArray *variants; /* of entry; NULL: the brief has none */
-    cli_job variants_job;
+    cli_context variants_context;
+    weigh_options weigh_own;
     nsk_variant *weighed;
+    rehearse_options rehearse_own;
     rehearse_run rehearsal; /* plays only where the brief has scenes */
     nsk_verdict *verdict;
 } report_content;

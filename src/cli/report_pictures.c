@@ -14,7 +14,7 @@ static void append_triple(GString *to, const double *numbers, int channels) {
 static void tell_pictures(const report_content *s) {
     static const char *const places[NSK_TWIN_PLACES] = {"held-out in calibration",
                                                         "in two classes of a set", "in one class"};
-    const nsk_input *input = &s->job->brief->input;
+    const nsk_input *input = &s->context->brief->input;
     int channels = input->colour == NSK_COLOUR_GREY ? 1 : 3;
     nsk_page_table(s->page, "Pictures, channel by channel beside the brief",
                    "<set\t>images\t>unreadable\t>width\t>height\t>mean\t>\t>\t>deviation\t>\t>");
@@ -45,21 +45,21 @@ static void tell_pictures(const report_content *s) {
 
 bool report_data(report_content *s) {
     nsk_page *page = s->page;
-    const nsk_images *sets[2] = {s->job->calibration, s->job->held_out};
+    const nsk_images *sets[2] = {s->context->calibration, s->context->held_out};
     nsk_page_section(page, "Data");
     nsk_page_table(page, "Images of each class", "<class\t>calibration\t>held-out\t=");
     int most = 1;
-    for (int c = 0; c < s->job->brief->labels.count; c++) {
+    for (int c = 0; c < s->context->brief->labels.count; c++) {
         most = MAX(most, s->survey->sets[1].in_class[c]);
     }
-    for (int c = 0; c < s->job->brief->labels.count; c++) {
+    for (int c = 0; c < s->context->brief->labels.count; c++) {
         nsk_page_row(page, "%s\t%d\t%d\t%.3f", report_label(s, c), s->survey->sets[0].in_class[c],
                      s->survey->sets[1].in_class[c], (double)s->survey->sets[1].in_class[c] / most);
     }
     nsk_page_table_end(page);
     tell_pictures(s);
     char *sheet = report_drawing(s, "sheet.png");
-    return report_take(s, nsk_survey_sheet(sets, 6, sheet, &s->job->error), sheet,
+    return report_take(s, nsk_survey_sheet(sets, 6, sheet, &s->context->error), sheet,
                        "Some pictures of each class, as the network sees them");
 }
 
@@ -119,8 +119,8 @@ bool report_stress(report_content *s) {
     }
     nsk_page_table_end(s->page);
     char *plot = report_drawing(s, "stress.svg");
-    return report_take(s, nsk_stress_draw(all, s->job->brief->name, plot, &s->job->error), plot,
-                       "Accuracy over strength, change by change");
+    return report_take(s, nsk_stress_draw(all, s->context->brief->name, plot, &s->context->error),
+                       plot, "Accuracy over strength, change by change");
 }
 
 /* ---- atlas ---- */
@@ -128,7 +128,7 @@ bool report_stress(report_content *s) {
 static void tell_neighbours(const report_content *s) {
     nsk_page_table(s->page, "How many of an image's ten nearest are of its class, on the average",
                    "<class\t>images\t>float\t>integer\t>among another");
-    for (int c = 0; c < s->job->brief->labels.count; c++) {
+    for (int c = 0; c < s->context->brief->labels.count; c++) {
         nsk_atlas_class of = nsk_atlas_class_of(s->atlas, c);
         if (of.images > 0) {
             nsk_page_row(s->page, "%s\t%d\t%.1f\t%.1f\t%d", report_label(s, c), of.images,
@@ -177,7 +177,8 @@ bool report_atlas(report_content *s) {
     tell_neighbours(s);
     tell_astray(s);
     char *plot = report_drawing(s, "atlas.svg");
-    return report_take(
-        s, nsk_atlas_draw(a, &s->job->brief->labels, s->job->brief->name, plot, &s->job->error),
-        plot, "The images on a plane: near ones are alike to the network");
+    return report_take(s,
+                       nsk_atlas_draw(a, &s->context->brief->labels, s->context->brief->name, plot,
+                                      &s->context->error),
+                       plot, "The images on a plane: near ones are alike to the network");
 }

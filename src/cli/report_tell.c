@@ -40,7 +40,7 @@ static bool tell_model(report_content *s) {
     nsk_page_text(page,
                   "%s: %d layers, %" G_GUINT64_FORMAT " parameters, %" G_GUINT64_FORMAT
                   " multiply-accumulates a frame of %d x %d x %d.",
-                  s->job->brief->model, o->count, (guint64)o->parameters, (guint64)o->macs,
+                  s->context->brief->model, o->count, (guint64)o->parameters, (guint64)o->macs,
                   o->width, o->height, o->channels);
     nsk_page_table(page, "Layers",
                    "<layer\t<operator\t>output\t>parameters\t>multiply-accumulates\t=");
@@ -180,7 +180,7 @@ static bool tell_accuracy(report_content *s) {
     tell_classes(s);
     char *plot = report_drawing(s, "reliability.svg");
     if (!report_take(
-            s, nsk_reliability_draw(c, s->job->brief->name, plot, &s->job->error), plot,
+            s, nsk_reliability_draw(c, s->context->brief->name, plot, &s->context->error), plot,
             "How often answers are right, over the probability that they are given with")) {
         return false;
     }
@@ -188,8 +188,8 @@ static bool tell_accuracy(report_content *s) {
         return true;
     }
     char *flips = report_drawing(s, "flips.png");
-    return report_take(s, nsk_flips_sheet(c, s->job->held_out, flips, &s->job->error), flips,
-                       "Pictures that both models answer differently, with both answers");
+    return report_take(s, nsk_flips_sheet(c, s->context->held_out, flips, &s->context->error),
+                       flips, "Pictures that both models answer differently, with both answers");
 }
 
 /* Layers by what would come back if one alone were float. */
@@ -248,18 +248,18 @@ static bool tell_drift(report_content *s) {
     tell_advice(s);
     char *plot = report_drawing(s, "drift.svg");
     return report_take(
-        s, nsk_drift_draw(s->drift, s->regain, s->job->brief->name, plot, &s->job->error), plot,
-        "Signal over error, layer by layer");
+        s, nsk_drift_draw(s->drift, s->regain, s->context->brief->name, plot, &s->context->error),
+        plot, "Signal over error, layer by layer");
 }
 
 static void tell_layer_times(const report_content *s) {
     nsk_model model;
     const nsk_budget *b = s->budget;
-    double clock = s->job->board->clock;
+    double clock = s->context->board->clock;
     char text[CLI_TEXT];
     double most = fmax(fmax(b->preparation.cycles, b->again.cycles),
                        fmax(b->check.cycles, b->frame_check.cycles));
-    nsk_open(&model, s->job->model->bytes, s->job->model->size);
+    nsk_open(&model, s->context->model->bytes, s->context->model->size);
     for (int i = 0; i < b->layers; i++) {
         most = fmax(most, b->layer[i].cycles);
     }
@@ -304,8 +304,8 @@ static bool tell_budget(report_content *s) {
     const nsk_budget *b = s->budget;
     char text[4][CLI_TEXT];
     nsk_page_section(s->page, "Budget");
-    nsk_page_text(s->page, "Board '%s': %s at %.4g MHz.", s->job->board->name, s->job->board->core,
-                  s->job->board->clock / 1e6);
+    nsk_page_text(s->page, "Board '%s': %s at %.4g MHz.", s->context->board->name,
+                  s->context->board->core, s->context->board->clock / 1e6);
     tell_limits(s);
     nsk_page_text(s->page,
                   "Flash: model %s, code %s, of which the product's loop %s. RAM: workspace %s (no "
@@ -332,12 +332,12 @@ static bool tell_budget(report_content *s) {
     }
     if (b->days >= 0.0) {
         nsk_page_text(s->page, "Battery: %.4g Wh last %.1f days, awake %.0f %% of the time.",
-                      s->job->brief->product.battery / 3600.0, b->days,
-                      100.0 * s->job->brief->product.awake);
+                      s->context->brief->product.battery / 3600.0, b->days,
+                      100.0 * s->context->brief->product.awake);
     }
     tell_layer_times(s);
     char *plan = report_drawing(s, "plan.svg");
-    bool good = report_take(s, nsk_plan_draw(s->job->model, plan, &s->job->error), plan,
+    bool good = report_take(s, nsk_plan_draw(s->context->model, plan, &s->context->error), plan,
                             "What stands where in the workspace, and when");
     if (good) {
         tell_headroom(s);
@@ -354,7 +354,7 @@ static bool tell_variants(report_content *s) {
     nsk_page_text(s->page,
                   "Of %s. Starred: no other is as good or better in everything. In percent, "
                   "points, KiB, ms.",
-                  s->job->brief->variants_brief);
+                  s->context->brief->variants_brief);
     nsk_page_table(
         s->page, "Side by side",
         "<\t<variant\t<input\t>float\t>integer\t>95 %\t>loss\t>flash\t>ram\t>time\t>energy, mJ\t<");
@@ -378,17 +378,17 @@ static bool tell_variants(report_content *s) {
     }
     nsk_page_table_end(s->page);
     char *plot = report_drawing(s, "variants.svg");
-    return report_take(s, nsk_weigh_draw(s->weighed, count, plot, &s->job->error), plot,
+    return report_take(s, nsk_weigh_draw(s->weighed, count, plot, &s->context->error), plot,
                        "Time, accuracy and RAM of the variants");
 }
 
 static bool tell_scene(report_content *s, const play *p) {
     char *name = g_strdup_printf("%s.svg", p->name);
     char *path = report_drawing(s, name);
-    char *title = g_strdup_printf("%s, %s", s->job->brief->name, p->name);
+    char *title = g_strdup_printf("%s, %s", s->context->brief->name, p->name);
     bool good = report_take(s,
-                            nsk_rehearsal_draw(p->rehearsal, &p->stage, &s->job->brief->labels,
-                                               title, path, &s->job->error),
+                            nsk_rehearsal_draw(p->rehearsal, &p->stage, &s->context->brief->labels,
+                                               title, path, &s->context->error),
                             path, p->name);
     g_free(title);
     g_free(name);
@@ -404,7 +404,7 @@ static bool tell_rehearsal(report_content *s) {
     nsk_page_text(s->page,
                   "The product on the simulated board, on scenes whose truth is known, camera "
                   "at %g frames a second. An event is something that calls for a line.",
-                  s->job->board->frame_rate);
+                  s->context->board->frame_rate);
     nsk_page_table(
         s->page, "Scenes",
         "<scene\t>frames\t>dropped\t>no answer\t>events\t>missed\t>longer than 5 frames\t"
@@ -433,15 +433,15 @@ static bool tell_rehearsal(report_content *s) {
 
 /* What the page was made by and of. */
 static void tell_origin(const report_content *s) {
-    const nsk_brief *brief = s->job->brief;
+    const nsk_brief *brief = s->context->brief;
     GDateTime *now = g_date_time_new_now_local();
     char *date = g_date_time_format(now, "%Y-%m-%d %H:%M");
-    char *sum =
-        g_compute_checksum_for_data(G_CHECKSUM_SHA256, s->job->model->bytes, s->job->model->size);
+    char *sum = g_compute_checksum_for_data(G_CHECKSUM_SHA256, s->context->model->bytes,
+                                            s->context->model->size);
     char *text = NULL;
     nsk_page_section(s->page, "Origin");
     nsk_page_text(s->page, "Made on %s by netsuke %s. The integer model: %zu bytes, SHA-256 %s.",
-                  date, nsk_version(), s->job->model->size, sum);
+                  date, nsk_version(), s->context->model->size, sum);
     nsk_page_text(s->page, "The brief, %s:", brief->path);
     if (g_file_get_contents(brief->path, &text, NULL, NULL)) {
         nsk_page_verbatim(s->page, text);
@@ -453,8 +453,9 @@ static void tell_origin(const report_content *s) {
 }
 
 bool report_tell(report_content *s) {
-    char *below = g_strdup_printf("%s on board '%s'", s->job->brief->path, s->job->board->name);
-    s->page = nsk_page_new(nsk_network_fact(s->job->network, NSK_FACT_NAME), below);
+    char *below =
+        g_strdup_printf("%s on board '%s'", s->context->brief->path, s->context->board->name);
+    s->page = nsk_page_new(nsk_network_fact(s->context->network, NSK_FACT_NAME), below);
     g_free(below);
     tell_summary(s);
     bool good = report_data(s) && tell_model(s) && tell_accuracy(s) && tell_drift(s) &&
@@ -465,5 +466,5 @@ bool report_tell(report_content *s) {
         return false;
     }
     tell_origin(s);
-    return nsk_page_finish(s->page, s->job->output, &s->job->error);
+    return nsk_page_finish(s->page, s->own->output, &s->context->error);
 }

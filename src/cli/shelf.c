@@ -22,7 +22,7 @@ static void print_board(cli_table *table, const char *name, const nsk_board *boa
                   board->path);
 }
 
-static int run(cli_job *job) {
+static int run(cli_context *context) {
     char **names = nsk_board_names();
     JsonBuilder *b = json_builder_new();
     cli_table *table = cli_table_new("llrrrrl");
@@ -33,7 +33,7 @@ static int run(cli_job *job) {
     cli_table_row(table, "board\tcore\tclock\tflash\tram\tcamera\tfile");
     for (char **name = names; *name != NULL && good; name++) {
         char *path = nsk_board_find(*name, NULL);
-        nsk_board *board = nsk_board_read(path, &job->error);
+        nsk_board *board = nsk_board_read(path, &context->error);
         good = board != NULL;
         if (good) {
             json_board(b, *name, board);
@@ -45,12 +45,12 @@ static int run(cli_job *job) {
     json_builder_end_array(b);
     json_builder_end_object(b);
     if (good && names[0] == NULL) {
-        nsk_fail(&job->error,
+        nsk_fail(&context->error,
                  "no boards came along: is netsuke installed whole? NETSUKE_DATA names the folder "
                  "that has boards/ and costs/");
         good = false;
     }
-    if (good && job->json) {
+    if (good && context->json) {
         cli_print_json(b);
     } else if (good) {
         cli_table_print(table);
@@ -60,18 +60,17 @@ static int run(cli_job *job) {
              "real.");
     }
     g_strfreev(names);
-    return good ? CLI_DONE : cli_fail(job);
+    return good ? CLI_DONE : cli_fail(context);
 }
 
 const cli_command cli_shelf = {
-    "shelf",
-    "the boards that came along: cores, clocks, memory",
-    "",
-    "  netsuke shelf\n"
-    "lists them; each can be named in a brief or with --board, and copied for a board of your own.",
-    0,
-    0,
-    "",
-    NULL,
-    run,
+    .name = "shelf",
+    .summary = "the boards that came along: cores, clocks, memory",
+    .arguments = "",
+    .example = "  netsuke shelf\n"
+               "lists them; each can be named in a brief or with --board, and copied for a board "
+               "of your own.",
+    .least = 0,
+    .most = 0,
+    .run = run,
 };

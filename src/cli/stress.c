@@ -5,6 +5,12 @@
 #include "stress.h"
 #include "table.h"
 
+typedef struct stress_options {
+    gboolean all;
+    gint seed;
+    char *plot;
+} stress_options;
+
 enum { SAMPLE = 240 };
 
 static void json_count(JsonBuilder *b, const nsk_stress_count *c) {
@@ -15,10 +21,11 @@ static void json_count(JsonBuilder *b, const nsk_stress_count *c) {
     cli_json_real(b, "chance", c->chance);
 }
 
-static void print_json(const cli_job *job, const nsk_stress *s) {
-    JsonBuilder *b = cli_json_start(job);
+static void print_json(const cli_context *context, const nsk_stress *s) {
+    const stress_options *own = context->own;
+    JsonBuilder *b = cli_json_start(context);
     cli_json_int(b, "images", s->images);
-    cli_json_int(b, "seed", job->seed);
+    cli_json_int(b, "seed", own->seed);
     json_builder_set_member_name(b, "unchanged");
     json_builder_begin_object(b);
     json_count(b, &s->unchanged);
@@ -136,12 +143,13 @@ static void print_verdict(const nsk_stress *s) {
     g_free(alone);
 }
 
-static void print_text(const cli_job *job, const nsk_stress *s) {
-    cli_print_facts(job);
+static void print_text(const cli_context *context, const nsk_stress *s) {
+    const stress_options *own = context->own;
+    cli_print_facts(context);
     printf("Accuracy on %d held-out images, changed as light, lens and belt may change them\n"
            "as they are: float %.1f %%, integer %.1f %%; seed %d\n\n",
            s->images, 100.0 * s->unchanged.float_correct / s->images,
-           100.0 * s->unchanged.integer_correct / s->images, job->seed);
+           100.0 * s->unchanged.integer_correct / s->images, own->seed);
     cli_table *table = cli_table_new("lrrrrr");
     for (int i = 0; i < s->changes; i++) {
         print_change(table, s, &s->change[i]);
@@ -151,52 +159,63 @@ static void print_text(const cli_job *job, const nsk_stress *s) {
     print_verdict(s);
 }
 
-int stress_resting_class(const cli_job *job) {
-    const nsk_labels *labels = &job->brief->labels;
-    for (int i = 0; job->brief->decision.resting != NULL && i < labels->count; i++) {
-        if (strcmp(labels->names[i], job->brief->decision.resting) == 0) {
+int stress_resting_class(const cli_context *context) {
+    const nsk_labels *labels = &context->brief->labels;
+    for (int i = 0; context->brief->decision.resting != NULL && i < labels->count; i++) {
+        if (strcmp(labels->names[i], context->brief->decision.resting) == 0) {
             return i;
         }
     }
     return NSK_NO_CLASS;
 }
 
-static int run(cli_job *job) {
-    job->sample = job->sample > 0 ? job->sample : job->all ? 0 : SAMPLE;
-    if (!cli_load_brief(job) || !cli_load_model(job) || !cli_load_network(job) ||
-        !cli_load_held_out(job)) {
-        return cli_fail(job);
+static int run(cli_context *context) {
+    const stress_options *own = context->own;
+    context->sample = context->sample > 0 ? context->sample : own->all ? 0 : SAMPLE;
+    if (!cli_load_brief(context) || !cli_load_model(context) || !cli_load_network(context) ||
+        !cli_load_held_out(context)) {
+        return cli_fail(context);
     }
-    nsk_stress *s =
-        nsk_stress_measure(job->network, job->model, job->held_out, stress_resting_class(job),
-                           (uint64_t)job->seed, cli_progress, NULL, &job->error);
+    nsk_stress *s = nsk_stress_measure(context->network, context->model, context->held_out,
+                                       stress_resting_class(context), (uint64_t)own->seed,
+                                       cli_progress, NULL, &context->error);
     if (s == NULL) {
-        return cli_fail(job);
+        return cli_fail(context);
     }
     nsk_model model;
-    nsk_open(&model, job->model->bytes, job->model->size);
-    bool good = job->plot == NULL ||
-                nsk_stress_draw(s, nsk_model_fact(&model, NSK_FACT_NAME), job->plot, &job->error);
-    if (good && job->json) {
-        print_json(job, s);
+    nsk_open(&model, context->model->bytes, context->model->size);
+    bool good = own->plot == NULL || nsk_stress_draw(s, nsk_model_fact(&model, NSK_FACT_NAME),
+                                                     own->plot, &context->error);
+    if (good && context->json) {
+        print_json(context, s);
     } else if (good) {
-        print_text(job, s);
+        print_text(context, s);
     }
     nsk_stress_free(s);
-    return good ? CLI_DONE : cli_fail(job);
+    return good ? CLI_DONE : cli_fail(context);
 }
 
+static const cli_own own_options[] = {
+    {"all", offsetof(stress_options, all), 0},
+    {"seed", offsetof(stress_options, seed), 1},
+    {"plot", offsetof(stress_options, plot), 0},
+    {NULL, 0, 0},
+};
+
 const cli_command cli_stress = {
-    "stress",
-    "both models on pictures darker, blurred, moved, hidden, ...",
-    "BRIEF",
-    "  netsuke stress demo/kiln.ini --plot stress.svg\n"
-    "changes held-out pictures in light, colour, sharpness, place and more, at five strengths "
-    "each,\n"
-    "and says where both models fail, and whether the integer model breaks earlier.",
-    1,
-    1,
-    "model calibration held-out tolerant sample all seed plot",
-    "sample: 240; seed: 1",
-    run,
+    .name = "stress",
+    .summary = "both models on pictures darker, blurred, moved, hidden, ...",
+    .arguments = "BRIEF",
+    .example =
+        "  netsuke stress demo/kiln.ini --plot stress.svg\n"
+        "changes held-out pictures in light, colour, sharpness, place and more, at five strengths "
+        "each,\n"
+        "and says where both models fail, and whether the integer model breaks earlier.",
+    .least = 1,
+    .most = 1,
+    .shared = "model calibration held-out tolerant sample",
+    .own = own_options,
+    .own_size = sizeof(stress_options),
+    .usual = "sample: 240; seed: 1",
+    .run = run,
 };

@@ -11,6 +11,6 @@ char *stress_both_fail(const nsk_stress *stress);
 char *stress_integer_alone(const nsk_stress *stress);
 
 /* The brief's class for 'nothing there', or NSK_NO_CLASS. */
-int stress_resting_class(const cli_job *job);
+int stress_resting_class(const cli_context *context);
 
 #endif

@@ -6,16 +6,21 @@
 #include "command.h"
 #include "table.h"
 
+typedef struct survey_options {
+    gboolean all;
+    char *sheet;
+} survey_options;
+
 enum { SHORT_LIST = 8, SHEET_PICTURES = 5 };
 
 static const char *const places[NSK_TWIN_PLACES] = {"both_sets", "two_classes", "one_class"};
 
-static int channels_of(const cli_job *job) {
-    return job->brief->input.colour == NSK_COLOUR_GREY ? 1 : 3;
+static int channels_of(const cli_context *context) {
+    return context->brief->input.colour == NSK_COLOUR_GREY ? 1 : 3;
 }
 
-static const nsk_images *set_of(const cli_job *job, int k) {
-    return k == 0 ? job->calibration : job->held_out;
+static const nsk_images *set_of(const cli_context *context, int k) {
+    return k == 0 ? context->calibration : context->held_out;
 }
 
 /* ---- machine-readable ---- */
@@ -36,9 +41,9 @@ static void json_size(JsonBuilder *b, const char *name, int width, int height) {
 
 /* Other light, or another camera: a mean a quarter of the spread away, or a spread a third larger.
  */
-static bool light_differs(const cli_job *job, const nsk_survey *s) {
+static bool light_differs(const cli_context *context, const nsk_survey *s) {
     bool differs = false;
-    for (int c = 0; c < channels_of(job); c++) {
+    for (int c = 0; c < channels_of(context); c++) {
         double spread = fmax(s->sets[0].deviation[c], 1e-9);
         double ratio = s->sets[1].deviation[c] / spread;
         differs = differs || fabs(s->sets[1].mean[c] - s->sets[0].mean[c]) > 0.25 * spread ||
@@ -47,7 +52,7 @@ static bool light_differs(const cli_job *job, const nsk_survey *s) {
     return differs;
 }
 
-static void json_set(JsonBuilder *b, const cli_job *job, const nsk_survey_set *set) {
+static void json_set(JsonBuilder *b, const cli_context *context, const nsk_survey_set *set) {
     json_builder_begin_object(b);
     cli_json_text(b, "name", set->name);
     cli_json_int(b, "images", set->images);
@@ -56,13 +61,13 @@ static void json_set(JsonBuilder *b, const cli_job *job, const nsk_survey_set *s
     cli_json_int(b, "transparent", set->alpha);
     json_size(b, "least_size", set->least_width, set->least_height);
     json_size(b, "most_size", set->most_width, set->most_height);
-    json_numbers(b, "mean", set->mean, channels_of(job));
-    json_numbers(b, "deviation", set->deviation, channels_of(job));
+    json_numbers(b, "mean", set->mean, channels_of(context));
+    json_numbers(b, "deviation", set->deviation, channels_of(context));
     json_builder_set_member_name(b, "classes");
     json_builder_begin_array(b);
-    for (int c = 0; c < job->brief->labels.count; c++) {
+    for (int c = 0; c < context->brief->labels.count; c++) {
         json_builder_begin_object(b);
-        cli_json_text(b, "name", job->brief->labels.names[c]);
+        cli_json_text(b, "name", context->brief->labels.names[c]);
         cli_json_int(b, "images", set->in_class[c]);
         json_builder_end_object(b);
     }
@@ -79,18 +84,18 @@ static void json_counts(JsonBuilder *b, const char *name, const int *counts) {
     json_builder_end_object(b);
 }
 
-static const char *twin_path(const cli_job *job, const nsk_twins *t, int which) {
-    return nsk_images_path(set_of(job, t->set[which]), t->image[which]);
+static const char *twin_path(const cli_context *context, const nsk_twins *t, int which) {
+    return nsk_images_path(set_of(context, t->set[which]), t->image[which]);
 }
 
-static void print_json(const cli_job *job, const nsk_survey *s, const nsk_verdict *v) {
-    JsonBuilder *b = cli_json_start(job);
+static void print_json(const cli_context *context, const nsk_survey *s, const nsk_verdict *v) {
+    JsonBuilder *b = cli_json_start(context);
     json_builder_set_member_name(b, "light_differs");
-    json_builder_add_boolean_value(b, light_differs(job, s));
+    json_builder_add_boolean_value(b, light_differs(context, s));
     json_builder_set_member_name(b, "sets");
     json_builder_begin_array(b);
     for (int k = 0; k < 2; k++) {
-        json_set(b, job, &s->sets[k]);
+        json_set(b, context, &s->sets[k]);
     }
     json_builder_end_array(b);
     cli_json_int(b, "overlap", s->overlap);
@@ -103,8 +108,8 @@ static void print_json(const cli_job *job, const nsk_survey *s, const nsk_verdic
         cli_json_text(b, "where", places[s->twins[i].place]);
         json_builder_set_member_name(b, "exact");
         json_builder_add_boolean_value(b, s->twins[i].exact);
-        cli_json_text(b, "first", twin_path(job, &s->twins[i], 0));
-        cli_json_text(b, "second", twin_path(job, &s->twins[i], 1));
+        cli_json_text(b, "first", twin_path(context, &s->twins[i], 0));
+        cli_json_text(b, "second", twin_path(context, &s->twins[i], 1));
         json_builder_end_object(b);
     }
     json_builder_end_array(b);
@@ -115,23 +120,23 @@ static void print_json(const cli_job *job, const nsk_survey *s, const nsk_verdic
 
 /* ---- for people ---- */
 
-static void print_classes(const cli_job *job, const nsk_survey *s) {
+static void print_classes(const cli_context *context, const nsk_survey *s) {
     int most = 1;
     for (int k = 0; k < 2; k++) {
-        for (int c = 0; c < job->brief->labels.count; c++) {
+        for (int c = 0; c < context->brief->labels.count; c++) {
             most = MAX(most, s->sets[k].in_class[c]);
         }
     }
     cli_table *table = cli_table_new("lrlrl");
     cli_table_row(table, "class\tcalibration\t\theld-out\t");
-    for (int c = 0; c < job->brief->labels.count; c++) {
+    for (int c = 0; c < context->brief->labels.count; c++) {
         char bars[2][CLI_TEXT];
         for (int k = 0; k < 2; k++) {
             int full = (20 * s->sets[k].in_class[c] + most / 2) / most;
             memset(bars[k], '#', (size_t)full);
             bars[k][full] = '\0';
         }
-        cli_table_row(table, "%s\t%d\t%s\t%d\t%s", job->brief->labels.names[c],
+        cli_table_row(table, "%s\t%d\t%s\t%d\t%s", context->brief->labels.names[c],
                       s->sets[0].in_class[c], bars[0], s->sets[1].in_class[c], bars[1]);
     }
     cli_table_row(table, "all\t%d\t\t%d\t", s->sets[0].images, s->sets[1].images);
@@ -139,8 +144,8 @@ static void print_classes(const cli_job *job, const nsk_survey *s) {
     putchar('\n');
 }
 
-static void print_sizes(const cli_job *job, const nsk_survey_set *set) {
-    const nsk_input *input = &job->brief->input;
+static void print_sizes(const cli_context *context, const nsk_survey_set *set) {
+    const nsk_input *input = &context->brief->input;
     if (set->least_width == set->most_width && set->least_height == set->most_height) {
         bool same = set->least_width == input->width && set->least_height == input->height;
         printf("%-12s all pictures are %d x %d; the network takes %d x %d%s\n", set->name,
@@ -160,25 +165,26 @@ static void print_sizes(const cli_job *job, const nsk_survey_set *set) {
     }
 }
 
-static void print_evenness(const cli_job *job, const nsk_survey_set *set) {
+static void print_evenness(const cli_context *context, const nsk_survey_set *set) {
     int least = 0;
     int most = 0;
-    for (int c = 1; c < job->brief->labels.count; c++) {
+    for (int c = 1; c < context->brief->labels.count; c++) {
         least = set->in_class[c] < set->in_class[least] ? c : least;
         most = set->in_class[c] > set->in_class[most] ? c : most;
     }
     if (set->in_class[most] > 2 * set->in_class[least]) {
         char *text = g_strdup_printf(
             "%d of '%s', %d of '%s'; overall accuracy will speak mostly of the first",
-            set->in_class[most], job->brief->labels.names[most], set->in_class[least],
-            job->brief->labels.names[least]);
+            set->in_class[most], context->brief->labels.names[most], set->in_class[least],
+            context->brief->labels.names[least]);
         cli_paragraph("UNEVEN       ", text);
         g_free(text);
     }
 }
 
-static void print_unreadable(const cli_job *job, const nsk_survey_set *set) {
-    int shown = job->all ? set->unreadable : MIN(set->unreadable, SHORT_LIST);
+static void print_unreadable(const cli_context *context, const nsk_survey_set *set) {
+    const survey_options *own = context->own;
+    int shown = own->all ? set->unreadable : MIN(set->unreadable, SHORT_LIST);
     if (set->unreadable > 0) {
         printf("UNREADABLE   %d pictures of the %s set, not counted above:\n", set->unreadable,
                set->name);
@@ -198,11 +204,11 @@ static void triple_text(const double *numbers, int count, char *text) {
     }
 }
 
-static void print_light(const cli_job *job, const nsk_survey *s) {
-    int channels = channels_of(job);
+static void print_light(const cli_context *context, const nsk_survey *s) {
+    int channels = channels_of(context);
     double apart = 0.0;
     char text[300];
-    if (!light_differs(job, s)) {
+    if (!light_differs(context, s)) {
         return;
     }
     for (int c = 0; c < channels; c++) {
@@ -213,15 +219,15 @@ static void print_light(const cli_job *job, const nsk_survey *s) {
         "the held-out pictures are %.0f %% of the range %s than those that the ranges are made "
         "from, or spread otherwise: other light, or another camera? Calibrate on pictures of "
         "the camera that will be used",
-        100.0 * fabs(apart) / job->brief->input.top, apart > 0.0 ? "brighter" : "darker");
+        100.0 * fabs(apart) / context->brief->input.top, apart > 0.0 ? "brighter" : "darker");
     cli_paragraph("OTHER LIGHT  ", text);
 }
 
 /* The pictures' brightness beside what the brief takes away and divides by. */
-static void print_brightness(const cli_job *job, const nsk_survey *s) {
+static void print_brightness(const cli_context *context, const nsk_survey *s) {
     static const char *const orders[] = {"red, green, blue", "blue, green, red", "grey"};
-    const nsk_input *input = &job->brief->input;
-    int channels = channels_of(job);
+    const nsk_input *input = &context->brief->input;
+    int channels = channels_of(context);
     char mean[CLI_TEXT];
     char deviation[CLI_TEXT];
     cli_table *table = cli_table_new("lll");
@@ -248,10 +254,11 @@ static void print_brightness(const cli_job *job, const nsk_survey *s) {
                       "the brief's mean or deviation is not that of these pictures; if training "
                       "used it all the same it is right, and 'netsuke vet' tells");
     }
-    print_light(job, s);
+    print_light(context, s);
 }
 
-static void print_twins(const cli_job *job, const nsk_survey *s) {
+static void print_twins(const cli_context *context, const nsk_survey *s) {
+    const survey_options *own = context->own;
     static const char *const names[NSK_TWIN_PLACES] = {"held-out in calibration",
                                                        "in two classes of a set", "in one class"};
     putchar('\n');
@@ -261,83 +268,95 @@ static void print_twins(const cli_job *job, const nsk_survey *s) {
         cli_table_row(table, "%s\t%d\t%d", names[i], s->exact[i], s->near[i]);
     }
     cli_table_print(table);
-    int left = job->all ? s->twin_count : SHORT_LIST;
+    int left = own->all ? s->twin_count : SHORT_LIST;
     for (int place = 0; place < NSK_TWIN_PLACES; place++) {
         for (int i = 0; i < s->twin_count; i++) {
             const nsk_twins *t = &s->twins[i];
             if (t->place == (nsk_twin_place)place && left-- > 0) {
-                printf("  %s %s %s\n", twin_path(job, t, 1), t->exact ? "=" : "~",
-                       twin_path(job, t, 0));
+                printf("  %s %s %s\n", twin_path(context, t, 1), t->exact ? "=" : "~",
+                       twin_path(context, t, 0));
             }
         }
     }
-    if (!job->all && s->twin_count > SHORT_LIST) {
+    if (!own->all && s->twin_count > SHORT_LIST) {
         printf("  ... and %d more; --all lists them\n", s->twin_count - SHORT_LIST);
     }
 }
 
-static void print_survey(const cli_job *job, const nsk_survey *s, int limit, const nsk_verdict *v) {
-    print_classes(job, s);
+static void print_survey(const cli_context *context, const nsk_survey *s, int limit,
+                         const nsk_verdict *v) {
+    const survey_options *own = context->own;
+    print_classes(context, s);
     if (limit > 0 && limit < s->sets[0].images) {
         printf("calibration  %d of %d pictures will be used, spread over the classes\n", limit,
                s->sets[0].images);
     }
     for (int k = 0; k < 2; k++) {
-        print_sizes(job, &s->sets[k]);
-        print_evenness(job, &s->sets[k]);
-        print_unreadable(job, &s->sets[k]);
+        print_sizes(context, &s->sets[k]);
+        print_evenness(context, &s->sets[k]);
+        print_unreadable(context, &s->sets[k]);
     }
-    print_brightness(job, s);
-    print_twins(job, s);
+    print_brightness(context, s);
+    print_twins(context, s);
     cli_print_findings(v);
-    if (job->sheet != NULL) {
-        printf("\nsheet        %s\n", job->sheet);
+    if (own->sheet != NULL) {
+        printf("\nsheet        %s\n", own->sheet);
     }
 }
 
-static bool draw_sheet(cli_job *job) {
-    const nsk_images *const sets[2] = {job->calibration, job->held_out};
-    return nsk_survey_sheet(sets, SHEET_PICTURES, job->sheet, &job->error);
+static bool draw_sheet(cli_context *context) {
+    const survey_options *own = context->own;
+    const nsk_images *const sets[2] = {context->calibration, context->held_out};
+    return nsk_survey_sheet(sets, SHEET_PICTURES, own->sheet, &context->error);
 }
 
-static int run(cli_job *job) {
-    if (!cli_load_network(job) || !cli_load_held_out(job)) {
-        return cli_fail(job);
+static int run(cli_context *context) {
+    const survey_options *own = context->own;
+    if (!cli_load_network(context) || !cli_load_held_out(context)) {
+        return cli_fail(context);
     }
-    int limit = job->brief->calibration_limit;
-    job->brief->calibration_limit = 0; /* look at all there are */
-    if (!cli_load_calibration(job)) {
-        return cli_fail(job);
+    int limit = context->brief->calibration_limit;
+    context->brief->calibration_limit = 0; /* look at all there are */
+    if (!cli_load_calibration(context)) {
+        return cli_fail(context);
     }
-    nsk_survey *s =
-        nsk_survey_make(job->calibration, job->held_out, cli_progress, NULL, &job->error);
-    if (s == NULL || (job->sheet != NULL && !draw_sheet(job))) {
+    nsk_survey *s = nsk_survey_make(context->calibration, context->held_out, cli_progress, NULL,
+                                    &context->error);
+    if (s == NULL || (own->sheet != NULL && !draw_sheet(context))) {
         nsk_survey_free(s);
-        return cli_fail(job);
+        return cli_fail(context);
     }
     nsk_verdict *v = nsk_verdict_new();
-    nsk_judge_survey(v, s, &job->brief->labels);
-    if (job->json) {
-        print_json(job, s, v);
+    nsk_judge_survey(v, s, &context->brief->labels);
+    if (context->json) {
+        print_json(context, s, v);
     } else {
-        print_survey(job, s, limit, v);
+        print_survey(context, s, limit, v);
     }
-    int status = cli_conclude(job, v);
+    int status = cli_conclude(context, v);
     nsk_verdict_free(v);
     nsk_survey_free(s);
     return status;
 }
 
+static const cli_own own_options[] = {
+    {"all", offsetof(survey_options, all), 0},
+    {"sheet", offsetof(survey_options, sheet), 0},
+    {NULL, 0, 0},
+};
+
 const cli_command cli_survey = {
-    "survey",
-    "look at the images: classes, sizes, brightness, repeats; a contact sheet",
-    "BRIEF",
-    "  netsuke survey demo/kiln.ini --sheet demo/out/sheet.png\n"
-    "counts the pictures of each class in the calibration and held-out sets, looks for pictures\n"
-    "that stand there twice, and draws some of each class as the network sees them.",
-    1,
-    1,
-    "calibration held-out tolerant all sheet strict",
-    NULL,
-    run,
+    .name = "survey",
+    .summary = "look at the images: classes, sizes, brightness, repeats; a contact sheet",
+    .arguments = "BRIEF",
+    .example = "  netsuke survey demo/kiln.ini --sheet demo/out/sheet.png\n"
+               "counts the pictures of each class in the calibration and held-out sets, looks for "
+               "pictures\n"
+               "that stand there twice, and draws some of each class as the network sees them.",
+    .least = 1,
+    .most = 1,
+    .shared = "calibration held-out tolerant strict",
+    .own = own_options,
+    .own_size = sizeof(survey_options),
+    .run = run,
 };

@@ -37,15 +37,15 @@ const char *cli_verdict_words(const nsk_verdict *v) {
     return words[nsk_verdict_standing(v)];
 }
 
-int cli_conclude(const cli_job *job, const nsk_verdict *v) {
+int cli_conclude(const cli_context *context, const nsk_verdict *v) {
     nsk_standing standing = nsk_verdict_standing(v);
     for (int i = 0; i < v->count && standing == NSK_STANDING_OPEN; i++) {
         if (v->finding[i].standing == NSK_STANDING_OPEN) {
             fprintf(stderr, "netsuke: open: %s%s\n", v->finding[i].text,
-                    job->strict ? "" : " (--strict makes this exit status 1)");
+                    context->strict ? "" : " (--strict makes this exit status 1)");
         }
     }
-    return standing == NSK_STANDING_BROKEN || (standing == NSK_STANDING_OPEN && job->strict)
+    return standing == NSK_STANDING_BROKEN || (standing == NSK_STANDING_OPEN && context->strict)
                ? CLI_LIMIT_BROKEN
                : CLI_DONE;
 }

@@ -5,6 +5,10 @@
 #include "command.h"
 #include "table.h"
 
+typedef struct vet_options {
+    gboolean all;
+} vet_options;
+
 enum { SHORT_LIST = 6, SAMPLE = 600 };
 
 static double accuracy(const nsk_vetting *v, int correct) {
@@ -25,7 +29,7 @@ static void json_alternative(JsonBuilder *b, const nsk_vetting *v, const nsk_alt
     json_builder_end_object(b);
 }
 
-static void json_order(JsonBuilder *b, const cli_job *job, const nsk_vetting *v) {
+static void json_order(JsonBuilder *b, const cli_context *context, const nsk_vetting *v) {
     json_builder_set_member_name(b, "labels");
     json_builder_begin_object(b);
     json_builder_set_member_name(b, "renamed");
@@ -34,14 +38,15 @@ static void json_order(JsonBuilder *b, const cli_job *job, const nsk_vetting *v)
     json_builder_set_member_name(b, "order");
     json_builder_begin_array(b);
     for (int k = 0; k < v->classes; k++) {
-        json_builder_add_string_value(b, job->brief->labels.names[v->order[k]]);
+        json_builder_add_string_value(b, context->brief->labels.names[v->order[k]]);
     }
     json_builder_end_array(b);
     json_builder_end_object(b);
 }
 
-static void print_json(const cli_job *job, const nsk_vetting *v, const nsk_verdict *verdict) {
-    JsonBuilder *b = cli_json_start(job);
+static void print_json(const cli_context *context, const nsk_vetting *v,
+                       const nsk_verdict *verdict) {
+    JsonBuilder *b = cli_json_start(context);
     cli_json_int(b, "images", v->images);
     cli_json_int(b, "correct", v->correct);
     cli_json_real(b, "accuracy", accuracy(v, v->correct));
@@ -51,7 +56,7 @@ static void print_json(const cli_job *job, const nsk_vetting *v, const nsk_verdi
     } else {
         json_builder_add_null_value(b);
     }
-    json_order(b, job, v);
+    json_order(b, context, v);
     json_builder_set_member_name(b, "alternatives");
     json_builder_begin_array(b);
     for (int i = 0; i < v->count; i++) {
@@ -81,8 +86,9 @@ static void add_way(cli_table *table, const nsk_vetting *v, const nsk_alternativ
     g_free(head);
 }
 
-static void print_ways(const cli_job *job, const nsk_vetting *v) {
-    int shown = job->all ? v->count : MIN(v->count, SHORT_LIST);
+static void print_ways(const cli_context *context, const nsk_vetting *v) {
+    const vet_options *own = context->own;
+    int shown = own->all ? v->count : MIN(v->count, SHORT_LIST);
     cli_table *table = cli_table_new("rrrrl");
     cli_table_row(table, "accuracy\tlost\twon\tcertainty\tpreparation%s",
                   v->renamed ? ", the labels renamed as below" : "");
@@ -104,8 +110,9 @@ static void print_ways(const cli_job *job, const nsk_vetting *v) {
                                    "the brief has it");
 }
 
-static void print_order(const cli_job *job, const nsk_vetting *v) {
-    char **names = job->brief->labels.names;
+static void print_order(const cli_context *context, const nsk_vetting *v) {
+    const vet_options *own = context->own;
+    char **names = context->brief->labels.names;
     char *text =
         g_strdup_printf("renamed one to one, the outputs are right on %.1f\xc2\xa0%% instead of "
                         "%.1f\xc2\xa0%%; the order in training was probably:",
@@ -117,14 +124,14 @@ static void print_order(const cli_job *job, const nsk_vetting *v) {
     cli_table_row(table, "           \toutput\tthe labels file says\tit should say");
     for (int k = 0; k < v->classes; k++) {
         bool moved = v->order[k] != k;
-        if (moved || job->all || v->classes <= 20) {
+        if (moved || own->all || v->classes <= 20) {
             cli_table_row(table, "\t%d\t%s\t%s", k, names[k], moved ? names[v->order[k]] : "");
         }
     }
     cli_table_print(table);
 }
 
-static void print_verdict(const cli_job *job, const nsk_vetting *v) {
+static void print_verdict(const cli_context *context, const nsk_vetting *v) {
     if (v->better >= 0) {
         const nsk_alternative *a = &v->alternatives[v->better];
         char *text = g_strdup_printf("another is clearly better, %.1f\xc2\xa0%% instead of "
@@ -138,47 +145,57 @@ static void print_verdict(const cli_job *job, const nsk_vetting *v) {
         cli_paragraph("preparation  ", "no other way that was tried is clearly better");
     }
     if (v->renamed) {
-        print_order(job, v);
+        print_order(context, v);
     } else {
         cli_paragraph("labels       ", "no other order of the labels is clearly better");
     }
 }
 
-static int run(cli_job *job) {
-    job->sample = job->sample > 0 ? job->sample : job->all ? 0 : SAMPLE;
-    if (!cli_load_network(job) || !cli_load_held_out(job)) {
-        return cli_fail(job);
+static int run(cli_context *context) {
+    const vet_options *own = context->own;
+    context->sample = context->sample > 0 ? context->sample : own->all ? 0 : SAMPLE;
+    if (!cli_load_network(context) || !cli_load_held_out(context)) {
+        return cli_fail(context);
     }
-    nsk_vetting *v = nsk_vet(job->network, job->held_out, cli_progress, NULL, &job->error);
+    nsk_vetting *v =
+        nsk_vet(context->network, context->held_out, cli_progress, NULL, &context->error);
     if (v == NULL) {
-        return cli_fail(job);
+        return cli_fail(context);
     }
     nsk_verdict *verdict = nsk_verdict_new();
     nsk_judge_vetting(verdict, v);
-    if (job->json) {
-        print_json(job, v, verdict);
+    if (context->json) {
+        print_json(context, v, verdict);
     } else {
         printf("The float network on %d held-out images, in %d ways\n\n", v->images, v->count + 1);
-        print_ways(job, v);
+        print_ways(context, v);
         putchar('\n');
-        print_verdict(job, v);
+        print_verdict(context, v);
     }
-    int status = cli_conclude(job, verdict);
+    int status = cli_conclude(context, verdict);
     nsk_verdict_free(verdict);
     nsk_vetting_free(v);
     return status;
 }
 
+static const cli_own own_options[] = {
+    {"all", offsetof(vet_options, all), 0},
+    {NULL, 0, 0},
+};
+
 const cli_command cli_vet = {
-    "vet",
-    "is the network fed as in training, its labels in order? tries the usual mistakes",
-    "BRIEF",
-    "  netsuke vet demo/kiln.ini\n"
-    "runs the float network on some held-out images under other colour orders, ranges, means,\n"
-    "deviations and fits, and renames its outputs, to see whether something else fits better.",
-    1,
-    1,
-    "held-out tolerant sample all",
-    "sample: 600",
-    run,
+    .name = "vet",
+    .summary = "is the network fed as in training, its labels in order? tries the usual mistakes",
+    .arguments = "BRIEF",
+    .example =
+        "  netsuke vet demo/kiln.ini\n"
+        "runs the float network on some held-out images under other colour orders, ranges, means,\n"
+        "deviations and fits, and renames its outputs, to see whether something else fits better.",
+    .least = 1,
+    .most = 1,
+    .shared = "held-out tolerant sample",
+    .own = own_options,
+    .own_size = sizeof(vet_options),
+    .usual = "sample: 600",
+    .run = run,
 };

@@ -163,8 +163,9 @@ void weigh_print_json(const entry *entries, const nsk_variant *variants, int cou
     cli_print_json(b);
 }
 
-bool weigh_write_points(cli_job *job, const entry *entries, const nsk_variant *variants,
+bool weigh_write_points(cli_context *context, const entry *entries, const nsk_variant *variants,
                         int count) {
+    const weigh_options *own = context->own;
     cli_csv *csv = cli_csv_new("variant,model,input,board,ranges,streamed,refined,images,"
                                "float_accuracy,integer_accuracy,accuracy_low,accuracy_high,"
                                "loss_points,flash,ram,seconds,joules,fits,beaten");
@@ -191,5 +192,5 @@ bool weigh_write_points(cli_job *job, const entry *entries, const nsk_variant *v
         }
         cli_csv_end(csv);
     }
-    return cli_csv_write(csv, job->points, &job->error);
+    return cli_csv_write(csv, own->points, &context->error);
 }
