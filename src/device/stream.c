@@ -84,9 +84,7 @@ static bool make_pieces(nsk_feed *f, uint16_t *wanted, nsk_piece_visitor *visit,
         nsk_held *out = &f->held[k.out];
         int32_t there = f->held[k.in].made;
         there = f->held[k.second].made < there ? f->held[k.second].made : there;
-        int32_t can = nsk_link_makes(&k, there);
-        int32_t most = out->made + nsk_link_piece(&k, m->band, m->height);
-        int32_t made = can < most ? can : most;
+        int32_t made = nsk_link_turn(&k, there, out->made, m->band, m->height, &all);
         if (made > out->made) {
             nsk_layer piece = piece_of(f, i, &k, made);
             visit(context, i, &piece);
@@ -95,7 +93,6 @@ static bool make_pieces(nsk_feed *f, uint16_t *wanted, nsk_piece_visitor *visit,
         int32_t first = nsk_link_wants(&k, made);
         want(wanted, k.in, first);
         want(wanted, k.second, first);
-        all = all && made == can;
     }
     return all;
 }

@@ -67,9 +67,8 @@ static void count_rows(const nsk_lowered *lowered, int streamed, int band, int *
         all = true;
         for (int i = 0; i < streamed; i++) {
             nsk_link k = link_of(lowered, i);
-            int can = nsk_link_makes(&k, MIN(made[k.in], made[k.second]));
-            made[k.out] = MIN(can, made[k.out] + nsk_link_piece(&k, band, height));
-            all = all && made[k.out] == can;
+            int there = MIN(made[k.in], made[k.second]);
+            made[k.out] = nsk_link_turn(&k, there, made[k.out], band, height, &all);
         }
         for (int t = 0; t < NSK_MOST_STREAMED; t++) {
             most[t] = MAX(most[t], made[t] - first[t]);
