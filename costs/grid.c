@@ -214,6 +214,14 @@ static void draw_weights(nsk_lowered_layer *l, int taps, int channels, random_st
     }
 }
 
+static void draw_values(nsk_lowered_layer *l, int count, random_state *r) {
+    l->value_count = count;
+    l->values = g_new(float, (gsize)count);
+    for (int i = 0; i < count; i++) {
+        l->values[i] = (float)(random_normal(r) / sqrt(count));
+    }
+}
+
 /* Channels in two groups that take turns, as a channel shuffle moves them. */
 static void shuffle(nsk_lowered_layer *l, const grid_shape *s) {
     const int32_t half = s->channels / 2;
@@ -252,7 +260,7 @@ void grid_add_layer(nsk_lowered *net, const grid_shape *s, const char *name, ran
     if (form->weights) {
         draw_weights(&l, taps_of(s), s->channels, r);
     } else if (s->kind == NSK_KIND_CONSTANT) {
-        draw_weights(&l, s->size * s->size * s->channels, 1, r);
+        draw_values(&l, s->size * s->size * s->channels, r);
     } else if (s->kind == NSK_KIND_COPY) {
         shuffle(&l, s);
     } else if (s->kind == NSK_KIND_RESIZE) {
@@ -331,6 +339,7 @@ nsk_model_file *grid_finish(nsk_lowered *net, int streamed, bool over, nsk_error
         g_free(nsk_lowered_layer_at(net, i)->weights);
         g_free(nsk_lowered_layer_at(net, i)->bias);
         g_free(nsk_lowered_layer_at(net, i)->moves);
+        g_free(nsk_lowered_layer_at(net, i)->values);
         g_free(nsk_lowered_layer_at(net, i)->blends);
     }
     g_array_free(net->tensors, TRUE);

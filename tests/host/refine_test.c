@@ -87,9 +87,7 @@ static void go_back(const bench *b, const char *name) {
         const nsk_lowered_layer *l = nsk_lowered_layer_at(b->lowered, i);
         bool scratch = l->kind == NSK_KIND_CONV || l->kind == NSK_KIND_DEPTHWISE;
         const nsk_backward_tensor *out = &b->tensors[l->out];
-        size_t weights = l->weights != NULL && l->kind != NSK_KIND_CONSTANT
-                             ? (size_t)l->taps * (size_t)out->channels
-                             : 0;
+        size_t weights = (size_t)l->taps * (size_t)out->channels;
         nsk_backward_step s = {.layer = l,
                                .in = &b->tensors[l->in],
                                .second = l->second != NSK_NONE && !scratch ? &b->tensors[l->second]

@@ -141,7 +141,7 @@ static Onnx__NodeProto *start_node(exporter *e, const nsk_node *node, const char
 static const nsk_lowered_layer *layer_of(const exporter *e, const nsk_node *node) {
     for (int i = 0; i < (int)e->lowered->layers->len; i++) {
         const nsk_lowered_layer *l = nsk_lowered_layer_at(e->lowered, i);
-        if (l->name == node->name && l->taps > 0 && l->kind != NSK_KIND_CONSTANT) {
+        if (l->name == node->name && l->taps > 0) {
             return l;
         }
     }

@@ -210,10 +210,10 @@ static int constant_tensor(nsk_translation *l, const nsk_node *node, int value) 
     size_t count = nsk_value_count(v);
     nsk_lowered_layer *layer =
         nsk_translation_add_layer(l, node, NSK_KIND_CONSTANT, tensor, tensor);
-    layer->weights = g_new(float, count);
-    layer->taps = (int)count;
+    layer->values = g_new(float, count);
+    layer->value_count = (int)count;
     for (size_t i = 0; i < count; i++) {
-        layer->weights[nsk_plain_place(v, i)] = v->data[i];
+        layer->values[nsk_plain_place(v, i)] = v->data[i];
     }
     return tensor;
 }

@@ -318,11 +318,11 @@ static void make_move(const nsk_lowered_layer *l, nsk_scale in, nsk_scale out,
 }
 
 static void make_constant(const nsk_lowered_layer *l, nsk_scale out, nsk_integer_layer *r) {
-    r->weights = g_new(int8_t, l->taps);
+    r->weights = g_new(int8_t, l->value_count);
     r->channels = 1;
-    r->weight_bytes = (size_t)l->taps;
-    for (int i = 0; i < l->taps; i++) {
-        r->weights[i] = (int8_t)nsk_level_of((double)l->weights[i], out);
+    r->weight_bytes = (size_t)l->value_count;
+    for (int i = 0; i < l->value_count; i++) {
+        r->weights[i] = (int8_t)nsk_level_of((double)l->values[i], out);
     }
 }
 

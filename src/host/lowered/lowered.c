@@ -25,6 +25,7 @@ void nsk_lowered_free(nsk_lowered *lowered) {
         g_free(layer->multipliers);
         g_free(layer->steps);
         g_free(layer->moves);
+        g_free(layer->values);
         g_free(layer->blends);
     }
     g_array_free(lowered->tensors, TRUE);

@@ -25,25 +25,31 @@ typedef struct nsk_lowered_layer {
     const char *name;    /* the node's */
     int in, second, out; /* tensors; second may be NSK_NONE, and is a convolution's scratch */
     nsk_window_attributes window;
+    double low, high; /* the output's clamp */
+
+    /* conv, depthwise, dense, transposed convolution */
     int taps;       /* weights of one output channel */
-    float *weights; /* conv: [out][taps]; depthwise: [taps][out]; dense: [out][taps]; a constant's
-                     * numbers; or NULL */
+    float *weights; /* conv: [out][taps]; depthwise: [taps][out]; dense: [out][taps]; or NULL */
     float *bias;    /* [out], or NULL */
     int8_t *levels; /* the weights as integers, where they are not just rounded; or NULL */
     nsk_requantise_multiplier *multipliers; /* [out]: those that the levels are for; or NULL */
-    float *steps;               /* [out]: the scales that the file stored its weights at, or NULL */
-    const nsk_program *program; /* table: the function, or NULL for the clamp alone */
-    int sign[2];                /* sum: of each input */
-    bool total;                 /* average: the sum instead */
-    bool least;                 /* maximum: the minimum instead */
-    bool fills;                 /* move: fill the output with `filler` first */
+    float *steps; /* [out]: the scales that the file stored its weights at, or NULL */
+
+    const nsk_program *program; /* lut: the function, or NULL for the clamp alone */
+    int sign[2];                /* add: of each input */
+    bool total;                 /* average_pool: the sum instead */
+    bool least;                 /* max_pool: the minimum instead */
+    float *values;              /* constant: of the output, in its order; or NULL */
+    int value_count;
+    uint16_t *blends; /* resize: first, second, part of each row and column; or NULL */
+
+    /* copy */
+    bool fills; /* the output with `filler` first */
     double filler;
-    int32_t *moves; /* move: the numbers of src/device/format.h, the filler left open */
+    int32_t *moves; /* the numbers of src/device/format.h, the filler left open; or NULL */
     int loops;
-    int joins_at; /* move: the first of the output's channels that the whole input, pixel by pixel,
+    int joins_at; /* the first of the output's channels that the whole input, pixel by pixel,
                    * becomes; else NSK_NONE */
-    uint16_t *blends; /* resize: first, second, part of each row and column of the output */
-    double low, high; /* the output's clamp */
 } nsk_lowered_layer;
 
 typedef struct nsk_lowered {

@@ -190,14 +190,14 @@ static int8_t product(const bench *b, int y, int x, int c) {
 }
 
 static int8_t table(const bench *b, int y, int x, int c) {
-    return (int8_t)b->layer->weights[b->in[at(&b->layer->in, y, x, c)] + 128];
+    return (int8_t)b->layer->table[b->in[at(&b->layer->in, y, x, c)] + 128];
 }
 
 /* A channel's part, of 1/65535. */
 static int64_t softmax_part(const nsk_layer *l, int below) {
-    const uint8_t *coarse = l->weights + (ptrdiff_t)2 * (below / NSK_SOFTMAX_ENTRIES);
+    const uint8_t *coarse = l->table + (ptrdiff_t)2 * (below / NSK_SOFTMAX_ENTRIES);
     const uint8_t *fine =
-        l->weights + (ptrdiff_t)2 * (NSK_SOFTMAX_ENTRIES + below % NSK_SOFTMAX_ENTRIES);
+        l->table + (ptrdiff_t)2 * (NSK_SOFTMAX_ENTRIES + below % NSK_SOFTMAX_ENTRIES);
     return ((int64_t)nsk_load16(coarse) * nsk_load16(fine) + 32768) / 65536;
 }
 
@@ -218,8 +218,8 @@ static int8_t softmax(const bench *b, int y, int x, int c) {
 
 static int8_t resize(const bench *b, int y, int x, int c) {
     const nsk_layer *l = b->layer;
-    const uint8_t *down = l->weights + (ptrdiff_t)NSK_BLEND_BYTES * y;
-    const uint8_t *across = l->weights + (ptrdiff_t)NSK_BLEND_BYTES * (l->out.height + x);
+    const uint8_t *down = l->blends + (ptrdiff_t)NSK_BLEND_BYTES * y;
+    const uint8_t *across = l->blends + (ptrdiff_t)NSK_BLEND_BYTES * (l->out.height + x);
     int64_t part[2] = {nsk_load16(down + NSK_B_PART), nsk_load16(across + NSK_B_PART)};
     int64_t sum = 0;
     for (int k = 0; k < 4; k++) {
@@ -232,7 +232,7 @@ static int8_t resize(const bench *b, int y, int x, int c) {
 }
 
 static int8_t constant(const bench *b, int y, int x, int c) {
-    return (int8_t)b->layer->weights[at(&b->layer->out, y, x, c)];
+    return (int8_t)b->layer->values[at(&b->layer->out, y, x, c)];
 }
 
 typedef int8_t formula(const bench *b, int y, int x, int c);
@@ -259,23 +259,23 @@ static void move(const bench *b, int8_t *out) {
     const nsk_layer *l = b->layer;
     int64_t copies = 1;
     for (uint32_t i = 0; i < l->count; i++) {
-        copies *= nsk_word(l->multipliers, NSK_M_LOOPS + 3 * i);
+        copies *= nsk_word(l->loops, NSK_M_LOOPS + 3 * i);
     }
     if ((l->flags & NSK_FLAG_FILL) != 0) {
-        memset(out, nsk_word(l->multipliers, NSK_M_FILL), nsk_tensor_bytes(&l->out));
+        memset(out, nsk_word(l->loops, NSK_M_FILL), nsk_tensor_bytes(&l->out));
     }
     for (int64_t n = 0; n < copies; n++) {
-        int64_t from = nsk_word(l->multipliers, NSK_M_IN_ORIGIN);
-        int64_t to = nsk_word(l->multipliers, NSK_M_OUT_ORIGIN);
+        int64_t from = nsk_word(l->loops, NSK_M_IN_ORIGIN);
+        int64_t to = nsk_word(l->loops, NSK_M_OUT_ORIGIN);
         int64_t rest = n;
         for (uint32_t i = 0; i < l->count; i++) {
-            int64_t count = nsk_word(l->multipliers, NSK_M_LOOPS + 3 * i);
-            from += rest % count * nsk_word(l->multipliers, NSK_M_LOOPS + 3 * i + 1);
-            to += rest % count * nsk_word(l->multipliers, NSK_M_LOOPS + 3 * i + 2);
+            int64_t count = nsk_word(l->loops, NSK_M_LOOPS + 3 * i);
+            from += rest % count * nsk_word(l->loops, NSK_M_LOOPS + 3 * i + 1);
+            to += rest % count * nsk_word(l->loops, NSK_M_LOOPS + 3 * i + 2);
             rest /= count;
         }
         bool looks_up = (l->flags & NSK_FLAG_TABLE) != 0;
-        out[to] = looks_up ? (int8_t)l->weights[b->in[from] + 128] : b->in[from];
+        out[to] = looks_up ? (int8_t)l->table[b->in[from] + 128] : b->in[from];
     }
 }
 
