@@ -22,6 +22,10 @@ int nsk_network_classes(const nsk_network *network);
 /* How many computed tensors the file itself gives the integer levels of (QuantizeLinear): those are
  * taken rather than calibrated. */
 int nsk_network_carried_levels(const nsk_network *network);
+/* What of the file was read in another way than it stands there, a sentence each: a newer operator
+ * set than is known here, a last node set aside. `note`: from 0 to one below the count. */
+int nsk_network_notes(const nsk_network *network);
+const char *nsk_network_note(const nsk_network *network, int note);
 /* What the file's metadata, or nsk_network_set_fact, says of the model; "" where they say nothing.
  * The name falls back on the file's. */
 const char *nsk_network_fact(const nsk_network *network, nsk_fact fact);

@@ -85,6 +85,12 @@ static bool check_network(cli_context *context) {
     return nsk_brief_camera_suits(context->brief, &context->error);
 }
 
+void cli_print_notes(const nsk_network *network, const char *path) {
+    for (int i = 0; i < nsk_network_notes(network); i++) {
+        fprintf(stderr, "netsuke: %s: %s\n", path, nsk_network_note(network, i));
+    }
+}
+
 bool cli_load_network(cli_context *context) {
     if (context->network == NULL && cli_load_brief(context) &&
         nsk_brief_has(context->brief, context->brief->model, "model", "file", &context->error)) {
@@ -97,6 +103,8 @@ bool cli_load_network(cli_context *context) {
         }
         if (context->network != NULL && !check_network(context)) {
             g_clear_pointer(&context->network, nsk_network_free);
+        } else if (context->network != NULL) {
+            cli_print_notes(context->network, context->brief->model);
         }
     }
     return context->network != NULL;

@@ -89,6 +89,8 @@ void cli_context_clear(cli_context *context);
 /* Prints context->error as the one line on standard error; returns CLI_ERROR. */
 int cli_fail(const cli_context *context);
 
+/* What the network's reader notes, a line each on standard error. */
+void cli_print_notes(const nsk_network *network, const char *path);
 /* What a tolerant set has left out, as a line on standard error. */
 void cli_note_left_out(const nsk_images *images);
 

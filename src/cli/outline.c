@@ -67,6 +67,9 @@ static bool load(cli_context *context) {
         return cli_load_network(context);
     }
     context->network = nsk_network_read(path, NULL, NULL, &context->error);
+    if (context->network != NULL) {
+        cli_print_notes(context->network, path);
+    }
     return context->network != NULL;
 }
 

@@ -115,6 +115,40 @@ static const struct {
      FIRST "AveragePool a > y kernel_shape=l3,3 strides=l3,3 pads=l1,1,1,1 count_include_pad=i1 "
            "ceil_mode=i1",
      false},
+    {"a leaky activation by a choice", FIRST "LeakyRelu a > y alpha=f0.25",
+     FIRST "Greater a k_0 > o; Mul a k_0.25 > m; Where o a m > y", false},
+    {"a clip by choices", FIRST "Clip a k_0 k_1 > y",
+     FIRST "LessOrEqual a k_0 > l; Where l k_0 a > b; GreaterOrEqual b k_1 > h; Not h > n; "
+           "Where n b k_1 > y",
+     false},
+    {"a step by true and false", FIRST "Clip a k_0 k_1 > c; Ceil c > y",
+     FIRST "Cast a > t to=i9; Greater a k_0 > o; And t o > b; Cast b > y to=i1", false},
+    {"the larger of two by a choice", FIRST "Conv a u_8_8_1_1 > q; Max a q > y",
+     FIRST "Conv a u_8_8_1_1 > q; Greater a q > o; Where o a q > y", false},
+    {"channels masked", FIRST "Mul a m_1_8_1_1_1 > b; Conv b u_8_8_1_1 > y",
+     FIRST "Reshape i_1_1_1_1_1_1_1_1 i_1_8_1_1 > i; Equal i i_1 > e; Where e a k_0 > b; "
+           "Conv b u_8_8_1_1 > y",
+     false},
+    {"one number decides", FIRST "Conv a u_8_8_1_1 > y",
+     FIRST "Conv a u_8_8_1_1 > q; Shape a > s; Gather s i_1 > c axis=i0; Equal c i_8 > e; "
+           "Where e q a > y",
+     false},
+    {"channels weighed by a convolution along them",
+     FIRST "GlobalAveragePool a > p; Reshape p i_1_1_8_1 > r; Conv r u_1_1_3_1 > c1 pads=l1,0,1,0; "
+           "Reshape c1 i_1_8_1_1 > d; Sigmoid d > s; Mul a s > y",
+     FIRST "GlobalAveragePool a > p; Squeeze p i_3 > q; Transpose q > t perm=l0,2,1; "
+           "Conv t u_1_1_3 > c1 pads=l1,1 kernel_shape=l3; Transpose c1 > d perm=l0,2,1; "
+           "Unsqueeze d i_3 > e; Sigmoid e > s; Mul a s > y",
+     false},
+    {"pools along a line",
+     FIRST
+     "Reshape a i_1_8_1_81 > p; MaxPool p > m kernel_shape=l1,3 strides=l1,2; AveragePool m > "
+     "n kernel_shape=l1,2 strides=l1,2; GlobalAveragePool n > y",
+     FIRST "Reshape a i_1_8_81 > p; MaxPool p > m kernel_shape=l3 strides=l2; AveragePool m > n "
+           "kernel_shape=l2 strides=l2; GlobalAveragePool n > q; Unsqueeze q i_3 > y",
+     false},
+    {"swish by its name", FIRST "Mul a k_1.5 > b; Sigmoid b > s; Mul a s > y",
+     FIRST "Swish a > y alpha=f1.5", false},
     {"depth to space and back", FIRST "Conv a u_8_8_1_1 > y",
      FIRST "DepthToSpace a > d blocksize=i2; SpaceToDepth d > s blocksize=i2; Gather s "
            "i_0_1_2_3_4_5_6_7 > t axis=i1; Conv t u_8_8_1_1 > y",
@@ -552,6 +586,55 @@ static void gated_blocks_agree(void) {
     kiln_free(&k);
 }
 
+/* What stands behind the scores, or is one number for two classes, and what is said of it. */
+static void other_endings_are_read(void) {
+    static const struct {
+        const char *text, *plain;
+        int classes;
+        const char *said;
+    } cases[] = {
+        {"Gemm f h_5_8 c_5 > z transB=i1; ArgMax z > k axis=i1", "Gemm f h_5_8 c_5 > z transB=i1",
+         5, "it ends in 'k', which is chosen from 'z'"},
+        {"Gemm f h_5_8 c_5 > z transB=i1; Softmax z > s; TopK s i_5 > k; Cast k > l to=i1; Squeeze "
+         "l > m",
+         "Gemm f h_5_8 c_5 > z transB=i1", 5, "it ends in 'm', which is chosen from 's'"},
+        {"Gemm f h_1_8 c_1 > z transB=i1; Sigmoid z > p",
+         "Gemm f h_1_8 c_1 > z transB=i1; Concat k_1_1_0 z > t axis=i1", 2,
+         "the first label where its sigmoid is below 0.5"},
+        {"Gemm f h_1_8 c_1 > z transB=i1",
+         "Gemm f h_1_8 c_1 > z transB=i1; Concat k_1_1_0 z > t axis=i1", 2,
+         "the first label where it, a logit, is below 0"},
+        {"Gemm f h_1_8 c_1 > z transB=i1; Mul z k_2 > m; Sigmoid m > p; Flatten p > q axis=i0",
+         "Gemm f h_1_8 c_1 > z transB=i1; Mul z k_2 > m; Concat k_1_1_0 m > t axis=i1", 2,
+         "where its sigmoid is below 0.5"},
+        {"MatMul f h_8_1 > z; Abs z > o; Neg o > n",
+         "MatMul f h_8_1 > z; Abs z > o; Neg o > n; "
+         "Concat k_1_1_0 n > t axis=i1",
+         2, "it, a logit, is below 0"},
+    };
+    for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
+        noisy n[2];
+        for (int k = 0; k < 2; k++) {
+            const char *rest = k == 0 ? cases[i].text : cases[i].plain;
+            char *text = g_strdup_printf(FIRST "GlobalAveragePool a > g; Flatten g > f; %s", rest);
+            noisy_load(&n[k], text, cases[i].classes);
+            g_free(text);
+        }
+        CU_ASSERT_EQUAL_FATAL(nsk_network_classes(n[0].network), cases[i].classes);
+        CU_ASSERT_EQUAL_FATAL(nsk_network_notes(n[0].network), 1);
+        CU_ASSERT_PTR_NOT_NULL(strstr(nsk_network_note(n[0].network, 0), cases[i].said));
+        for (int k = 0; k < n[0].comparison->images; k++) {
+            const nsk_answer *one = &n[0].comparison->answers[k];
+            const nsk_answer *other = &n[1].comparison->answers[k];
+            CU_ASSERT_EQUAL(one->float_class, other->float_class);
+            CU_ASSERT_DOUBLE_EQUAL(one->float_probability, other->float_probability, 1e-5);
+        }
+        CU_ASSERT(n[0].comparison->agree >= n[0].comparison->images - 2);
+        noisy_free(&n[0]);
+        noisy_free(&n[1]);
+    }
+}
+
 static void outputs_are_chosen_by_name(void) {
     static const struct {
         const char *output, *said;
@@ -598,6 +681,7 @@ CU_TestInfo wild_tests[] = {
     {"patterns compute what plain networks do", patterns_compute_the_same},
     {"residuals, squeeze and excite, hard swish agree", gated_blocks_agree},
     {"normalisation inside is preparation", normalisation_inside_is_preparation},
+    {"other endings are read", other_endings_are_read},
     {"outputs are chosen by name", outputs_are_chosen_by_name},
     {"storage makes no difference", storage_makes_no_difference},
     {"constants elsewhere stay in the folder", constants_elsewhere_stay_in_the_folder},

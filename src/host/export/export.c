@@ -3,6 +3,7 @@
 #include <math.h>
 #include <string.h>
 
+#include "export/function.h"
 #include "float/forward.h"
 #include "graph/rearrange.h"
 #include "network/network.h"
@@ -26,13 +27,9 @@ static const nsk_value *value_at(const exporter *e, const nsk_node *node, int in
 
 /* ---- constants ---- */
 
-static char *fresh_name(exporter *e, const char *what) {
-    return g_strdup_printf("netsuke:%s:%d", what, e->fresh++);
-}
-
 static void put_scale(exporter *e, Onnx__NodeProto *n, int64_t count, const float *scales,
                       bool one) {
-    char *name = fresh_name(e, "scale");
+    char *name = nsk_export_name(&e->fresh, "scale");
     nsk_onnx_put_floats(e->maker, name, one ? 0 : 1, &count, scales);
     nsk_onnx_add_input(e->maker, n, name);
     g_free(name);
@@ -40,7 +37,7 @@ static void put_scale(exporter *e, Onnx__NodeProto *n, int64_t count, const floa
 
 static void put_zero(exporter *e, Onnx__NodeProto *n, int64_t count, const int8_t *zeroes,
                      bool one) {
-    char *name = fresh_name(e, "zero");
+    char *name = nsk_export_name(&e->fresh, "zero");
     nsk_onnx_put_constant(e->maker, name, ONNX__TENSOR_PROTO__DATA_TYPE__INT8, one ? 0 : 1, &count,
                           zeroes, (size_t)count);
     nsk_onnx_add_input(e->maker, n, name);
@@ -48,16 +45,8 @@ static void put_zero(exporter *e, Onnx__NodeProto *n, int64_t count, const int8_
 }
 
 static void add_integers(exporter *e, Onnx__NodeProto *n, int64_t count, const int64_t *numbers) {
-    char *name = fresh_name(e, "numbers");
+    char *name = nsk_export_name(&e->fresh, "numbers");
     nsk_onnx_put_integers(e->maker, name, count, numbers);
-    nsk_onnx_add_input(e->maker, n, name);
-    g_free(name);
-}
-
-static void add_number(exporter *e, Onnx__NodeProto *n, double number) {
-    char *name = fresh_name(e, "number");
-    const float value = (float)number;
-    nsk_onnx_put_floats(e->maker, name, 0, NULL, &value);
     nsk_onnx_add_input(e->maker, n, name);
     g_free(name);
 }
@@ -395,7 +384,7 @@ static bool put_pad(exporter *e, const nsk_node *node, const char *output) {
     Onnx__NodeProto *n = start_node(e, node, "Pad", output);
     add_integers(e, n, 2L * rank, pads);
     if (node->attributes.mode == NSK_MODE_CONSTANT && filler != NULL) {
-        add_number(e, n, (double)filler->data[0]);
+        nsk_export_number(e->maker, &e->fresh, n, (double)filler->data[0]);
     }
     nsk_onnx_add_text(e->maker, n, "mode", modes[node->attributes.mode]);
     return true;
@@ -418,7 +407,7 @@ static bool put_resize(exporter *e, const nsk_node *node, const char *output) {
     Onnx__NodeProto *n = start_node(e, node, "Resize", output);
     nsk_onnx_add_input(e->maker, n, NULL);
     if (scaled) {
-        char *name = fresh_name(e, "scales");
+        char *name = nsk_export_name(&e->fresh, "scales");
         nsk_onnx_put_floats(e->maker, name, 1, scales->dims, scales->data);
         nsk_onnx_add_input(e->maker, n, name);
         g_free(name);
@@ -478,111 +467,9 @@ static bool put_shuffle(exporter *e, const nsk_node *node, const char *output) {
     return true;
 }
 
-/* ---- functions ---- */
-
-/* How the parameters of a step are called; NULL: there is none. */
-static const char *const parameters[NSK_FN_UNARY][2] = {
-    [NSK_FN_CELU] = {"alpha", NULL},           [NSK_FN_ELU] = {"alpha", NULL},
-    [NSK_FN_HARD_SIGMOID] = {"alpha", "beta"}, [NSK_FN_LEAKY_RELU] = {"alpha", NULL},
-    [NSK_FN_SELU] = {"alpha", "gamma"},        [NSK_FN_THRESHOLDED_RELU] = {"alpha", NULL},
-};
-
-/* Operators that came after OPSET, in older ones; "x" is the argument, "NUMBER" a constant, "<" the
- * line before. */
-typedef struct old_form {
-    const char *op, *a, *b;
-} old_form;
-static const old_form mish[] = {{"Softplus", "x", NULL}, {"Tanh", "<", NULL}, {"Mul", "x", "<"}};
-static const old_form gelu[] = {{"Mul", "x", "0.7071067811865476"},
-                                {"Erf", "<", NULL},
-                                {"Add", "<", "1"},
-                                {"Mul", "<", "x"},
-                                {"Mul", "<", "0.5"}};
-static const old_form gelu_by_tanh[] = {{"Mul", "x", "x"},
-                                        {"Mul", "<", "0.044715"},
-                                        {"Add", "<", "1"},
-                                        {"Mul", "<", "x"},
-                                        {"Mul", "<", "0.7978845608028654"},
-                                        {"Tanh", "<", NULL},
-                                        {"Add", "<", "1"},
-                                        {"Mul", "<", "x"},
-                                        {"Mul", "<", "0.5"}};
-
-/* `name`: of the last node. */
-static void put_old_form(exporter *e, const old_form *lines, int count, const char *argument,
-                         const char *name, const char *output) {
-    char *before = NULL;
-    for (int i = 0; i < count; i++) {
-        bool last = i == count - 1;
-        char *result = last ? g_strdup(output) : fresh_name(e, "part");
-        const char *const operands[2] = {lines[i].a, lines[i].b};
-        Onnx__NodeProto *n = nsk_onnx_put_node(e->maker, lines[i].op, last ? name : result, result);
-        for (int k = 0; k < 2 && operands[k] != NULL; k++) {
-            if (operands[k][0] == 'x') {
-                nsk_onnx_add_input(e->maker, n, argument);
-            } else if (operands[k][0] == '<') {
-                nsk_onnx_add_input(e->maker, n, before);
-            } else {
-                add_number(e, n, g_ascii_strtod(operands[k], NULL));
-            }
-        }
-        g_free(before);
-        before = result;
-    }
-    g_free(before);
-}
-
-static void add_operand(exporter *e, Onnx__NodeProto *n, const nsk_function_step *s, int operand,
-                        const char *argument, char *const *results) {
-    if (operand == NSK_PARAMETER) {
-        add_number(e, n, s->alpha);
-    } else {
-        nsk_onnx_add_input(e->maker, n, operand == NSK_ARGUMENT ? argument : results[operand]);
-    }
-}
-
-static void put_step(exporter *e, const nsk_function_step *s, const char *argument,
-                     char *const *results, const char *name, const char *output) {
-    const char *from = s->a == NSK_ARGUMENT || s->a == NSK_PARAMETER ? argument : results[s->a];
-    if (s->fn == NSK_FN_MISH) {
-        put_old_form(e, mish, G_N_ELEMENTS(mish), from, name, output);
-        return;
-    }
-    if (s->fn == NSK_FN_GELU) {
-        bool by_tanh = s->alpha > 0.0;
-        put_old_form(e, by_tanh ? gelu_by_tanh : gelu,
-                     by_tanh ? G_N_ELEMENTS(gelu_by_tanh) : G_N_ELEMENTS(gelu), from, name, output);
-        return;
-    }
-    Onnx__NodeProto *n = nsk_onnx_put_node(e->maker, nsk_function_name(s->fn), name, output);
-    add_operand(e, n, s, s->a, argument, results);
-    if (s->fn >= NSK_FN_UNARY) {
-        add_operand(e, n, s, s->b, argument, results);
-    } else if (s->fn == NSK_FN_CLIP) {
-        add_number(e, n, s->alpha);
-        add_number(e, n, s->beta);
-    } else {
-        const double numbers[2] = {s->alpha, s->beta};
-        for (int i = 0; i < 2; i++) {
-            if (parameters[s->fn][i] != NULL) {
-                nsk_onnx_add_float(e->maker, n, parameters[s->fn][i], numbers[i]);
-            }
-        }
-    }
-}
-
 static bool put_function(exporter *e, const nsk_node *node, const char *output) {
-    const nsk_program *p = node->program;
-    const char *argument = name_of(e, node->input[0]);
-    char *results[NSK_MOST_STEPS] = {NULL};
-    for (int i = 0; i < p->count; i++) {
-        bool last = i == p->count - 1;
-        results[i] = last ? g_strdup(output) : fresh_name(e, "step");
-        put_step(e, &p->steps[i], argument, results, last ? node->name : results[i], results[i]);
-    }
-    for (int i = 0; i < p->count; i++) {
-        g_free(results[i]);
-    }
+    nsk_export_function(e->maker, &e->fresh, node->program, name_of(e, node->input[0]), node->name,
+                        output);
     return true;
 }
 
@@ -648,12 +535,12 @@ static char *put_clamp(exporter *e, const nsk_node *node, const char *from) {
     g_free(name);
     nsk_onnx_add_input(e->maker, n, from);
     if (!relu && !isinf(low)) {
-        add_number(e, n, low);
+        nsk_export_number(e->maker, &e->fresh, n, low);
     } else if (!relu) {
         nsk_onnx_add_input(e->maker, n, NULL);
     }
     if (!relu && !isinf(high)) {
-        add_number(e, n, high);
+        nsk_export_number(e->maker, &e->fresh, n, high);
     }
     return output;
 }
@@ -691,8 +578,8 @@ static void put_input(exporter *e) {
             plain = plain && fabs((double)numbers[c] - (part == 0 ? 1.0 : 0.0)) < 1e-12;
         }
         if (!plain) {
-            char *constant = fresh_name(e, "preparation");
-            char *output = fresh_name(e, "prepared");
+            char *constant = nsk_export_name(&e->fresh, "preparation");
+            char *output = nsk_export_name(&e->fresh, "prepared");
             nsk_onnx_put_floats(e->maker, constant, 4, dims, numbers);
             Onnx__NodeProto *n =
                 nsk_onnx_put_node(e->maker, part == 0 ? "Mul" : "Add", output, output);

@@ -19,7 +19,11 @@ static void evaluate_integers(const nsk_step *s, int64_t *to) {
     const int64_t *x = inputs[0];
     const int64_t *y = inputs[1];
     const nsk_function_step both = {.fn = nsk_pair_function(s->node->op)};
-    if (nsk_only_moves(s->node->op) && x != NULL) {
+    if (s->node->op == NSK_OP_CAST && s->node->attributes.truth) {
+        for (size_t i = 0; i < count; i++) {
+            to[i] = s->y[i] != 0.0F;
+        }
+    } else if (nsk_only_moves(s->node->op) && x != NULL) {
         int32_t *sources = g_new(int32_t, count);
         nsk_sources_of(s->graph, s->node, sources);
         for (size_t i = 0; i < count; i++) {

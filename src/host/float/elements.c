@@ -18,24 +18,17 @@ size_t nsk_broadcast_at(const nsk_value *out, const nsk_value *in, size_t index)
 }
 
 nsk_function nsk_pair_function(nsk_op op) {
-    switch (op) {
-    case NSK_OP_ADD:
-        return NSK_FN_ADD;
-    case NSK_OP_SUB:
-        return NSK_FN_SUB;
-    case NSK_OP_MUL:
-        return NSK_FN_MUL;
-    case NSK_OP_DIV:
-        return NSK_FN_DIV;
-    case NSK_OP_POW:
-        return NSK_FN_POW;
-    case NSK_OP_MAX:
-        return NSK_FN_MAX;
-    case NSK_OP_MIN:
-        return NSK_FN_MIN;
-    default:
-        return NSK_FNS;
-    }
+    static const nsk_function pairs[NSK_OPS] = {
+        [NSK_OP_ADD] = NSK_FN_ADD,         [NSK_OP_AND] = NSK_FN_AND,
+        [NSK_OP_DIV] = NSK_FN_DIV,         [NSK_OP_EQUAL] = NSK_FN_EQUAL,
+        [NSK_OP_GREATER] = NSK_FN_GREATER, [NSK_OP_GREATER_OR_EQUAL] = NSK_FN_GREATER_OR_EQUAL,
+        [NSK_OP_LESS] = NSK_FN_LESS,       [NSK_OP_LESS_OR_EQUAL] = NSK_FN_LESS_OR_EQUAL,
+        [NSK_OP_MAX] = NSK_FN_MAX,         [NSK_OP_MIN] = NSK_FN_MIN,
+        [NSK_OP_MUL] = NSK_FN_MUL,         [NSK_OP_OR] = NSK_FN_OR,
+        [NSK_OP_POW] = NSK_FN_POW,         [NSK_OP_SUB] = NSK_FN_SUB,
+        [NSK_OP_XOR] = NSK_FN_XOR,
+    };
+    return pairs[op] >= NSK_FN_UNARY ? pairs[op] : NSK_FNS;
 }
 
 /* How far apart an operand's numbers are along the last dimension of the output. */
@@ -58,6 +51,17 @@ void nsk_float_pair(const nsk_step *s) {
             s->y[at + i] = (float)nsk_function_at(&both, (double)left[i * left_step],
                                                   (double)right[i * right_step]);
         }
+    }
+}
+
+void nsk_float_where(const nsk_step *s) {
+    const nsk_value *is = s->in;
+    const nsk_value *then = nsk_node_input(s->graph, s->node, 1);
+    const nsk_value *otherwise = nsk_node_input(s->graph, s->node, 2);
+    for (size_t i = 0; i < nsk_value_count(s->out); i++) {
+        bool chosen = s->x[nsk_broadcast_at(s->out, is, i)] != 0.0F;
+        s->y[i] = chosen ? s->inputs[1][nsk_broadcast_at(s->out, then, i)]
+                         : s->inputs[2][nsk_broadcast_at(s->out, otherwise, i)];
     }
 }
 

@@ -17,10 +17,10 @@ static span span_of(const nsk_step *s, int axis, int64_t k) {
     const nsk_window_attributes *w = &s->node->attributes.window;
     int64_t stride = w->stride[axis];
     int64_t shift = k * w->dilation[axis] - w->pad_before[axis]; /* input of output 0 */
-    int64_t size = s->in->dims[2 + axis];
+    int64_t size = axis == 0 ? nsk_value_rows(s->in) : nsk_value_columns(s->in);
     span r = {shift < 0 ? (stride - 1 - shift) / stride : 0,
               size > shift ? (size - 1 - shift) / stride + 1 : 0, 0};
-    r.last = MIN(r.last, s->out->dims[2 + axis]);
+    r.last = MIN(r.last, axis == 0 ? nsk_value_rows(s->out) : nsk_value_columns(s->out));
     r.first = MIN(r.first, r.last);
     r.from = r.first * stride + shift;
     return r;
@@ -31,13 +31,13 @@ static span span_of(const nsk_step *s, int axis, int64_t k) {
 static void unfold_plane(const nsk_step *s, const float *plane, int64_t ky, int64_t kx,
                          float *row) {
     int64_t stride = s->node->attributes.window.stride[1];
-    int64_t width = s->out->dims[3];
+    int64_t width = nsk_value_columns(s->out);
     span down = span_of(s, 0, ky);
     span across = span_of(s, 1, kx);
-    memset(row, 0, (size_t)(s->out->dims[2] * width) * sizeof *row);
+    memset(row, 0, (size_t)(nsk_value_rows(s->out) * width) * sizeof *row);
     for (int64_t oy = down.first; oy < down.last; oy++) {
         int64_t y = down.from + (oy - down.first) * s->node->attributes.window.stride[0];
-        const float *from = plane + y * s->in->dims[3] + across.from;
+        const float *from = plane + y * nsk_value_columns(s->in) + across.from;
         float *to = row + oy * width;
         for (int64_t ox = across.first; ox < across.last; ox++, from += stride) {
             to[ox] = *from;
@@ -48,10 +48,10 @@ static void unfold_plane(const nsk_step *s, const float *plane, int64_t ky, int6
 /* The plane with its padding around it: `wide` floats a row. */
 static void pad_plane(const nsk_step *s, const float *x, int64_t wide, float *to) {
     const nsk_window_attributes *w = &s->node->attributes.window;
-    int64_t width = s->in->dims[3];
-    int64_t rows = s->in->dims[2] + w->pad_before[0] + w->pad_after[0];
+    int64_t width = nsk_value_columns(s->in);
+    int64_t rows = nsk_value_rows(s->in) + w->pad_before[0] + w->pad_after[0];
     memset(to, 0, (size_t)(rows * wide) * sizeof *to);
-    for (int64_t y = 0; y < s->in->dims[2]; y++) {
+    for (int64_t y = 0; y < nsk_value_rows(s->in); y++) {
         memcpy(to + (y + w->pad_before[0]) * wide + w->pad_before[1], x + y * width,
                (size_t)width * sizeof *to);
     }
@@ -79,10 +79,10 @@ static bool is_nine_taps(const nsk_window_attributes *w) {
 
 static void conv_plane_nine(const nsk_step *s, const float *x, const float *weight, float *y) {
     const nsk_window_attributes *w = &s->node->attributes.window;
-    int64_t wide = s->in->dims[3] + w->pad_before[1] + w->pad_after[1];
-    int64_t width = s->out->dims[3];
+    int64_t wide = nsk_value_columns(s->in) + w->pad_before[1] + w->pad_after[1];
+    int64_t width = nsk_value_columns(s->out);
     pad_plane(s, x, wide, s->scratch);
-    for (int64_t oy = 0; oy < s->out->dims[2]; oy++) {
+    for (int64_t oy = 0; oy < nsk_value_rows(s->out); oy++) {
         const float *rows = s->scratch + oy * w->stride[0] * wide;
         if (w->stride[1] == 1) {
             nine_taps(rows, wide, 1, weight, y + oy * width, width);
@@ -95,15 +95,15 @@ static void conv_plane_nine(const nsk_step *s, const float *x, const float *weig
 /* A group of one input and one output: the products are added up row by row. */
 static void conv_plane(const nsk_step *s, const float *x, const float *weight, float *y) {
     const nsk_window_attributes *w = &s->node->attributes.window;
-    int64_t width = s->out->dims[3];
-    memset(y, 0, (size_t)(s->out->dims[2] * width) * sizeof *y);
+    int64_t width = nsk_value_columns(s->out);
+    memset(y, 0, (size_t)(nsk_value_rows(s->out) * width) * sizeof *y);
     for (int64_t k = 0; k < w->kernel[0] * w->kernel[1]; k++) {
         span down = span_of(s, 0, k / w->kernel[1]);
         span across = span_of(s, 1, k % w->kernel[1]);
         float factor = weight[k];
         for (int64_t oy = down.first; oy < down.last; oy++) {
             int64_t row = down.from + (oy - down.first) * w->stride[0];
-            const float *from = x + row * s->in->dims[3] + across.from;
+            const float *from = x + row * nsk_value_columns(s->in) + across.from;
             float *to = y + oy * width + across.first;
             int64_t count = across.last - across.first;
             if (w->stride[1] == 1) {
@@ -129,7 +129,7 @@ static void conv_group(const nsk_step *s, const float *x, const float *weight, f
     int64_t inputs = s->in->dims[1] / w->groups;
     int64_t outputs = s->out->dims[1] / w->groups;
     int64_t taps = inputs * w->kernel[0] * w->kernel[1];
-    int64_t pixels = s->out->dims[2] * s->out->dims[3];
+    int64_t pixels = nsk_value_rows(s->out) * nsk_value_columns(s->out);
     const float *columns = x;
     if (inputs == 1 && outputs == 1) {
         (is_nine_taps(w) ? conv_plane_nine : conv_plane)(s, x, weight, y);
@@ -139,8 +139,8 @@ static void conv_group(const nsk_step *s, const float *x, const float *weight, f
         float *row = s->scratch;
         for (int64_t c = 0; c < inputs; c++) {
             for (int64_t k = 0; k < w->kernel[0] * w->kernel[1]; k++, row += pixels) {
-                unfold_plane(s, x + c * s->in->dims[2] * s->in->dims[3], k / w->kernel[1],
-                             k % w->kernel[1], row);
+                unfold_plane(s, x + c * nsk_value_rows(s->in) * nsk_value_columns(s->in),
+                             k / w->kernel[1], k % w->kernel[1], row);
             }
         }
         columns = s->scratch;
@@ -153,8 +153,8 @@ void nsk_float_conv(const nsk_step *s) {
     const nsk_window_attributes *w = &s->node->attributes.window;
     const float *weight = s->inputs[1];
     const float *bias = s->inputs[2];
-    int64_t in_plane = s->in->dims[2] * s->in->dims[3];
-    int64_t pixels = s->out->dims[2] * s->out->dims[3];
+    int64_t in_plane = nsk_value_rows(s->in) * nsk_value_columns(s->in);
+    int64_t pixels = nsk_value_rows(s->out) * nsk_value_columns(s->out);
     int64_t inputs = s->in->dims[1] / w->groups;
     int64_t outputs = s->out->dims[1] / w->groups;
     int64_t group_weights = outputs * inputs * w->kernel[0] * w->kernel[1];
@@ -175,15 +175,16 @@ void nsk_float_conv(const nsk_step *s) {
 /* Adds one input plane's share to one output plane. */
 static void spread_plane(const nsk_step *s, const float *x, const float *kernel, float *y) {
     const nsk_window_attributes *w = &s->node->attributes.window;
-    int64_t width = s->in->dims[3];
-    for (int64_t i = 0; i < s->in->dims[2] * width; i++) {
+    int64_t width = nsk_value_columns(s->in);
+    for (int64_t i = 0; i < nsk_value_rows(s->in) * width; i++) {
         for (int64_t k = 0; k < w->kernel[0] * w->kernel[1]; k++) {
             int64_t oy =
                 i / width * w->stride[0] - w->pad_before[0] + k / w->kernel[1] * w->dilation[0];
             int64_t ox =
                 i % width * w->stride[1] - w->pad_before[1] + k % w->kernel[1] * w->dilation[1];
-            if (oy >= 0 && oy < s->out->dims[2] && ox >= 0 && ox < s->out->dims[3]) {
-                y[oy * s->out->dims[3] + ox] += x[i] * kernel[k];
+            if (oy >= 0 && oy < nsk_value_rows(s->out) && ox >= 0 &&
+                ox < nsk_value_columns(s->out)) {
+                y[oy * nsk_value_columns(s->out) + ox] += x[i] * kernel[k];
             }
         }
     }
@@ -193,8 +194,8 @@ void nsk_float_conv_transpose(const nsk_step *s) {
     const nsk_window_attributes *w = &s->node->attributes.window;
     int64_t inputs = s->in->dims[1];
     int64_t outputs = s->out->dims[1] / w->groups; /* of one group */
-    int64_t in_plane = s->in->dims[2] * s->in->dims[3];
-    int64_t out_plane = s->out->dims[2] * s->out->dims[3];
+    int64_t in_plane = nsk_value_rows(s->in) * nsk_value_columns(s->in);
+    int64_t out_plane = nsk_value_rows(s->out) * nsk_value_columns(s->out);
     int64_t area = w->kernel[0] * w->kernel[1];
     for (int64_t plane = 0; plane < s->out->dims[0] * s->out->dims[1]; plane++) {
         for (int64_t i = 0; i < out_plane; i++) {
@@ -224,8 +225,8 @@ static float window_max(const nsk_step *s, const float *plane, int64_t oy, int64
         int64_t y = oy * w->stride[0] - w->pad_before[0] + ky * w->dilation[0];
         for (int64_t kx = 0; kx < w->kernel[1]; kx++) {
             int64_t x = ox * w->stride[1] - w->pad_before[1] + kx * w->dilation[1];
-            if (y >= 0 && y < s->in->dims[2] && x >= 0 && x < s->in->dims[3]) {
-                most = fmaxf(most, plane[y * s->in->dims[3] + x]);
+            if (y >= 0 && y < nsk_value_rows(s->in) && x >= 0 && x < nsk_value_columns(s->in)) {
+                most = fmaxf(most, plane[y * nsk_value_columns(s->in) + x]);
             }
         }
     }
@@ -241,10 +242,11 @@ static float window_average(const nsk_step *s, const float *plane, int64_t oy, i
         int64_t y = oy * w->stride[0] - w->pad_before[0] + ky * w->dilation[0];
         for (int64_t kx = 0; kx < w->kernel[1]; kx++) {
             int64_t x = ox * w->stride[1] - w->pad_before[1] + kx * w->dilation[1];
-            bool inside = y >= 0 && y < s->in->dims[2] && x >= 0 && x < s->in->dims[3];
-            bool padded =
-                y < s->in->dims[2] + w->pad_after[0] && x < s->in->dims[3] + w->pad_after[1];
-            sum += inside ? (double)plane[y * s->in->dims[3] + x] : 0.0;
+            bool inside =
+                y >= 0 && y < nsk_value_rows(s->in) && x >= 0 && x < nsk_value_columns(s->in);
+            bool padded = y < nsk_value_rows(s->in) + w->pad_after[0] &&
+                          x < nsk_value_columns(s->in) + w->pad_after[1];
+            sum += inside ? (double)plane[y * nsk_value_columns(s->in) + x] : 0.0;
             count += inside || (w->count_include_pad && padded);
         }
     }
@@ -252,11 +254,11 @@ static float window_average(const nsk_step *s, const float *plane, int64_t oy, i
 }
 
 static void pool(const nsk_step *s, pool_window *window) {
-    int64_t plane = s->in->dims[2] * s->in->dims[3];
+    int64_t plane = nsk_value_rows(s->in) * nsk_value_columns(s->in);
     float *to = s->y;
     for (int64_t p = 0; p < s->in->dims[0] * s->in->dims[1]; p++) {
-        for (int64_t oy = 0; oy < s->out->dims[2]; oy++) {
-            for (int64_t ox = 0; ox < s->out->dims[3]; ox++) {
+        for (int64_t oy = 0; oy < nsk_value_rows(s->out); oy++) {
+            for (int64_t ox = 0; ox < nsk_value_columns(s->out); ox++) {
                 *to++ = window(s, s->x + p * plane, oy, ox);
             }
         }
@@ -276,7 +278,7 @@ void nsk_float_average_pool(const nsk_step *s) {
 void nsk_float_lrn(const nsk_step *s) {
     const nsk_attributes *a = &s->node->attributes;
     int64_t channels = s->in->dims[1];
-    int64_t plane = s->in->dims[2] * s->in->dims[3];
+    int64_t plane = nsk_value_rows(s->in) * nsk_value_columns(s->in);
     for (int64_t i = 0; i < s->in->dims[0] * channels * plane; i++) {
         int64_t c = i / plane % channels;
         double sum = 0.0;
@@ -297,10 +299,11 @@ size_t nsk_scratch_needed(const nsk_graph *graph, const nsk_node *node) {
     const nsk_value *out = nsk_graph_value(graph, node->output);
     const nsk_value *in = nsk_node_input(graph, node, 0);
     const nsk_window_attributes *w = &node->attributes.window;
-    size_t unfolded =
-        nsk_value_count(weight) / (size_t)weight->dims[0] * (size_t)(out->dims[2] * out->dims[3]);
-    size_t padded = is_nine_taps(w) ? (size_t)((in->dims[2] + w->pad_before[0] + w->pad_after[0]) *
-                                               (in->dims[3] + w->pad_before[1] + w->pad_after[1]))
-                                    : 0;
+    size_t unfolded = nsk_value_count(weight) / (size_t)weight->dims[0] *
+                      (size_t)(nsk_value_rows(out) * nsk_value_columns(out));
+    size_t padded = is_nine_taps(w)
+                        ? (size_t)((nsk_value_rows(in) + w->pad_before[0] + w->pad_after[0]) *
+                                   (nsk_value_columns(in) + w->pad_before[1] + w->pad_after[1]))
+                        : 0;
     return MAX(unfolded, padded);
 }

@@ -33,6 +33,7 @@ nsk_graph *nsk_graph_new(void) {
     nsk_graph *graph = g_new0(nsk_graph, 1);
     graph->values = g_ptr_array_new_with_free_func(free_value);
     graph->nodes = g_ptr_array_new_with_free_func(free_node);
+    graph->notes = g_ptr_array_new_with_free_func(g_free);
     graph->input = graph->output = NSK_NONE;
     for (int c = 0; c < 3; c++) {
         graph->input_gain[c] = 1.0;
@@ -46,6 +47,7 @@ void nsk_graph_free(nsk_graph *graph) {
     }
     g_ptr_array_free(graph->values, TRUE);
     g_ptr_array_free(graph->nodes, TRUE);
+    g_ptr_array_free(graph->notes, TRUE);
     for (int i = 0; i < NSK_FACTS; i++) {
         g_free(graph->facts[i]);
     }
@@ -74,14 +76,19 @@ nsk_graph *nsk_graph_copy(const nsk_graph *graph) {
     nsk_graph *copy = nsk_graph_new();
     GPtrArray *values = copy->values;
     GPtrArray *nodes = copy->nodes;
+    GPtrArray *notes = copy->notes;
     *copy = *graph;
     copy->values = values;
     copy->nodes = nodes;
+    copy->notes = notes;
     for (int i = 0; i < (int)graph->values->len; i++) {
         g_ptr_array_add(values, copy_of_value(nsk_graph_value(graph, i)));
     }
     for (int i = 0; i < (int)graph->nodes->len; i++) {
         g_ptr_array_add(nodes, copy_of_node(nsk_graph_node(graph, i)));
+    }
+    for (guint i = 0; i < graph->notes->len; i++) {
+        g_ptr_array_add(notes, g_strdup(graph->notes->pdata[i]));
     }
     for (int i = 0; i < NSK_FACTS; i++) {
         copy->facts[i] = g_strdup(graph->facts[i]);
@@ -242,6 +249,13 @@ void nsk_node_note(nsk_node *into, const nsk_node *gone) {
     }
 }
 
+void nsk_graph_note(const nsk_graph *graph, const char *format, ...) {
+    va_list arguments;
+    va_start(arguments, format);
+    g_ptr_array_add(graph->notes, g_strdup_vprintf(format, arguments));
+    va_end(arguments);
+}
+
 const char *nsk_node_kind(const nsk_node *node) {
     bool single = node->op == NSK_OP_FUNCTION && node->program->count == 1;
     return single ? nsk_function_name(node->program->steps[0].fn) : nsk_op_name(node->op);
@@ -315,7 +329,8 @@ static uint64_t window_taps(const nsk_graph *graph, const nsk_node *node) {
     const nsk_value *in = nsk_node_input(graph, node, 0);
     const nsk_value *out = nsk_graph_value(graph, node->output);
     const nsk_window_attributes *w = &node->attributes.window;
-    return axis_taps(w, 0, in->dims[2], out->dims[2]) * axis_taps(w, 1, in->dims[3], out->dims[3]);
+    return axis_taps(w, 0, nsk_value_rows(in), nsk_value_rows(out)) *
+           axis_taps(w, 1, nsk_value_columns(in), nsk_value_columns(out));
 }
 
 uint64_t nsk_node_macs(const nsk_graph *graph, const nsk_node *node) {

@@ -31,6 +31,7 @@ typedef struct nsk_value {
     int64_t dims[NSK_MOST_RANK];
     bool shaped;       /* rank and dims are known */
     bool whole;        /* elements are integers: shapes, indices */
+    bool truth;        /* elements are 0 or 1: what a comparison gives */
     float *data;       /* a constant's elements, else NULL */
     int64_t *integers; /* a constant of integers, else NULL */
     int bits;          /* of an integer constant as the file has it; 0: computed here */
@@ -56,6 +57,7 @@ typedef enum nsk_auto_pad {
 typedef struct nsk_window_attributes {
     int64_t kernel[2], stride[2], dilation[2];
     int64_t pad_before[2], pad_after[2];
+    int axes; /* 1 for windows along a line, 2 for those over rows and columns; 0: not said */
     int64_t groups;
     nsk_auto_pad auto_pad;
     bool ceil_mode, count_include_pad;
@@ -101,6 +103,7 @@ typedef struct nsk_attributes {
     bool keep_axes;                /* ReduceMean and its kin */
     bool none_means_all;           /* of axes to reduce */
     bool whole;                    /* Cast: to integers; ConstantOfShape: of integers */
+    bool truth;                    /* Cast: to 0 and 1 */
     int64_t list[NSK_MOST_RANK];   /* Transpose: order; Shape: start, end; ConvTranspose: output */
     int listed;
     int64_t extra[2]; /* ConvTranspose: output_padding */
@@ -132,6 +135,7 @@ typedef struct nsk_graph {
     double input_gain[3], input_offset[3];
     bool raw_input;         /* the file takes camera bytes (uint8) */
     char *facts[NSK_FACTS]; /* from the file's metadata; may be NULL */
+    GPtrArray *notes;       /* of char *: what was read in another way than it stands there */
 } nsk_graph;
 
 nsk_graph *nsk_graph_new(void);
@@ -157,6 +161,13 @@ int nsk_graph_readers(const nsk_graph *graph, int value);
 /* The input's value, or NULL where the node has none there. */
 const nsk_value *nsk_node_input(const nsk_graph *graph, const nsk_node *node, int index);
 
+/* Rows and columns of a picture (batch, channels, rows, columns); one of three axes is one row. */
+static inline int64_t nsk_value_rows(const nsk_value *picture) {
+    return picture->rank == 3 ? 1 : picture->dims[2];
+}
+static inline int64_t nsk_value_columns(const nsk_value *picture) {
+    return picture->dims[picture->rank - 1];
+}
 /* Elements of a shaped value. */
 size_t nsk_value_count(const nsk_value *value);
 /* "1 x 16 x 24 x 24", in a buffer of the caller's. */
@@ -182,6 +193,8 @@ nsk_node *nsk_graph_producer(const nsk_graph *graph, int value); /* or NULL */
 void nsk_node_note(nsk_node *into, const nsk_node *gone);
 /* The clamp that ends a node: activations folded into it, and a Relu's or Clip's own. */
 void nsk_clamp_of(const nsk_graph *graph, const nsk_node *node, double *low, double *high);
+/* Adds a note: printf's words. */
+void nsk_graph_note(const nsk_graph *graph, const char *format, ...) NSK_PRINTF(2, 3);
 /* What to call the node for people: its operator, or its function's. */
 const char *nsk_node_kind(const nsk_node *node);
 

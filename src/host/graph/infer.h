@@ -22,6 +22,9 @@ bool nsk_give_input(const nsk_scope *s);
 /* An axis counted from the front; NSK_NONE where it lies outside of `rank`. */
 int nsk_axis(int64_t axis, int rank);
 
+/* Whether all inputs of the node are constants. */
+bool nsk_is_of_constants(const nsk_graph *graph, const nsk_node *node);
+
 typedef bool nsk_shape_function(const nsk_scope *s);
 
 /* One a family of operators: shapes.c; rearrange.c has those that move elements without computing.

@@ -539,7 +539,9 @@ bool nsk_shape_gather(const nsk_scope *s) {
 }
 
 bool nsk_shape_cast(const nsk_scope *s) {
-    nsk_graph_value(s->graph, s->node->output)->whole = s->node->attributes.whole;
+    nsk_value *out = nsk_graph_value(s->graph, s->node->output);
+    out->whole = s->node->attributes.whole;
+    out->truth = out->truth || s->node->attributes.truth;
     return nsk_give_input(s);
 }
 

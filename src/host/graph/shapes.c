@@ -51,13 +51,30 @@ static bool window_shape(const nsk_scope *s, int64_t channels) {
     if (!window_numbers_are_good(w)) {
         return nsk_complain(s, "a kernel, stride, dilation or pad is negative, zero or over 4096");
     }
-    int64_t dims[4] = {in->dims[0], channels, slide(w, 0, in->dims[2]), slide(w, 1, in->dims[3])};
+    int64_t dims[4] = {in->dims[0], channels, slide(w, 0, nsk_value_rows(in)),
+                       slide(w, 1, nsk_value_columns(in))};
     if (dims[2] < 1 || dims[3] < 1) {
         return nsk_complain_shape(s, 0,
                                   "smaller than the kernel; give a larger input size or pads");
     }
     w->auto_pad = NSK_AUTO_PAD_GIVEN;
-    return nsk_give(s, 4, dims);
+    dims[2] = in->rank == 3 ? dims[3] : dims[2];
+    return nsk_give(s, in->rank, dims);
+}
+
+/* A picture of four axes, or a line of three; its window of as many but two. */
+static bool check_picture(const nsk_scope *s) {
+    const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
+    nsk_window_attributes *w = &s->node->attributes.window;
+    if (in->rank != 4 && in->rank != 3) {
+        return nsk_complain_unsupported(s, "its input is no picture of four axes, nor a line of "
+                                           "three");
+    }
+    if (w->axes != 0 && w->axes != in->rank - 2) {
+        return nsk_complain_shape(s, 0, "its window has another number of axes");
+    }
+    w->kernel[0] = in->rank == 3 ? 1 : w->kernel[0];
+    return true;
 }
 
 bool nsk_shape_conv(const nsk_scope *s) {
@@ -65,17 +82,18 @@ bool nsk_shape_conv(const nsk_scope *s) {
     const nsk_value *weight = nsk_node_input(s->graph, s->node, 1);
     const nsk_value *bias = nsk_node_input(s->graph, s->node, 2);
     nsk_window_attributes *w = &s->node->attributes.window;
-    if (in->rank != 4) {
-        return nsk_complain_unsupported(s, "its input is no picture of four axes");
+    if (!check_picture(s)) {
+        return false;
     }
-    if (weight->rank != 4) {
-        return nsk_complain_shape(s, 1, "weights of four axes are needed");
+    if (weight->rank != in->rank) {
+        return nsk_complain_shape(s, 1, "weights of as many axes as the input's are needed");
     }
+    const int64_t size[2] = {nsk_value_rows(weight), nsk_value_columns(weight)};
     for (int axis = 0; axis < 2; axis++) {
-        if (w->kernel[axis] != 0 && w->kernel[axis] != weight->dims[2 + axis]) {
+        if (w->kernel[axis] != 0 && w->kernel[axis] != size[axis]) {
             return nsk_complain_shape(s, 1, "this contradicts kernel_shape");
         }
-        w->kernel[axis] = weight->dims[2 + axis];
+        w->kernel[axis] = size[axis];
     }
     if (w->groups < 1 || w->groups > in->dims[1]) {
         return nsk_complain_shape(s, 0,
@@ -118,7 +136,7 @@ bool nsk_shape_conv_transpose(const nsk_scope *s) {
     const nsk_value *weight = nsk_node_input(s->graph, s->node, 1);
     const nsk_value *bias = nsk_node_input(s->graph, s->node, 2);
     nsk_window_attributes *w = &s->node->attributes.window;
-    if (in->rank != 4 || weight->rank != 4) {
+    if (in->rank != 4 || weight->rank != 4 || w->axes == 1) {
         return nsk_complain_unsupported(s, "its input is no picture of four axes");
     }
     w->kernel[0] = weight->dims[2];
@@ -140,22 +158,21 @@ bool nsk_shape_conv_transpose(const nsk_scope *s) {
 
 bool nsk_shape_pool(const nsk_scope *s) {
     const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
-    if (in->rank != 4) {
-        return nsk_complain_unsupported(s, "its input is no picture of four axes");
-    }
-    return window_shape(s, in->dims[1]);
+    return check_picture(s) && window_shape(s, in->dims[1]);
 }
 
 bool nsk_shape_global_pool(const nsk_scope *s) {
     const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
-    if (in->rank != 4) {
-        return nsk_complain_shape(s, 0, "a picture of four axes is needed");
+    if (!check_picture(s)) {
+        return false;
     }
     nsk_window_attributes *w = &s->node->attributes.window;
-    *w = (nsk_window_attributes){
-        .kernel = {in->dims[2], in->dims[3]}, .stride = {1, 1}, .dilation = {1, 1}, .groups = 1};
+    *w = (nsk_window_attributes){.kernel = {nsk_value_rows(in), nsk_value_columns(in)},
+                                 .stride = {1, 1},
+                                 .dilation = {1, 1},
+                                 .groups = 1};
     const int64_t dims[4] = {in->dims[0], in->dims[1], 1, 1};
-    return nsk_give(s, 4, dims);
+    return nsk_give(s, in->rank, dims);
 }
 
 /* ---- the rest ---- */
@@ -185,32 +202,70 @@ static bool align_second(const nsk_scope *s) {
     return true;
 }
 
+/* Spreads the shape of that input over `rank` axes of `dims`, which may grow. */
+static bool meet(const nsk_scope *s, int input, int *rank, int64_t *dims) {
+    const nsk_value *v = nsk_node_input(s->graph, s->node, input);
+    int64_t met[NSK_MOST_RANK];
+    int wide = v->rank > *rank ? v->rank : *rank;
+    for (int i = 0; i < wide; i++) {
+        int64_t da = i - (wide - *rank) >= 0 ? dims[i - (wide - *rank)] : 1;
+        int64_t db = i - (wide - v->rank) >= 0 ? v->dims[i - (wide - v->rank)] : 1;
+        if (da != db && da != 1 && db != 1) {
+            char shape[160];
+            char wanted[240];
+            snprintf(wanted, sizeof wanted, "it cannot meet the other input's %s",
+                     nsk_value_text(v, shape, sizeof shape));
+            return nsk_complain_shape(s, 0, wanted);
+        }
+        met[i] = da > db ? da : db;
+    }
+    memcpy(dims, met, sizeof met);
+    *rank = wide;
+    return true;
+}
+
+static bool spread_over(const nsk_scope *s, int inputs) {
+    int64_t dims[NSK_MOST_RANK] = {0};
+    int rank = 0;
+    for (int i = 0; i < inputs; i++) {
+        if (!meet(s, i, &rank, dims)) {
+            return false;
+        }
+    }
+    return nsk_give(s, rank, dims);
+}
+
 bool nsk_shape_broadcast(const nsk_scope *s) {
     if (s->node->attributes.meets_at_axis && !align_second(s)) {
         return false;
     }
     const nsk_value *a = nsk_node_input(s->graph, s->node, 0);
     const nsk_value *b = nsk_node_input(s->graph, s->node, 1);
-    int rank = a->rank > b->rank ? a->rank : b->rank;
-    int64_t dims[NSK_MOST_RANK];
     if (a->whole != b->whole && s->node->op != NSK_OP_POW) {
         return nsk_complain(s, "one input is of integers, the other is not; add a Cast before");
     }
-    for (int i = 0; i < rank; i++) {
-        int ia = i - (rank - a->rank);
-        int ib = i - (rank - b->rank);
-        int64_t da = ia >= 0 ? a->dims[ia] : 1;
-        int64_t db = ib >= 0 ? b->dims[ib] : 1;
-        if (da != db && da != 1 && db != 1) {
-            char shape[160];
-            char wanted[240];
-            snprintf(wanted, sizeof wanted, "it cannot meet the other input's %s",
-                     nsk_value_text(b, shape, sizeof shape));
-            return nsk_complain_shape(s, 0, wanted);
-        }
-        dims[i] = da > db ? da : db;
+    return spread_over(s, 2);
+}
+
+/* Comparisons, and what joins their results: integers where all is constant, numbers 0 and 1 where
+ * something is computed. */
+bool nsk_shape_truth(const nsk_scope *s) {
+    nsk_value *out = nsk_graph_value(s->graph, s->node->output);
+    out->whole = nsk_is_of_constants(s->graph, s->node);
+    out->truth = true;
+    return spread_over(s, 2);
+}
+
+bool nsk_shape_where(const nsk_scope *s) {
+    const nsk_value *then = nsk_node_input(s->graph, s->node, 1);
+    const nsk_value *otherwise = nsk_node_input(s->graph, s->node, 2);
+    nsk_value *out = nsk_graph_value(s->graph, s->node->output);
+    if (then->whole != otherwise->whole && !then->truth && !otherwise->truth) {
+        return nsk_complain(s, "one input is of integers, the other is not; add a Cast before");
     }
-    return nsk_give(s, rank, dims);
+    out->whole = then->whole && otherwise->whole;
+    out->truth = then->truth && otherwise->truth;
+    return spread_over(s, 3);
 }
 
 bool nsk_shape_norm(const nsk_scope *s) {
@@ -414,7 +469,7 @@ static nsk_shape_function *const shapes[NSK_OPS] = {
 #include "graph/ops.def"
 };
 
-static bool all_inputs_are_constant(const nsk_graph *graph, const nsk_node *node) {
+bool nsk_is_of_constants(const nsk_graph *graph, const nsk_node *node) {
     for (int i = 0; i < node->inputs; i++) {
         if (node->input[i] != NSK_NONE && !nsk_graph_is_constant(graph, node->input[i])) {
             return false;
@@ -446,6 +501,23 @@ static bool explain(const nsk_graph *graph, const nsk_node *node, nsk_error *err
     return false;
 }
 
+/* Elements of the output are elements of the first input. */
+static bool keeps_elements(nsk_op op) {
+    static const bool keeps[NSK_OPS] = {
+        [NSK_OP_CAST] = true,     [NSK_OP_DROPOUT] = true, [NSK_OP_EXPAND] = true,
+        [NSK_OP_FLATTEN] = true,  [NSK_OP_GATHER] = true,  [NSK_OP_IDENTITY] = true,
+        [NSK_OP_RESHAPE] = true,  [NSK_OP_SLICE] = true,   [NSK_OP_SPLIT] = true,
+        [NSK_OP_SQUEEZE] = true,  [NSK_OP_TILE] = true,    [NSK_OP_TRANSPOSE] = true,
+        [NSK_OP_UNSQUEEZE] = true};
+    return keeps[op];
+}
+
+/* Not: 0 or 1 whatever it is asked. */
+static bool answers(const nsk_node *node) {
+    return node->op == NSK_OP_FUNCTION && node->program->count == 1 &&
+           node->program->steps[0].fn == NSK_FN_NOT;
+}
+
 bool nsk_infer_node(nsk_graph *graph, nsk_node *node, nsk_evaluator *evaluate, nsk_error *error) {
     const nsk_scope s = {graph, node, error};
     for (int i = 0; i < node->inputs; i++) {
@@ -455,12 +527,14 @@ bool nsk_infer_node(nsk_graph *graph, nsk_node *node, nsk_evaluator *evaluate, n
         }
     }
     const nsk_value *first = nsk_node_input(graph, node, 0);
-    nsk_graph_value(graph, node->output)->whole = first->whole;
+    nsk_value *out = nsk_graph_value(graph, node->output);
+    out->whole = first->whole;
+    out->truth = (first->truth && keeps_elements(node->op)) || answers(node);
     if (!shapes[node->op](&s)) {
         return error != NULL && error->code == NSK_ERROR_CODE_INPUT && explain(graph, node, error);
     }
     /* a node of constants is one itself */
-    return node->dead || !all_inputs_are_constant(graph, node) || evaluate(graph, node, error);
+    return node->dead || !nsk_is_of_constants(graph, node) || evaluate(graph, node, error);
 }
 
 bool nsk_graph_infer(nsk_graph *graph, nsk_evaluator *evaluate, nsk_error *error) {

@@ -78,6 +78,92 @@ static void end_in_softmax(nsk_graph *graph) {
     }
 }
 
+/* ---- two classes by one number ---- */
+
+/* The logit of a network that ends in one sigmoid: what goes into that; NSK_NONE where it ends
+ * otherwise. */
+static int logit_before_sigmoid(nsk_graph *graph) {
+    nsk_node *last = (nsk_node *)last_node(graph);
+    if (last == NULL || !is_sigmoid(graph, last)) {
+        return NSK_NONE;
+    }
+    nsk_program *p = last->program;
+    int before = p->steps[p->count - 1].a;
+    if (p->count == 1) {
+        return last->input[0];
+    }
+    if (before != p->count - 2) {
+        return NSK_NONE;
+    }
+    p->count--; /* the function without its last step */
+    return last->output;
+}
+
+/* A constant of twice as many numbers, nothing standing before each. */
+static int behind_nothing(nsk_graph *graph, const char *name, int rank, const int64_t *dims,
+                          const nsk_value *numbers, bool by_turns) {
+    size_t count = numbers != NULL ? nsk_value_count(numbers) : 1;
+    float *data = g_new0(float, 2 * count);
+    for (size_t i = 0; i < count; i++) {
+        data[by_turns ? 2 * i + 1 : count + i] = numbers != NULL ? numbers->data[i] : 0.0F;
+    }
+    return nsk_graph_add_constant(graph, name, rank, dims, data);
+}
+
+/* The product that makes the logit makes nothing beside it: no layer of its own is needed. */
+static bool widen_product(nsk_graph *graph) {
+    nsk_node *node = nsk_graph_producer(graph, graph->output);
+    bool product = node != NULL && node->op == NSK_OP_GEMM && isinf(node->low) &&
+                   isinf(node->high) && nsk_graph_readers(graph, graph->output) == 1;
+    const nsk_value *weight = product ? nsk_node_input(graph, node, 1) : NULL;
+    const nsk_value *bias = product ? nsk_node_input(graph, node, 2) : NULL;
+    if (weight == NULL || weight->data == NULL || weight->steps != NULL ||
+        (bias != NULL && (bias->data == NULL || nsk_value_count(bias) != 1))) {
+        return false;
+    }
+    static const int64_t both = 2;
+    bool rows = node->attributes.transpose_b;
+    const int64_t inputs = (int64_t)nsk_value_count(weight);
+    const int64_t dims[2] = {rows ? 2 : inputs, rows ? inputs : 2};
+    node->input[1] = behind_nothing(graph, "netsuke:two", 2, dims, weight, !rows);
+    node->input[2] = behind_nothing(graph, "netsuke:none", 1, &both, bias, false);
+    node->inputs = 3;
+    nsk_graph_value(graph, node->output)->dims[1] = 2;
+    return true;
+}
+
+static void append_product(nsk_graph *graph) {
+    static const int64_t dims[2] = {1, 2};
+    static const int64_t both = 2;
+    float *one = g_new0(float, 2);
+    one[1] = 1.0F;
+    const int inputs[3] = {graph->output,
+                           nsk_graph_add_constant(graph, "netsuke:two", 2, dims, one),
+                           behind_nothing(graph, "netsuke:none", 1, &both, NULL, false)};
+    graph->output = append_shaped(graph, NSK_OP_GEMM, "two classes (added)", 3, inputs, 2);
+    nsk_attributes *a = &nsk_graph_producer(graph, graph->output)->attributes;
+    a->alpha = a->beta = 1.0;
+}
+
+/* One number z for two classes: softmax of 0 and z is what the sigmoid of z says of the second. */
+static void end_in_two(nsk_graph *graph) {
+    if (nsk_value_count(nsk_graph_value(graph, graph->output)) != 1) {
+        return;
+    }
+    int logit = logit_before_sigmoid(graph);
+    bool sigmoid = logit != NSK_NONE;
+    graph->output = sigmoid ? logit : graph->output;
+    nsk_graph_sort(graph);
+    end_in_a_line(graph);
+    if (!widen_product(graph)) {
+        append_product(graph);
+    }
+    nsk_graph_note(graph,
+                   "its one output is taken for two classes: the first label where %s is below "
+                   "%s, the second above",
+                   sigmoid ? "its sigmoid" : "it, a logit,", sigmoid ? "0.5" : "0");
+}
+
 static bool check_output(const nsk_graph *graph, nsk_error *error) {
     const nsk_value *out = nsk_graph_value(graph, graph->output);
     char shape[160];
@@ -88,9 +174,9 @@ static bool check_output(const nsk_graph *graph, nsk_error *error) {
     for (int i = 0; i < out->rank; i++) {
         line = line || out->dims[i] == (int64_t)nsk_value_count(out);
     }
-    return (line && nsk_value_count(out) >= 2) ||
-           nsk_fail(error, "output '%s' is %s; a classifier gives one number a class, two or more",
-                    out->name, nsk_value_text(out, shape, sizeof shape));
+    return (out->rank == 0 || line) ||
+           nsk_fail(error, "output '%s' is %s; a classifier gives one number a class", out->name,
+                    nsk_value_text(out, shape, sizeof shape));
 }
 
 static bool prepare_graph(nsk_graph *graph, nsk_error *error) {
@@ -98,6 +184,7 @@ static bool prepare_graph(nsk_graph *graph, nsk_error *error) {
         !nsk_graph_fold(graph, error) || !check_output(graph, error)) {
         return false;
     }
+    end_in_two(graph);
     end_in_a_line(graph);
     end_in_softmax(graph);
     return true;
@@ -171,6 +258,14 @@ int nsk_network_carried_levels(const nsk_network *network) {
             nsk_graph_value(network->graph, i)->pinned && nsk_graph_readers(network->graph, i) > 0;
     }
     return count;
+}
+
+int nsk_network_notes(const nsk_network *network) {
+    return (int)network->graph->notes->len;
+}
+
+const char *nsk_network_note(const nsk_network *network, int note) {
+    return network->graph->notes->pdata[note];
 }
 
 const char *nsk_network_fact(const nsk_network *network, nsk_fact fact) {

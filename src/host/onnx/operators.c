@@ -47,7 +47,9 @@ static const struct {
      "a list of whole numbers",
      {"axes", "dilations", "ends", "kernel_shape", "output_padding", "output_shape", "pads", "perm",
       "split", "starts", "strides", NULL}},
-    {FLOAT_TYPE, "a number", {"alpha", "beta", "bias", "epsilon", "gamma", "max", "min", NULL}},
+    {FLOAT_TYPE,
+     "a number",
+     {"alpha", "beta", "bias", "epsilon", "gamma", "lambd", "max", "min", NULL}},
     {FLOATS_TYPE, "a list of numbers", {"scales", NULL}},
     {STRING_TYPE,
      "a word",
@@ -71,27 +73,38 @@ static bool complain(const nsk_onnx_source *s, const char *text) {
     return nsk_unsupported(s->error, "node '%s' (%s): %s", s->node->name, s->node->op_type, text);
 }
 
-/* Two numbers, or `otherwise` for both where the attribute is not there. */
-static bool read_pair(const nsk_onnx_source *s, const char *name, int64_t otherwise, int64_t *to) {
+/* A list of one or two numbers for each axis of a window must not be of three, nor must two lists
+ * differ. */
+static bool count_axes(const nsk_onnx_source *s, nsk_window_attributes *w, size_t axes) {
+    bool fits = (axes == 1 || axes == 2) && (w->axes == 0 || w->axes == (int)axes);
+    w->axes = (int)axes;
+    return fits || complain(s, "only windows along a line, or over rows and columns, are read");
+}
+
+/* Two numbers, or `otherwise` for both where the attribute is not there; a line is one row. */
+static bool read_pair(const nsk_onnx_source *s, nsk_window_attributes *w, const char *name,
+                      int64_t otherwise, int64_t *to) {
     const Onnx__AttributeProto *a = nsk_onnx_attribute(s->node, name, INTS_TYPE);
     to[0] = to[1] = otherwise;
     if (a == NULL) {
         return true;
     }
-    if (a->n_ints != 2) {
-        return complain(s, "only windows over rows and columns are read (2-D)");
+    if (!count_axes(s, w, a->n_ints)) {
+        return false;
     }
-    to[0] = a->ints[0];
-    to[1] = a->ints[1];
+    to[0] = a->n_ints == 2 ? a->ints[0] : to[0];
+    to[1] = a->ints[a->n_ints - 1];
     return true;
 }
 
 /* Left out where the weights say it; never nothing. */
-static bool read_kernel(const nsk_onnx_source *s, int64_t *to) {
+static bool read_kernel(const nsk_onnx_source *s, nsk_window_attributes *w) {
+    int64_t *to = w->kernel;
     bool given = nsk_onnx_attribute(s->node, "kernel_shape", INTS_TYPE) != NULL;
-    return read_pair(s, "kernel_shape", 0, to) &&
-           (!given || (to[0] > 0 && to[1] > 0) ||
-            complain(s, "its kernel_shape is zero or negative"));
+    bool good = read_pair(s, w, "kernel_shape", 0, to);
+    to[0] = w->axes == 1 && given ? 1 : to[0];
+    return good && (!given || (to[0] > 0 && to[1] > 0) ||
+                    complain(s, "its kernel_shape is zero or negative"));
 }
 
 typedef struct choice {
@@ -191,18 +204,22 @@ static void move_number(const nsk_onnx_source *s, nsk_node *node, const char *na
 static bool read_window(const nsk_onnx_source *s, nsk_node *node) {
     nsk_window_attributes *w = &node->attributes.window;
     const Onnx__AttributeProto *pads = nsk_onnx_attribute(s->node, "pads", INTS_TYPE);
-    if (pads != NULL && pads->n_ints != 4) {
-        return complain(s, "only windows over rows and columns are read (2-D)");
+    size_t axes = pads != NULL ? pads->n_ints / 2 : 0;
+    if (pads != NULL && pads->n_ints % 2 != 0) {
+        return complain(s, "its pads are not two for each axis of its window");
     }
-    for (size_t axis = 0; axis < 2 && pads != NULL; axis++) {
-        w->pad_before[axis] = pads->ints[axis];
-        w->pad_after[axis] = pads->ints[2 + axis];
+    if (pads != NULL && !count_axes(s, w, axes)) {
+        return false;
+    }
+    for (size_t axis = 0; axis < axes; axis++) {
+        w->pad_before[2 - axes + axis] = pads->ints[axis];
+        w->pad_after[2 - axes + axis] = pads->ints[axes + axis];
     }
     w->groups = nsk_onnx_int(s, "group", 1);
     w->ceil_mode = nsk_onnx_int(s, "ceil_mode", 0) != 0;
     w->count_include_pad = nsk_onnx_int(s, "count_include_pad", 0) != 0;
-    return read_kernel(s, w->kernel) && read_pair(s, "strides", 1, w->stride) &&
-           read_pair(s, "dilations", 1, w->dilation) && read_auto_pad(s, w);
+    return read_kernel(s, w) && read_pair(s, w, "strides", 1, w->stride) &&
+           read_pair(s, w, "dilations", 1, w->dilation) && read_auto_pad(s, w);
 }
 
 static bool read_conv_transpose(const nsk_onnx_source *s, nsk_node *node) {
@@ -212,7 +229,7 @@ static bool read_conv_transpose(const nsk_onnx_source *s, nsk_node *node) {
     for (int i = 0; i < a->listed; i++) { /* the last two, where all four are given */
         a->list[i] = shape->ints[shape->n_ints - 2 + (size_t)i];
     }
-    return read_window(s, node) && read_pair(s, "output_padding", 0, a->extra);
+    return read_window(s, node) && read_pair(s, &a->window, "output_padding", 0, a->extra);
 }
 
 static bool read_norm(const nsk_onnx_source *s, nsk_node *node) {
@@ -323,6 +340,7 @@ static bool read_transpose(const nsk_onnx_source *s, nsk_node *node) {
 
 static bool read_cast(const nsk_onnx_source *s, nsk_node *node) {
     int64_t to = nsk_onnx_int(s, "to", 0);
+    node->attributes.truth = to == ONNX__TENSOR_PROTO__DATA_TYPE__BOOL;
     return nsk_onnx_type_is_read((int)to, &node->attributes.whole) ||
            complain(s, "it casts to a type other than floating point and integers");
 }
@@ -421,8 +439,16 @@ typedef struct function_rule {
 
 static const function_rule function_rules[] = {
     {NSK_FN_ABS, NULL, NULL, 0, 0},
+    {NSK_FN_ACOS, NULL, NULL, 0, 0},
+    {NSK_FN_ACOSH, NULL, NULL, 0, 0},
+    {NSK_FN_ASIN, NULL, NULL, 0, 0},
+    {NSK_FN_ASINH, NULL, NULL, 0, 0},
+    {NSK_FN_ATAN, NULL, NULL, 0, 0},
+    {NSK_FN_ATANH, NULL, NULL, 0, 0},
     {NSK_FN_CEIL, NULL, NULL, 0, 0},
     {NSK_FN_CELU, "alpha", NULL, 1.0, 0},
+    {NSK_FN_COS, NULL, NULL, 0, 0},
+    {NSK_FN_COSH, NULL, NULL, 0, 0},
     {NSK_FN_ELU, "alpha", NULL, 1.0, 0},
     {NSK_FN_ERF, NULL, NULL, 0, 0},
     {NSK_FN_EXP, NULL, NULL, 0, 0},
@@ -434,13 +460,20 @@ static const function_rule function_rules[] = {
     {NSK_FN_LOG, NULL, NULL, 0, 0},
     {NSK_FN_MISH, NULL, NULL, 0, 0},
     {NSK_FN_NEG, NULL, NULL, 0, 0},
+    {NSK_FN_NOT, NULL, NULL, 0, 0},
     {NSK_FN_RECIPROCAL, NULL, NULL, 0, 0},
     {NSK_FN_ROUND, NULL, NULL, 0, 0},
     {NSK_FN_SELU, "alpha", "gamma", 1.67326319217681884765625, 1.05070102214813232421875},
+    {NSK_FN_SHRINK, "lambd", "bias", 0.5, 0},
     {NSK_FN_SIGMOID, NULL, NULL, 0, 0},
+    {NSK_FN_SIGN, NULL, NULL, 0, 0},
+    {NSK_FN_SIN, NULL, NULL, 0, 0},
+    {NSK_FN_SINH, NULL, NULL, 0, 0},
     {NSK_FN_SOFTPLUS, NULL, NULL, 0, 0},
     {NSK_FN_SOFTSIGN, NULL, NULL, 0, 0},
     {NSK_FN_SQRT, NULL, NULL, 0, 0},
+    {NSK_FN_SWISH, "alpha", NULL, 1.0, 0},
+    {NSK_FN_TAN, NULL, NULL, 0, 0},
     {NSK_FN_TANH, NULL, NULL, 0, 0},
     {NSK_FN_THRESHOLDED_RELU, "alpha", NULL, 1.0, 0},
 };
@@ -500,27 +533,4 @@ const nsk_onnx_operator *nsk_onnx_operator_find(const char *name) {
         }
     }
     return NULL;
-}
-
-static int by_name(const void *a, const void *b) {
-    return strcmp(*(const char *const *)a, *(const char *const *)b);
-}
-
-char *nsk_onnx_operator_list(void) {
-    GPtrArray *names = g_ptr_array_new();
-    for (size_t i = 0; i < G_N_ELEMENTS(operators); i++) {
-        if (operators[i].op != NSK_OP_FUNCTION) {
-            g_ptr_array_add(names, (gpointer)operators[i].name);
-        }
-    }
-    for (size_t i = 0; i < G_N_ELEMENTS(function_rules); i++) {
-        g_ptr_array_add(names, (gpointer)nsk_function_name(function_rules[i].fn));
-    }
-    g_ptr_array_sort(names, by_name);
-    GString *list = g_string_new("Constant");
-    for (guint i = 0; i < names->len; i++) {
-        g_string_append_printf(list, ", %s", (const char *)names->pdata[i]);
-    }
-    g_ptr_array_free(names, TRUE);
-    return g_string_free(list, FALSE);
 }

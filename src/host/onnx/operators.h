@@ -24,9 +24,6 @@ typedef struct nsk_onnx_operator {
 /* NULL where the operator is not supported. */
 const nsk_onnx_operator *nsk_onnx_operator_find(const char *name);
 
-/* "Add, AveragePool, ...": g_free. */
-char *nsk_onnx_operator_list(void);
-
 /* The attribute of that name and type, or NULL. */
 const Onnx__AttributeProto *nsk_onnx_attribute(const Onnx__NodeProto *node, const char *name,
                                                Onnx__AttributeProto__AttributeType type);

@@ -6,10 +6,11 @@
 #include "onnx/facts.h"
 #include "onnx/operators.h"
 #include "onnx/tensor.h"
+#include "onnx/unknown.h"
 #include "onnx/wire.h"
 
 static const int64_t OLDEST_OPSET = 6;
-static const int64_t NEWEST_OPSET = 18;
+static const int64_t NEWEST_OPSET = 25;
 static const size_t MOST_NODES = 20000;
 
 typedef struct reader {
@@ -19,6 +20,7 @@ typedef struct reader {
     int64_t opset;
     const nsk_onnx_options *options;
     GHashTable *left_out; /* names of second outputs, which nothing may read */
+    GHashTable *chosen;   /* names of numbers of classes, to the scores that they are of + 1 */
     nsk_error *error;
 } reader;
 
@@ -348,29 +350,18 @@ static bool read_constant_node(reader *r, const Onnx__NodeProto *node) {
                            node->name);
 }
 
-static bool unsupported(const reader *r, const Onnx__NodeProto *node) {
-    static const char *const choosers[] = {"ArgMax", "ArgMin", "TopK", NULL};
-    if (g_strv_contains(choosers, node->op_type)) {
-        return nsk_unsupported(
-            r->error,
-            "node '%s' (%s): gives numbers of classes, not scores; export the "
-            "model so that it ends in the scores, or name them as [model] output",
-            node->name, node->op_type);
-    }
-    char *list = nsk_onnx_operator_list();
-    bool other = node->domain != NULL && *node->domain != '\0';
-    nsk_unsupported(r->error, "node '%s': operator '%s%s%s' is not supported; supported are: %s",
-                    node->name, other ? node->domain : "", other ? "." : "", node->op_type, list);
-    g_free(list);
-    return false;
-}
-
 static bool read_input_name(const reader *r, const Onnx__NodeProto *source,
                             const nsk_onnx_operator *rule, int index, int *to) {
     const char *name = source->input[index];
     *to = *name == '\0' ? NSK_NONE : find(r, name);
     if (*to != NSK_NONE || (*name == '\0' && index >= rule->least)) {
         return true;
+    }
+    if (g_hash_table_contains(r->chosen, name)) {
+        return nsk_unsupported(r->error,
+                               "node '%s' (%s): reads '%s', numbers of classes and not scores; "
+                               "name the scores as [model] output in the brief",
+                               source->name, source->op_type, name);
     }
     if (g_hash_table_contains(r->left_out, name)) {
         return nsk_unsupported(r->error,
@@ -485,14 +476,39 @@ static bool is_standard_domain(const char *domain) {
     return domain == NULL || *domain == '\0' || strcmp(domain, "ai.onnx") == 0;
 }
 
+/* What a network that ends in the number of its class chooses from: the scores, NSK_NONE where the
+ * node does not choose, nor look at a choice in another shape. */
+static int scores_chosen_from(const reader *r, const Onnx__NodeProto *source) {
+    static const char *const choosers[] = {"ArgMax", "TopK", NULL};
+    static const char *const shapers[] = {"Cast",    "Flatten",   "Identity", "Reshape",
+                                          "Squeeze", "Unsqueeze", NULL};
+    const char *in = source->n_input > 0 ? source->input[0] : "";
+    if (!is_standard_domain(source->domain)) {
+        return NSK_NONE;
+    }
+    if (g_strv_contains(choosers, source->op_type)) {
+        return find(r, in);
+    }
+    return g_strv_contains(shapers, source->op_type)
+               ? GPOINTER_TO_INT(g_hash_table_lookup(r->chosen, in)) - 1
+               : NSK_NONE;
+}
+
 static bool read_named_node(reader *r, const Onnx__NodeProto *source) {
+    int scores = scores_chosen_from(r, source);
+    if (scores != NSK_NONE) {
+        for (size_t i = 0; i < source->n_output; i++) {
+            g_hash_table_insert(r->chosen, source->output[i], GINT_TO_POINTER(scores + 1));
+        }
+        return true;
+    }
     if (is_standard_domain(source->domain) && strcmp(source->op_type, "Constant") == 0) {
         return read_constant_node(r, source);
     }
     const nsk_onnx_operator *rule =
         is_standard_domain(source->domain) ? nsk_onnx_operator_find(source->op_type) : NULL;
     if (rule == NULL) {
-        return unsupported(r, source);
+        return nsk_onnx_unknown(source, r->error);
     }
     if (is_for_training(r, source)) {
         return nsk_unsupported(r->error,
@@ -547,6 +563,22 @@ static char *output_list(const reader *r) {
     return g_string_free(list, FALSE);
 }
 
+/* The value behind an output's name: itself, or the scores that it is the choice from. */
+static int scores_of(const reader *r, const char *name) {
+    int scores =
+        name != NULL ? GPOINTER_TO_INT(g_hash_table_lookup(r->chosen, name)) - 1 : NSK_NONE;
+    return scores != NSK_NONE ? scores : name != NULL ? find(r, name) : NSK_NONE;
+}
+
+/* Whether all outputs are scores and choices from them, or different choices. */
+static bool outputs_are_one(const reader *r) {
+    int scores = scores_of(r, r->source->output[0]->name);
+    for (size_t i = 1; i < r->source->n_output && scores != NSK_NONE; i++) {
+        scores = scores_of(r, r->source->output[i]->name) == scores ? scores : NSK_NONE;
+    }
+    return scores != NSK_NONE;
+}
+
 /* The name of the output to keep. */
 static const char *choose_output(const reader *r) {
     const char *wanted = r->options->output;
@@ -556,7 +588,7 @@ static const char *choose_output(const reader *r) {
             return name;
         }
     }
-    if (wanted == NULL && r->source->n_output == 1) {
+    if (wanted == NULL && outputs_are_one(r)) {
         return r->source->output[0]->name;
     }
     char *list = output_list(r);
@@ -600,7 +632,13 @@ static bool read_output(reader *r) {
                                "which is not computed",
                                name);
     }
-    r->graph->output = find(r, name);
+    r->graph->output = scores_of(r, name);
+    if (g_hash_table_contains(r->chosen, name)) {
+        nsk_graph_note(r->graph,
+                       "it ends in '%s', which is chosen from '%s': that, the scores, is taken as "
+                       "its output",
+                       name, nsk_graph_value(r->graph, r->graph->output)->name);
+    }
     if (r->graph->output == NSK_NONE ||
         (nsk_graph_value(r->graph, r->graph->output)->producer == NSK_NONE &&
          r->options->bindings == NULL)) {
@@ -617,11 +655,18 @@ static bool read_opset(const Onnx__ModelProto *model, reader *r) {
             r->opset = set->version;
         }
     }
-    if (r->opset < OLDEST_OPSET || r->opset > NEWEST_OPSET) {
+    if (r->opset < OLDEST_OPSET) {
         return nsk_unsupported(r->error,
                                "ONNX operator set %" G_GINT64_FORMAT "; %" G_GINT64_FORMAT
-                               " to %" G_GINT64_FORMAT " are read: export with one of them",
-                               r->opset, OLDEST_OPSET, NEWEST_OPSET);
+                               " and newer ones are read: export with one of them",
+                               r->opset, OLDEST_OPSET);
+    }
+    if (r->opset > NEWEST_OPSET) {
+        nsk_graph_note(r->graph,
+                       "it was written for ONNX operator set %" G_GINT64_FORMAT
+                       ", newer than any that is known here, and is read as if it were for "
+                       "%" G_GINT64_FORMAT "; hold its scores against those of training",
+                       r->opset, NEWEST_OPSET);
     }
     return true;
 }
@@ -643,11 +688,13 @@ nsk_graph *nsk_onnx_read(const uint8_t *bytes, size_t size, const nsk_onnx_optio
     r.graph = nsk_graph_new();
     r.by_name = g_hash_table_new(g_str_hash, g_str_equal);
     r.left_out = g_hash_table_new(g_str_hash, g_str_equal);
+    r.chosen = g_hash_table_new(g_str_hash, g_str_equal);
     bool good = read_opset(model, &r) && read_initializers(&r) && read_input(&r) &&
                 read_nodes(&r) && read_output(&r);
     nsk_onnx_facts(model, r.graph->facts);
     g_hash_table_destroy(r.by_name);
     g_hash_table_destroy(r.left_out);
+    g_hash_table_destroy(r.chosen);
     onnx__model_proto__free_unpacked(model, NULL);
     if (!good) {
         nsk_graph_free(r.graph);

@@ -321,6 +321,9 @@ bool nsk_graph_fold(nsk_graph *graph, nsk_error *error) {
     }
     apply(graph, first);
     nsk_graph_fuse(graph);
+    if (!nsk_graph_rewrite_choices(graph, error)) {
+        return false;
+    }
     apply(graph, rest);
     return nsk_graph_infer(graph, nsk_evaluate, error);
 }

@@ -62,35 +62,69 @@ static void append_clamp(const nsk_graph *graph, const nsk_node *node, nsk_progr
     }
 }
 
+enum { MOST_OPERANDS = 3 };
+
+/* The one tensor that all operands start from; NSK_NONE where there are none or several. */
+static int root_of(const operand *o, int count) {
+    int root = NSK_NONE;
+    for (int i = 0; i < count; i++) {
+        if (!o[i].number && root != NSK_NONE && o[i].root != root) {
+            return NSK_NONE;
+        }
+        root = o[i].number ? root : o[i].root;
+    }
+    return root;
+}
+
 static bool operands_of(const nsk_graph *graph, const nsk_node *node, int count, operand *o) {
-    int steps = 2;
+    int steps = 2 + count /* those of the node itself, and a clamp */;
     for (int i = 0; i < count; i++) {
         if (!read_operand(graph, node->input[i], &o[i])) {
             return false;
         }
         steps += steps_of(&o[i]);
     }
-    bool one_root = count == 1 || o[0].number || o[1].number || o[0].root == o[1].root;
-    bool two_numbers = o[0].number && (count == 1 || o[1].number);
-    return one_root && !two_numbers && steps <= NSK_MOST_STEPS;
+    bool chosen = node->op == NSK_OP_WHERE && o[0].number; /* once for all */
+    return root_of(o, count) != NSK_NONE && !chosen && steps <= NSK_MOST_STEPS;
+}
+
+static int append_step(nsk_program *to, nsk_function_step step) {
+    to->steps[to->count++] = step;
+    return to->count - 1;
+}
+
+/* The step of two operands, of which at most one is a number. */
+static int append_pair(nsk_program *to, nsk_function fn, int a, const operand *left, int b,
+                       const operand *right) {
+    return append_step(to,
+                       (nsk_function_step){
+                           .fn = fn, .a = a, .b = b, .alpha = left->number ? left->is : right->is});
+}
+
+/* Where: one side or nothing, and the other or nothing, added. */
+static int append_choice(nsk_program *to, const operand *o, const int *at) {
+    int then = append_pair(to, NSK_FN_IF, at[0], &o[0], at[1], &o[1]);
+    int otherwise = append_pair(to, NSK_FN_UNLESS, at[0], &o[0], at[2], &o[2]);
+    return append_step(to, (nsk_function_step){.fn = NSK_FN_ADD, .a = then, .b = otherwise});
 }
 
 static void make_function(nsk_graph *graph, nsk_node *node, int count, const operand *o) {
     nsk_program *program = g_new0(nsk_program, 1);
-    int a = append_operand(program, &o[0]);
+    int at[MOST_OPERANDS] = {0};
+    for (int i = 0; i < count; i++) {
+        at[i] = append_operand(program, &o[i]);
+    }
+    int last = at[0];
     if (node->op == NSK_OP_FUNCTION) {
         nsk_function_step step = node->program->steps[0];
-        step.a = a;
-        program->steps[program->count++] = step;
-        a = program->count - 1;
+        step.a = last;
+        last = append_step(program, step);
+    } else if (node->op == NSK_OP_WHERE) {
+        last = append_choice(program, o, at);
     } else if (count == 2) {
-        nsk_function_step step = {.fn = nsk_pair_function(node->op), .a = a};
-        step.b = append_operand(program, &o[1]);
-        step.alpha = o[0].number ? o[0].is : o[1].is;
-        program->steps[program->count++] = step;
-        a = program->count - 1;
+        last = append_pair(program, nsk_pair_function(node->op), at[0], &o[0], at[1], &o[1]);
     }
-    append_clamp(graph, node, program, a);
+    append_clamp(graph, node, program, last);
     for (int i = 0; i < count; i++) {
         const nsk_node *gone = nsk_graph_producer(graph, node->input[i]);
         if (o[i].program != NULL && nsk_graph_readers(graph, node->input[i]) == 1) {
@@ -100,7 +134,7 @@ static void make_function(nsk_graph *graph, nsk_node *node, int count, const ope
     g_free(node->program);
     node->program = program;
     node->op = NSK_OP_FUNCTION;
-    node->input[0] = o[0].number ? o[1].root : o[0].root;
+    node->input[0] = root_of(o, count);
     node->inputs = 1;
     node->low = -INFINITY;
     node->high = INFINITY;
@@ -117,13 +151,14 @@ static void fuse_node(nsk_graph *graph, nsk_node *node) {
     bool pair = nsk_pair_function(node->op) < NSK_FNS;
     bool clamps = node->op == NSK_OP_RELU || node->op == NSK_OP_CLIP;
     bool plain = node->op == NSK_OP_FUNCTION && node->program->count == 1;
-    operand o[2];
-    if ((!pair && !clamps && !plain) || !operands_of(graph, node, pair ? 2 : 1, o)) {
+    int count = node->op == NSK_OP_WHERE ? 3 : pair ? 2 : 1;
+    operand o[MOST_OPERANDS];
+    if ((count == 1 && !clamps && !plain) || !operands_of(graph, node, count, o)) {
         return;
     }
     bool alone = clamps && o[0].program == NULL;
-    if (!alone && keeps_shape(graph, node, o[0].number ? o[1].root : o[0].root)) {
-        make_function(graph, node, pair ? 2 : 1, o);
+    if (!alone && keeps_shape(graph, node, root_of(o, count))) {
+        make_function(graph, node, count, o);
     }
 }
 

@@ -18,5 +18,7 @@ bool nsk_graph_end_in_numbers(nsk_graph *graph, nsk_error *error);
 bool nsk_graph_fold(nsk_graph *graph, nsk_error *error);
 bool nsk_graph_rewrite(nsk_graph *graph, nsk_error *error);
 void nsk_graph_fuse(nsk_graph *graph);
+/* Comparisons and choices that are no function of one input, as sums and products of 0 and 1. */
+bool nsk_graph_rewrite_choices(nsk_graph *graph, nsk_error *error);
 
 #endif

@@ -4,6 +4,7 @@
 #include <string.h>
 
 #include "float/forward.h"
+#include "float/kernel.h"
 #include "graph/rearrange.h"
 #include "rewrite/rewrite.h"
 
@@ -360,10 +361,16 @@ static void pass_through(rewriting *r) {
     }
 }
 
-/* A computed number that becomes an integer loses its fraction: no layer does that. */
+/* A computed number that becomes an integer loses its fraction: no layer does that. One that
+ * becomes true or false is asked twice whether it is nothing. */
 static void write_out_cast(rewriting *r) {
     const nsk_value *in = nsk_node_input(r->graph, r->node, 0);
-    if (r->node->attributes.whole && !in->whole) {
+    const nsk_function_step not = {.fn = NSK_FN_NOT, .a = NSK_ARGUMENT};
+    if (r->node->attributes.truth && !in->truth) {
+        finish(r, append_function(r, append_function(r, r->node->input[0], not ), not ));
+        return;
+    }
+    if (r->node->attributes.whole && !in->whole && !in->truth) {
         r->good =
             nsk_unsupported(r->error,
                             "node '%s' (Cast): it makes integers of computed numbers; take it "
@@ -376,8 +383,14 @@ static void write_out_cast(rewriting *r) {
 
 /* Windows that reach beyond a counted pad count less: the pad is written out, and what the window
  * has of it counted like the picture. */
+static void write_out_line(rewriting *r);
+
 static void write_out_average_pool(rewriting *r) {
     nsk_window_attributes *w = &r->node->attributes.window;
+    if (nsk_graph_value(r->graph, r->node->output)->rank == 3) {
+        write_out_line(r);
+        return;
+    }
     const int64_t pads[8] = {0, 0, w->pad_before[0], w->pad_before[1],
                              0, 0, w->pad_after[0],  w->pad_after[1]};
     if (!w->ceil_mode || !w->count_include_pad) {
@@ -390,6 +403,93 @@ static void write_out_average_pool(rewriting *r) {
         for (int axis = 0; axis < 2; axis++) {
             w->pad_before[axis] = w->pad_after[axis] = 0;
         }
+    }
+}
+
+/* ---- windows along a line ---- */
+
+static int reshaped(rewriting *r, int value, int rank, const int64_t *dims) {
+    const int inputs[2] = {value, list(r, rank, dims)};
+    return append(r, NSK_OP_RESHAPE, 2, inputs, NULL);
+}
+
+/* A line (batch, channels, length) is a picture of one row, and so is a kernel. */
+static int as_picture(rewriting *r, int value) {
+    const nsk_value *v = nsk_graph_value(r->graph, value);
+    const int64_t dims[4] = {v->dims[0], v->dims[1], 1, v->dims[2]};
+    return reshaped(r, value, 4, dims);
+}
+
+static void write_out_line(rewriting *r) {
+    nsk_value out = *nsk_graph_value(r->graph, r->node->output);
+    nsk_attributes attributes = r->node->attributes;
+    int inputs[NSK_MOST_INPUTS];
+    if (out.rank != 3) {
+        return;
+    }
+    memcpy(inputs, r->node->input, sizeof inputs);
+    inputs[0] = as_picture(r, inputs[0]);
+    if (r->node->op == NSK_OP_CONV) {
+        inputs[1] = as_picture(r, inputs[1]);
+    }
+    attributes.window.axes = 0;
+    int done = append(r, r->node->op, r->node->inputs, inputs, &attributes);
+    finish(r, reshaped(r, done, 3, out.dims));
+}
+
+/* ---- what no function of one input is: true and false as 1 and 0 ---- */
+
+/* The constant's complement, or the computed one's. */
+static int opposite(rewriting *r, int value) {
+    const nsk_function_step not = {.fn = NSK_FN_NOT, .a = NSK_ARGUMENT};
+    return nsk_graph_is_constant(r->graph, value) ? mapped(r, value, not )
+                                                  : append_function(r, value, not );
+}
+
+/* That input as numbers 0 and 1, where the file has it as a constant of them. */
+static int truth(rewriting *r, int input) {
+    int value = r->node->input[input];
+    return nsk_graph_is_constant(r->graph, value) ? opposite(r, opposite(r, value)) : value;
+}
+
+/* Of two computed tensors, or of one and a list: the difference is compared with nothing. */
+static void write_out_comparison(rewriting *r) {
+    nsk_function_step step = {
+        .fn = nsk_pair_function(r->node->op), .a = NSK_ARGUMENT, .b = NSK_PARAMETER, .alpha = 0.0};
+    int apart = append_pair(r, NSK_OP_SUB, r->node->input[0], r->node->input[1]);
+    finish(r, append_function(r, apart, step));
+}
+
+static void write_out_and(rewriting *r) {
+    finish(r, append_pair(r, NSK_OP_MUL, truth(r, 0), truth(r, 1)));
+}
+
+static void write_out_or(rewriting *r) {
+    finish(r, append_pair(r, NSK_OP_MAX, truth(r, 0), truth(r, 1)));
+}
+
+static void write_out_xor(rewriting *r) {
+    const nsk_function_step size = {.fn = NSK_FN_ABS, .a = NSK_ARGUMENT};
+    int apart = append_pair(r, NSK_OP_SUB, truth(r, 0), truth(r, 1));
+    finish(r, append_function(r, apart, size));
+}
+
+/* Each side times whether it is chosen. */
+static void write_out_where(rewriting *r) {
+    int is = truth(r, 0);
+    int then = append_pair(r, NSK_OP_MUL, r->node->input[1], is);
+    int otherwise = append_pair(r, NSK_OP_MUL, r->node->input[2], opposite(r, is));
+    finish(r, append_pair(r, NSK_OP_ADD, then, otherwise));
+}
+
+/* One constant for all elements decides it once. */
+static void write_out_decided(rewriting *r) {
+    const nsk_value *is = nsk_node_input(r->graph, r->node, 0);
+    int chosen = is->data != NULL && nsk_value_count(is) == 1 ? is->data[0] != 0.0F ? 1 : 2 : 0;
+    if (chosen > 0) {
+        nsk_value shape = *nsk_graph_value(r->graph, r->node->output);
+        const int inputs[2] = {r->node->input[chosen], list(r, shape.rank, shape.dims)};
+        finish(r, append(r, NSK_OP_EXPAND, 2, inputs, NULL));
     }
 }
 
@@ -499,22 +599,42 @@ static bool apply(nsk_graph *graph, rewrite *const *rewrites, nsk_error *error) 
     return true;
 }
 
+bool nsk_graph_rewrite_choices(nsk_graph *graph, nsk_error *error) {
+    static rewrite *const choices[NSK_OPS] = {
+        [NSK_OP_AND] = write_out_and,
+        [NSK_OP_EQUAL] = write_out_comparison,
+        [NSK_OP_GREATER] = write_out_comparison,
+        [NSK_OP_GREATER_OR_EQUAL] = write_out_comparison,
+        [NSK_OP_LESS] = write_out_comparison,
+        [NSK_OP_LESS_OR_EQUAL] = write_out_comparison,
+        [NSK_OP_OR] = write_out_or,
+        [NSK_OP_WHERE] = write_out_where,
+        [NSK_OP_XOR] = write_out_xor,
+    };
+    return apply(graph, choices, error);
+}
+
 bool nsk_graph_rewrite(nsk_graph *graph, nsk_error *error) {
     static rewrite *const written_out[NSK_OPS] = {
         [NSK_OP_BATCH_NORM] = write_out_norm,
         [NSK_OP_CAST] = write_out_cast,
         [NSK_OP_AVERAGE_POOL] = write_out_average_pool,
+        [NSK_OP_CONV] = write_out_line,
         [NSK_OP_DIV] = write_out_div,
         [NSK_OP_DROPOUT] = pass_through,
         [NSK_OP_GATHER] = write_out_gather,
         [NSK_OP_GEMM] = write_out_gemm,
+        [NSK_OP_GLOBAL_AVERAGE_POOL] = write_out_line,
+        [NSK_OP_GLOBAL_MAX_POOL] = write_out_line,
         [NSK_OP_IDENTITY] = pass_through,
         [NSK_OP_LRN] = write_out_lrn,
         [NSK_OP_MATMUL] = write_out_matmul,
+        [NSK_OP_MAX_POOL] = write_out_line,
         [NSK_OP_PAD] = write_out_pad,
         [NSK_OP_PRELU] = write_out_prelu,
         [NSK_OP_SUB] = write_out_sub,
         [NSK_OP_TILE] = write_out_tile,
+        [NSK_OP_WHERE] = write_out_decided,
     };
     static rewrite *const turned[NSK_OPS] = {
         [NSK_OP_ADD] = sink_transpose,      [NSK_OP_CLIP] = sink_transpose,
