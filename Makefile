@@ -17,6 +17,7 @@
 #: make sanitise fuzz lint parts of make check; FUZZ_SECONDS=60 for each target
 #: make fuzz-coverage      what the device half's fuzz target reaches; a part of make check
 #: make fuzz-night         all targets, half an hour each
+#: make coverage           which lines the suites run, folder by folder: ten minutes
 #: make docs               the reference of include/netsuke as HTML, in build/reference
 #: make screenshots        the pictures of the README
 #: make clean
@@ -27,7 +28,7 @@ IMAGES := demo/images
 CHECKED := -DCMAKE_C_COMPILER=clang "-DCMAKE_C_FLAGS_RELWITHDEBINFO=-O2 -gline-tables-only" \
   -DNSK_SANITISE=ON -DNSK_TESTS=ON -DNSK_FUZZ=ON -DNSK_REPLAYS=$(CURDIR)/$(BUILD)/bare-metal
 
-.PHONY: all docs flips proof demo demo-data demo-train demo-train-gated demo-train-third demo-train-variants study check onnx-table unit sanitise fuzz fuzz-night fuzz-coverage lint check-fast bench costs emulate install uninstall package help screenshots clean
+.PHONY: all docs coverage flips proof demo demo-data demo-train demo-train-gated demo-train-third demo-train-variants study check onnx-table unit sanitise fuzz fuzz-night fuzz-coverage lint check-fast bench costs emulate install uninstall package help screenshots clean
 
 all: $(BUILD)/Makefile
 	@test -e $(NETSUKE) || echo "Building: a minute or so"
@@ -131,6 +132,13 @@ fuzz-coverage:
 	@scripts/dependencies check
 	@scripts/fuzz-coverage $(BUILD)-coverage
 
+# Which lines the suites run: CONTRIBUTING.md has the figure.
+coverage: demo-data
+	@scripts/dependencies coverage
+	@cmake -S . -B $(BUILD) -DNSK_TESTS=ON >/dev/null
+	@cmake --build $(BUILD) -j $(JOBS) --target replay -- --no-print-directory -s
+	@scripts/coverage $(BUILD)-gcov $(CURDIR)/$(BUILD)/bare-metal
+
 lint:
 	@scripts/dependencies check
 	@scripts/lint $(BUILD)
@@ -217,4 +225,4 @@ screenshots: all demo-data
 	@scripts/screenshots $(NETSUKE)
 
 clean:
-	rm -rf $(BUILD) $(BUILD)-sanitise $(BUILD)-coverage $(IMAGES) demo/scenes demo/training* demo/out
+	rm -rf $(BUILD) $(BUILD)-sanitise $(BUILD)-coverage $(BUILD)-gcov $(IMAGES) demo/scenes demo/training* demo/out
