@@ -212,6 +212,9 @@ static Onnx__AttributeProto *parse_attribute(onnx_maker *m, const char *text) {
         a->s.len = strlen(value);
         a->s.data = keep(m, g_strdup(value));
         break;
+    case '$':
+        a->ref_attr_name = keep(m, g_strdup(value));
+        break;
     default:
         a->type = ONNX__ATTRIBUTE_PROTO__ATTRIBUTE_TYPE__INTS;
         a->ints = keep(m, g_new(int64_t, 16));
@@ -222,11 +225,63 @@ static Onnx__AttributeProto *parse_attribute(onnx_maker *m, const char *text) {
     return a;
 }
 
+/* "domain.Op" taken apart. */
+static void name_parts(onnx_maker *m, const char *op, char **domain, char **name) {
+    const char *dot = strchr(op, '.');
+    *domain = dot != NULL ? keep(m, g_strndup(op, (gsize)(dot - op))) : NULL;
+    *name = keep(m, g_strdup(dot != NULL ? dot + 1 : op));
+}
+
+static size_t list_names(onnx_maker *m, const char *names, char ***to) {
+    char **parts = g_strsplit(names, " ", -1);
+    size_t count = 0;
+    *to = keep(m, g_new0(char *, g_strv_length(parts) + 1));
+    for (char **part = parts; *part != NULL; part++) {
+        (*to)[count++] = keep(m, g_strdup(*part));
+    }
+    g_strfreev(parts);
+    return count;
+}
+
+void onnx_function(onnx_maker *m, const char *op, const char *inputs, const char *outputs,
+                   int count) {
+    Onnx__FunctionProto *f = keep(m, g_new(Onnx__FunctionProto, 1));
+    Onnx__FunctionProto **all = keep(m, g_new0(Onnx__FunctionProto *, m->model.n_functions + 1));
+    onnx__function_proto__init(f);
+    name_parts(m, op, &f->domain, &f->name);
+    f->n_input = list_names(m, inputs, &f->input);
+    f->n_output = list_names(m, outputs, &f->output);
+    f->n_node = (size_t)count;
+    f->node = keep(m, g_new(Onnx__NodeProto *, f->n_node));
+    memcpy(f->node, m->nodes->pdata + m->nodes->len - f->n_node, f->n_node * sizeof *f->node);
+    g_ptr_array_set_size(m->nodes, (gint)(m->nodes->len - f->n_node));
+    for (size_t i = 0; i < m->model.n_functions; i++) {
+        all[i] = m->model.functions[i];
+    }
+    all[m->model.n_functions++] = f;
+    m->model.functions = all;
+}
+
+/* As a field that the schema of the Debian package does not know yet: 11, behind its length. */
+void onnx_default(onnx_maker *m, const char *attribute) {
+    Onnx__FunctionProto *f = m->model.functions[m->model.n_functions - 1];
+    const Onnx__AttributeProto *a = parse_attribute(m, attribute);
+    size_t size = onnx__attribute_proto__get_packed_size(a);
+    uint8_t *data = keep(m, g_malloc(size + 1));
+    ProtobufCMessageUnknownField *field = keep(m, g_new0(ProtobufCMessageUnknownField, 1));
+    data[0] = (uint8_t)size; /* below 128 */
+    onnx__attribute_proto__pack(a, data + 1);
+    *field =
+        (ProtobufCMessageUnknownField){11, PROTOBUF_C_WIRE_TYPE_LENGTH_PREFIXED, size + 1, data};
+    f->base.n_unknown_fields = 1;
+    f->base.unknown_fields = field;
+}
+
 void onnx_node(onnx_maker *m, const char *op, const char *inputs, const char *output,
                const char *attributes) {
     Onnx__NodeProto *n = keep(m, g_new(Onnx__NodeProto, 1));
     onnx__node_proto__init(n);
-    n->op_type = keep(m, g_strdup(op));
+    name_parts(m, op, &n->domain, &n->op_type);
     n->name = keep(m, g_strdup_printf("%s_of_%s", op, output));
     n->input = keep(m, g_new0(char *, 16));
     n->output = keep(m, g_new0(char *, 8));

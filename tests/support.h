@@ -42,9 +42,15 @@ void onnx_bytes_constant(onnx_maker *maker, const char *name, bool is_unsigned, 
                          const int8_t *numbers);
 void onnx_integers(onnx_maker *maker, const char *name, int count, const int64_t *numbers);
 /* `inputs`, `output` and `attributes` are parted by blanks, where there are several. An attribute
- * is name=iNUMBER, name=fNUMBER, name=sTEXT or name=lN,N,... */
+ * is name=iNUMBER, name=fNUMBER, name=sTEXT, name=lN,N,... or, in a function, name=$ITS-ATTRIBUTE.
+ * An operator of another domain is "domain.Op". */
 void onnx_node(onnx_maker *maker, const char *op, const char *inputs, const char *output,
                const char *attributes);
+/* Makes the last `count` nodes the body of a function "domain.Op". */
+void onnx_function(onnx_maker *maker, const char *op, const char *inputs, const char *outputs,
+                   int count);
+/* What an attribute of the function made last is where a call does not say. */
+void onnx_default(onnx_maker *maker, const char *attribute);
 /* The last node's output is the model's. Writes the file and frees. */
 void onnx_finish(onnx_maker *maker, const char *path);
 /* The same, as bytes: g_free. */

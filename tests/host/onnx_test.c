@@ -344,7 +344,75 @@ static void absurd_files_are_not_parsed(void) {
     g_byte_array_free(bytes, TRUE);
 }
 
+/* A function that scales by its attribute, and one that calls it twice; `call` uses them. */
+static onnx_maker *with_functions(const char *call, const char *attributes, bool usual) {
+    onnx_maker *m = small(18);
+    onnx_node(m, "Constant", "", "by", "value_float=$factor");
+    onnx_node(m, "Mul", "x by", "z", "");
+    onnx_function(m, "ours.Scale", "x", "z", 2);
+    onnx_node(m, "ours.Scale", "in", "once", "factor=$factor");
+    onnx_node(m, "ours.Scale", "once", "out", "factor=f2");
+    onnx_function(m, "ours.Twice", "in extra", "out", 2);
+    if (usual) {
+        onnx_default(m, "factor=f1.5");
+    }
+    onnx_node(m, "Identity", "y", "z0", "");
+    onnx_node(m, call, "z0", "z", attributes);
+    return m;
+}
+
+static void functions_become_their_bodies(void) {
+    nsk_error error = {.text = ""};
+    uint8_t frame[192];
+    float scores[3][2];
+    onnx_maker *plain = small(18);
+    onnx_floats(plain, "three", 0, NULL, NULL, 3);
+    onnx_node(plain, "Mul", "y three", "z", "");
+    onnx_maker *const made[3] = {plain, with_functions("ours.Twice", "factor=f1.5", false),
+                                 with_functions("ours.Twice", "", true)};
+    const nsk_input input = {.width = 8, .height = 8, .deviation = {1, 1, 1}, .top = 255};
+    for (int i = 0; i < 192; i++) {
+        frame[i] = (uint8_t)(i * 37 % 251);
+    }
+    for (int i = 0; i < 3; i++) {
+        nsk_network *n = read_made(made[i], NULL, &error);
+        assert_error(&error, "");
+        CU_ASSERT_PTR_NOT_NULL_FATAL(n);
+        CU_ASSERT(nsk_network_score(n, &input, frame, scores[i], &error));
+        nsk_network_free(n);
+    }
+    CU_ASSERT_DOUBLE_EQUAL(scores[0][0], scores[1][0], 1e-6);
+    CU_ASSERT_DOUBLE_EQUAL(scores[0][0], scores[2][0], 1e-6);
+    expect_refusal(with_functions("ours.Twice", "", false), "holds neither numbers nor integers");
+    expect_refusal(with_functions("theirs.Twice", "", false),
+                   "operator 'Twice' is one of 'theirs'");
+    onnx_maker *m = small(18);
+    onnx_node(m, "ours.Again", "a", "b", "");
+    onnx_function(m, "ours.Again", "a", "b", 1);
+    onnx_node(m, "ours.Again", "y", "z", "");
+    expect_refusal(m, "functions that call each other more than 32 deep");
+    m = small(18);
+    onnx_node(m, "Relu", "a", "b", "");
+    onnx_function(m, "ours.F0", "a", "b", 1);
+    for (int i = 1; i <= 20; i++) { /* 2^20 of them in the end */
+        char *op[2] = {g_strdup_printf("ours.F%d", i), g_strdup_printf("ours.F%d", i - 1)};
+        onnx_node(m, op[1], "a", "c", "");
+        onnx_node(m, op[1], "c", "b", "");
+        onnx_function(m, op[0], "a", "b", 2);
+        g_free(op[0]);
+        g_free(op[1]);
+    }
+    onnx_node(m, "ours.F20", "y", "z", "");
+    expect_refusal(m, "more than 20000 nodes, those of functions counted where they are called");
+    m = small(18);
+    onnx_node(m, "ours.Scale", "y y", "z", "factor=f1");
+    onnx_node(m, "Relu", "x", "b", "");
+    onnx_function(m, "ours.Scale", "x", "b", 1);
+    expect_refusal(m, "more inputs or outputs than its function has");
+}
+
 CU_TestInfo onnx_tests[] = {
+    {"functions become their bodies", functions_become_their_bodies},
     {"operator sets 6 and newer", opsets},
     {"files that are no models", files_that_are_no_models},
     {"operators that are not known", unknown_operators},

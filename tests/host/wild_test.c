@@ -147,6 +147,28 @@ static const struct {
      FIRST "Reshape a i_1_8_81 > p; MaxPool p > m kernel_shape=l3 strides=l2; AveragePool m > n "
            "kernel_shape=l2 strides=l2; GlobalAveragePool n > q; Unsqueeze q i_3 > y",
      false},
+    {"instance normalisation by its name",
+     FIRST "Reshape a i_1_8_81 > u; ReduceMean u > m axes=l-1; Sub u m > d; Mul d d > e; "
+           "ReduceMean e > v axes=l-1; Add v k_0.00001 > w; Sqrt w > t; Div d t > n; "
+           "Reshape n i_1_8_9_9 > y",
+     FIRST "InstanceNormalization a k_8_1 l_8_0 > y", false},
+    {"layer normalisation of channels by its name",
+     FIRST "Transpose a > u perm=l0,2,3,1; ReduceMean u > m axes=l-1; Sub u m > d; Mul d d > e; "
+           "ReduceMean e > v axes=l-1; Add v k_0.00001 > w; Sqrt w > t; Div d t > n; "
+           "Mul n s_8 > o; Add o c_8 > p; Transpose p > y perm=l0,3,1,2",
+     FIRST "Transpose a > u perm=l0,2,3,1; LayerNormalization u s_8 c_8 > n; "
+           "Transpose n > y perm=l0,3,1,2",
+     false},
+    {"a pointwise convolution as Einsum", FIRST "Conv a u_8_8_1_1 > y",
+     FIRST "Einsum a u_8_8 > y equation=snchw,oc->nohw", false},
+    {"a pointwise convolution as Einsum, its weights first", FIRST "Conv a u_8_8_1_1 > y",
+     FIRST "Einsum u_8_8 a > y equation=soc,nc...->no...", false},
+    {"weights on the left",
+     FIRST "Reshape a i_1_8_81 > b; Transpose b > t perm=l0,2,1; Transpose u_8_8 > v perm=l1,0; "
+           "MatMul t v > m; Transpose m > n perm=l0,2,1; Reshape n i_1_8_9_9 > y",
+     FIRST "Reshape a i_1_8_81 > b; MatMul u_8_8 b > m; Reshape m i_1_8_9_9 > y", false},
+    {"the length of a vector", FIRST "Mul a a > q; ReduceSum q i_1 > r; Sqrt r > s; Div a s > y",
+     FIRST "LpNormalization a > y axis=i1", false},
     {"swish by its name", FIRST "Mul a k_1.5 > b; Sigmoid b > s; Mul a s > y",
      FIRST "Swish a > y alpha=f1.5", false},
     {"depth to space and back", FIRST "Conv a u_8_8_1_1 > y",

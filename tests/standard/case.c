@@ -1,5 +1,6 @@
 #include "case.h"
 
+#include <limits.h>
 #include <math.h>
 #include <string.h>
 
@@ -7,6 +8,7 @@
 #include "float/forward.h"
 #include "lower/lower.h"
 #include "modelfile/build.h"
+#include "onnx/functions.h"
 #include "onnx/operators.h"
 #include "onnx/read.h"
 #include "onnx/tensor.h"
@@ -55,6 +57,26 @@ static bool is_initializer(const Onnx__GraphProto *graph, const char *name) {
     return false;
 }
 
+/* Whether the operator is one of the standard's functions. */
+static bool is_function(const Onnx__NodeProto *node) {
+    static const Onnx__ModelProto empty = ONNX__MODEL_PROTO__INIT;
+    nsk_error error;
+    nsk_onnx_functions *functions = nsk_onnx_functions_new(&empty, &error);
+    bool function = nsk_onnx_function_of(functions, node, INT64_MAX) != NULL;
+    nsk_onnx_functions_free(functions);
+    return function;
+}
+
+static bool is_known(const Onnx__NodeProto *node) {
+    return nsk_onnx_operator_find(node->op_type) != NULL || is_function(node);
+}
+
+/* Which of the node's inputs may be computed, from the first on. */
+static int computed_inputs(const Onnx__NodeProto *node) {
+    const nsk_onnx_operator *rule = nsk_onnx_operator_find(node->op_type);
+    return rule != NULL ? rule->computed : is_function(node) ? 1 : INT_MAX;
+}
+
 /* Numbers that some node takes as one of its computed inputs; weights, settings and integers are
  * constants. */
 static bool is_computed(const Onnx__GraphProto *graph, const char *name,
@@ -62,10 +84,10 @@ static bool is_computed(const Onnx__GraphProto *graph, const char *name,
     bool whole;
     bool computed = true;
     for (size_t n = 0; n < graph->n_node; n++) {
-        const nsk_onnx_operator *rule = nsk_onnx_operator_find(graph->node[n]->op_type);
-        for (size_t i = 0; rule != NULL && i < graph->node[n]->n_input; i++) {
+        int first = computed_inputs(graph->node[n]);
+        for (size_t i = 0; i < graph->node[n]->n_input; i++) {
             bool here = strcmp(graph->node[n]->input[i], name) == 0;
-            computed = computed && !(here && (int)i >= rule->computed);
+            computed = computed && !(here && (int)i >= first);
         }
     }
     return computed && nsk_onnx_type_is_read(tensor->data_type, &whole) && !whole;
@@ -84,8 +106,7 @@ static char *operators_of(const Onnx__GraphProto *graph, char **reason) {
         if (!g_ptr_array_find_with_equal_func(names, op, g_str_equal, NULL)) {
             g_ptr_array_add(names, (gpointer)op);
         }
-        if (*reason == NULL && strcmp(op, "Constant") != 0 &&
-            (!own || nsk_onnx_operator_find(op) == NULL)) {
+        if (*reason == NULL && strcmp(op, "Constant") != 0 && (!own || !is_known(graph->node[n]))) {
             *reason = g_strdup_printf("operator %s", op);
         }
     }

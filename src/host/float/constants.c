@@ -4,6 +4,7 @@
 
 #include "float/forward.h"
 #include "float/kernel.h"
+#include "graph/einsum.h"
 
 /* Weights are prepared by constants of constants; more work than this is a mistake or an attack. */
 static const double MOST_CONSTANT_WORK = 1 << 26;
@@ -65,6 +66,9 @@ static double evaluation_work(const nsk_graph *graph, const nsk_node *node) {
     bool product = node->op == NSK_OP_GEMM || node->op == NSK_OP_MATMUL;
     if ((sums && in->rank > 1) || (product && in->rank > 0)) {
         each *= (double)in->dims[product ? in->rank - 1 : 1];
+    }
+    if (node->op == NSK_OP_EINSUM) {
+        each *= nsk_einsum_work(graph, node);
     }
     return outputs * each + (double)nsk_scratch_needed(graph, node);
 }

@@ -173,9 +173,10 @@ void nsk_float_log_softmax(const nsk_step *s) {
 /* ---- reductions ---- */
 
 static double reduced(nsk_op op, double so_far, double x) {
-    return op == NSK_OP_REDUCE_MAX   ? fmax(so_far, x)
-           : op == NSK_OP_REDUCE_MIN ? fmin(so_far, x)
-                                     : so_far + x;
+    return op == NSK_OP_REDUCE_MAX    ? fmax(so_far, x)
+           : op == NSK_OP_REDUCE_MIN  ? fmin(so_far, x)
+           : op == NSK_OP_REDUCE_PROD ? so_far * x
+                                      : so_far + x;
 }
 
 /* Every element is added to the output that it belongs to. */
@@ -186,7 +187,10 @@ void nsk_float_reduce(const nsk_step *s) {
     nsk_op op = s->node->op;
     size_t count = nsk_value_count(s->in);
     size_t outputs = nsk_value_count(s->out);
-    double start = op == NSK_OP_REDUCE_MAX ? -INFINITY : op == NSK_OP_REDUCE_MIN ? INFINITY : 0.0;
+    double start = op == NSK_OP_REDUCE_MAX    ? -INFINITY
+                   : op == NSK_OP_REDUCE_MIN  ? INFINITY
+                   : op == NSK_OP_REDUCE_PROD ? 1.0
+                                              : 0.0;
     double *sums = g_new(double, outputs);
     for (size_t i = 0; i < outputs; i++) {
         sums[i] = start;

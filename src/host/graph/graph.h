@@ -22,7 +22,7 @@ typedef enum nsk_op {
 /* The ONNX name. */
 const char *nsk_op_name(nsk_op op);
 
-enum { NSK_MOST_RANK = 8, NSK_MOST_INPUTS = 64 };
+enum { NSK_MOST_RANK = 8, NSK_MOST_INPUTS = 64, NSK_MOST_EQUATION = 48 };
 enum { NSK_NONE = -1 }; /* no value, no node */
 
 typedef struct nsk_value {
@@ -112,6 +112,7 @@ typedef struct nsk_attributes {
     nsk_mode mode;
     nsk_coordinates coordinates;
     nsk_nearest_mode nearest;
+    char equation[NSK_MOST_EQUATION]; /* Einsum, without blanks */
 } nsk_attributes;
 
 typedef struct nsk_node {

@@ -53,7 +53,8 @@ static const struct {
     {FLOATS_TYPE, "a list of numbers", {"scales", NULL}},
     {STRING_TYPE,
      "a word",
-     {"approximate", "auto_pad", "coordinate_transformation_mode", "mode", "nearest_mode", NULL}},
+     {"approximate", "auto_pad", "coordinate_transformation_mode", "equation", "mode",
+      "nearest_mode", NULL}},
 };
 
 bool nsk_onnx_attributes_are_typed(const nsk_onnx_source *s) {
@@ -362,6 +363,18 @@ static bool read_constant_of_shape(const nsk_onnx_source *s, nsk_node *node) {
     g_free(value.data);
     g_free(value.integers);
     return good;
+}
+
+static bool read_einsum(const nsk_onnx_source *s, nsk_node *node) {
+    const Onnx__AttributeProto *a = nsk_onnx_attribute(s->node, "equation", STRING_TYPE);
+    size_t length = 0;
+    for (size_t i = 0; a != NULL && i < a->s.len; i++) {
+        if (a->s.data[i] != ' ' && length < NSK_MOST_EQUATION - 1) {
+            node->attributes.equation[length++] = (char)a->s.data[i];
+        }
+    }
+    return (length > 0 && length < NSK_MOST_EQUATION - 1) ||
+           complain(s, "its equation is missing, or has more than 46 letters");
 }
 
 static bool read_lrn(const nsk_onnx_source *s, nsk_node *node) {

@@ -4,6 +4,7 @@
 #include <string.h>
 
 #include "onnx/facts.h"
+#include "onnx/functions.h"
 #include "onnx/operators.h"
 #include "onnx/tensor.h"
 #include "onnx/unknown.h"
@@ -12,6 +13,7 @@
 static const int64_t OLDEST_OPSET = 6;
 static const int64_t NEWEST_OPSET = 25;
 static const size_t MOST_NODES = 20000;
+enum { MOST_DEPTH = 32 };
 
 typedef struct reader {
     const Onnx__GraphProto *source;
@@ -20,7 +22,10 @@ typedef struct reader {
     int64_t opset;
     const nsk_onnx_options *options;
     GHashTable *left_out; /* names of second outputs, which nothing may read */
-    GHashTable *chosen;   /* names of numbers of classes, to the scores that they are of + 1 */
+    nsk_onnx_functions *functions;
+    size_t nodes;       /* read so far, those of functions as often as they are called */
+    int depth;          /* of calls */
+    GHashTable *chosen; /* names of numbers of classes, to the scores that they are of + 1 */
     nsk_error *error;
 } reader;
 
@@ -494,6 +499,41 @@ static int scores_chosen_from(const reader *r, const Onnx__NodeProto *source) {
                : NSK_NONE;
 }
 
+static bool read_node(reader *r, Onnx__NodeProto *source, size_t index);
+
+static int64_t opset_of(Onnx__OperatorSetIdProto *const *sets, size_t count, int64_t otherwise) {
+    for (size_t i = 0; i < count; i++) {
+        otherwise = is_standard_domain(sets[i]->domain) ? sets[i]->version : otherwise;
+    }
+    return otherwise;
+}
+
+/* A call of a function becomes its body. A body that calls itself would have no end. */
+/* NOLINTNEXTLINE(misc-no-recursion): no deeper than MOST_DEPTH */
+static bool read_call(reader *r, const Onnx__NodeProto *source,
+                      const Onnx__FunctionProto *function) {
+    if (r->depth == MOST_DEPTH) {
+        return nsk_fail(r->error,
+                        "node '%s' (%s): functions that call each other more than %d deep",
+                        source->name, source->op_type, MOST_DEPTH);
+    }
+    if (source->n_input > function->n_input || source->n_output > function->n_output) {
+        return nsk_fail(r->error, "node '%s' (%s): more inputs or outputs than its function has",
+                        source->name, source->op_type);
+    }
+    int64_t opset = r->opset;
+    r->depth++;
+    r->opset = opset_of(function->opset_import, function->n_opset_import, opset);
+    bool good = true;
+    for (size_t i = 0; i < function->n_node && good; i++) {
+        good = read_node(r, nsk_onnx_function_node(r->functions, function, source, i), i);
+    }
+    r->opset = opset;
+    r->depth--;
+    return good;
+}
+
+/* NOLINTNEXTLINE(misc-no-recursion): no deeper than MOST_DEPTH */
 static bool read_named_node(reader *r, const Onnx__NodeProto *source) {
     int scores = scores_chosen_from(r, source);
     if (scores != NSK_NONE) {
@@ -504,6 +544,10 @@ static bool read_named_node(reader *r, const Onnx__NodeProto *source) {
     }
     if (is_standard_domain(source->domain) && strcmp(source->op_type, "Constant") == 0) {
         return read_constant_node(r, source);
+    }
+    const Onnx__FunctionProto *function = nsk_onnx_function_of(r->functions, source, r->opset);
+    if (function != NULL) {
+        return read_call(r, source, function);
     }
     const nsk_onnx_operator *rule =
         is_standard_domain(source->domain) ? nsk_onnx_operator_find(source->op_type) : NULL;
@@ -520,7 +564,14 @@ static bool read_named_node(reader *r, const Onnx__NodeProto *source) {
 }
 
 /* A node without a name is called by its operator and place. */
+/* NOLINTNEXTLINE(misc-no-recursion): no deeper than MOST_DEPTH */
 static bool read_node(reader *r, Onnx__NodeProto *source, size_t index) {
+    if (++r->nodes > MOST_NODES) {
+        return nsk_fail(r->error,
+                        "more than %zu nodes, those of functions counted where they are "
+                        "called",
+                        MOST_NODES);
+    }
     if (source->op_type == NULL || source->n_output < 1) {
         return nsk_fail(r->error, "node %zu has no operator or no output; the file is damaged",
                         index + 1);
@@ -649,12 +700,7 @@ static bool read_output(reader *r) {
 }
 
 static bool read_opset(const Onnx__ModelProto *model, reader *r) {
-    for (size_t i = 0; i < model->n_opset_import; i++) {
-        const Onnx__OperatorSetIdProto *set = model->opset_import[i];
-        if (is_standard_domain(set->domain)) {
-            r->opset = set->version;
-        }
-    }
+    r->opset = opset_of(model->opset_import, model->n_opset_import, 0);
     if (r->opset < OLDEST_OPSET) {
         return nsk_unsupported(r->error,
                                "ONNX operator set %" G_GINT64_FORMAT "; %" G_GINT64_FORMAT
@@ -689,12 +735,14 @@ nsk_graph *nsk_onnx_read(const uint8_t *bytes, size_t size, const nsk_onnx_optio
     r.by_name = g_hash_table_new(g_str_hash, g_str_equal);
     r.left_out = g_hash_table_new(g_str_hash, g_str_equal);
     r.chosen = g_hash_table_new(g_str_hash, g_str_equal);
-    bool good = read_opset(model, &r) && read_initializers(&r) && read_input(&r) &&
-                read_nodes(&r) && read_output(&r);
+    r.functions = nsk_onnx_functions_new(model, error);
+    bool good = r.functions != NULL && read_opset(model, &r) && read_initializers(&r) &&
+                read_input(&r) && read_nodes(&r) && read_output(&r);
     nsk_onnx_facts(model, r.graph->facts);
     g_hash_table_destroy(r.by_name);
     g_hash_table_destroy(r.left_out);
     g_hash_table_destroy(r.chosen);
+    nsk_onnx_functions_free(r.functions);
     onnx__model_proto__free_unpacked(model, NULL);
     if (!good) {
         nsk_graph_free(r.graph);

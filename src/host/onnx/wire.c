@@ -2,8 +2,6 @@
  * bytes, a length and so many bytes, or 4 bytes. */
 #include "onnx/wire.h"
 
-#include "onnx.pb-c.h"
-
 enum { VARINT = 0, EIGHT_BYTES = 1, LENGTH = 2, FOUR_BYTES = 5 };
 enum { MOST_DEPTH = 64, MOST_MESSAGES = 2000000 };
 
@@ -82,8 +80,13 @@ static bool scan_message(scan *s, const uint8_t *end, const ProtobufCMessageDesc
 }
 
 bool nsk_onnx_wire_is_good(const uint8_t *bytes, size_t size, nsk_error *error) {
+    return nsk_onnx_wire_fits(bytes, size, &onnx__model_proto__descriptor, error);
+}
+
+bool nsk_onnx_wire_fits(const uint8_t *bytes, size_t size, const ProtobufCMessageDescriptor *of,
+                        nsk_error *error) {
     scan s = {.at = bytes};
-    bool good = scan_message(&s, bytes + size, &onnx__model_proto__descriptor, 0);
+    bool good = scan_message(&s, bytes + size, of, 0);
     return good || (s.fault != NULL ? nsk_fail(error, "no network: %s", s.fault)
                                     : nsk_fail(error, "not an ONNX model, or cut short"));
 }

@@ -1,89 +1,17 @@
 /* Operators without a kernel of their own, written out in others; transpositions moved until they
- * meet and cancel. New nodes are appended; nsk_graph_sort puts them in their places. */
+ * meet and cancel. */
 #include <math.h>
 #include <string.h>
 
 #include "float/forward.h"
-#include "float/kernel.h"
 #include "graph/rearrange.h"
-#include "rewrite/rewrite.h"
-
-typedef struct rewriting {
-    nsk_graph *graph;
-    nsk_node *node; /* being written out */
-    int made;       /* names of new nodes are numbered */
-    nsk_error *error;
-    bool good;
-} rewriting;
-
-static char *new_name(rewriting *r) {
-    return g_strdup_printf("%s:%d", r->node->name, ++r->made);
-}
-
-/* A new node, its shape inferred; returns its output. */
-static int append(rewriting *r, nsk_op op, int count, const int *inputs,
-                  const nsk_attributes *attributes) {
-    char *name = new_name(r);
-    int output = nsk_graph_append(r->graph, op, name, count, inputs);
-    nsk_node *node = nsk_graph_producer(r->graph, output);
-    if (attributes != NULL) {
-        node->attributes = *attributes;
-    }
-    r->good = r->good && nsk_infer_node(r->graph, node, nsk_evaluate, r->error);
-    g_free(name);
-    return output;
-}
-
-static int append_function(rewriting *r, int input, nsk_function_step step) {
-    char *name = new_name(r);
-    int output = nsk_graph_append(r->graph, NSK_OP_FUNCTION, name, 1, &input);
-    nsk_node *node = nsk_graph_producer(r->graph, output);
-    node->program = g_new0(nsk_program, 1);
-    node->program->count = 1;
-    node->program->steps[0] = step;
-    r->good = r->good && nsk_infer_node(r->graph, node, nsk_evaluate, r->error);
-    g_free(name);
-    return output;
-}
-
-static int append_pair(rewriting *r, nsk_op op, int left, int right) {
-    const int inputs[2] = {left, right};
-    return append(r, op, 2, inputs, NULL);
-}
-
-static int constant(rewriting *r, int rank, const int64_t *dims, float *data) {
-    char *name = new_name(r);
-    int index = nsk_graph_add_constant(r->graph, name, rank, dims, data);
-    g_free(name);
-    return index;
-}
-
-static int list(rewriting *r, int count, const int64_t *numbers) {
-    char *name = new_name(r);
-    int64_t size = count;
-    int64_t *copy = g_new(int64_t, (gsize)count + 1);
-    memcpy(copy, numbers, (size_t)count * sizeof *copy);
-    int index = nsk_graph_add_integers(r->graph, name, 1, &size, copy);
-    g_free(name);
-    return index;
-}
-
-/* The last node of those that replace r->node: it takes over its output, name and clamp. */
-static void finish(rewriting *r, int value) {
-    nsk_node *last = nsk_graph_producer(r->graph, value);
-    if (last != NULL) {
-        g_free(last->name);
-        last->name = g_strdup(r->node->name);
-        last->low = r->node->low;
-        last->high = r->node->high;
-    }
-    nsk_graph_bypass(r->graph, r->node, value);
-}
+#include "rewrite/rewriting.h"
 
 /* ---- moving elements ---- */
 
 /* `count` elements along the axis from `start` on, `step` apart; the input itself for all of it. */
-static int slice(rewriting *r, int value, int axis, int64_t start, int64_t step, int64_t count) {
+static int slice(nsk_rewriting *r, int value, int axis, int64_t start, int64_t step,
+                 int64_t count) {
     const nsk_value *in = nsk_graph_value(r->graph, value);
     if (start == 0 && step == 1 && count == in->dims[axis]) {
         return value;
@@ -91,25 +19,26 @@ static int slice(rewriting *r, int value, int axis, int64_t start, int64_t step,
     int64_t end = start + step * count;
     int64_t along = axis;
     end = end < 0 ? INT64_MIN : end; /* a negative end would count from the back */
-    const int inputs[5] = {value, list(r, 1, &start), list(r, 1, &end), list(r, 1, &along),
-                           list(r, 1, &step)};
-    return append(r, NSK_OP_SLICE, 5, inputs, NULL);
+    const int inputs[5] = {value, nsk_rewriting_list(r, 1, &start), nsk_rewriting_list(r, 1, &end),
+                           nsk_rewriting_list(r, 1, &along), nsk_rewriting_list(r, 1, &step)};
+    return nsk_rewriting_append(r, NSK_OP_SLICE, 5, inputs, NULL);
 }
 
-static int join(rewriting *r, int axis, int count, const int *pieces) {
+static int join(nsk_rewriting *r, int axis, int count, const int *pieces) {
     const nsk_attributes attributes = {.axis = axis};
-    return count == 1 ? pieces[0] : append(r, NSK_OP_CONCAT, count, pieces, &attributes);
+    return count == 1 ? pieces[0]
+                      : nsk_rewriting_append(r, NSK_OP_CONCAT, count, pieces, &attributes);
 }
 
-static int repeat(rewriting *r, int value, int axis, int64_t times) {
+static int repeat(nsk_rewriting *r, int value, int axis, int64_t times) {
     nsk_value shape = *nsk_graph_value(r->graph, value);
     shape.dims[axis] = times;
-    const int inputs[2] = {value, list(r, shape.rank, shape.dims)};
-    return append(r, NSK_OP_EXPAND, 2, inputs, NULL);
+    const int inputs[2] = {value, nsk_rewriting_list(r, shape.rank, shape.dims)};
+    return nsk_rewriting_append(r, NSK_OP_EXPAND, 2, inputs, NULL);
 }
 
 /* One margin of an edge or reflecting pad: `size` elements before or behind the axis. */
-static int margin(rewriting *r, int value, int axis, int64_t size, bool behind) {
+static int margin(nsk_rewriting *r, int value, int axis, int64_t size, bool behind) {
     int64_t last = nsk_graph_value(r->graph, value)->dims[axis] - 1;
     if (r->node->attributes.mode == NSK_MODE_EDGE) {
         return repeat(r, slice(r, value, axis, behind ? last : 0, 1, 1), axis, size);
@@ -117,7 +46,7 @@ static int margin(rewriting *r, int value, int axis, int64_t size, bool behind) 
     return slice(r, value, axis, behind ? last - 1 : size, -1, size);
 }
 
-static void write_out_pad(rewriting *r) {
+static void write_out_pad(nsk_rewriting *r) {
     nsk_margins m;
     int value = r->node->input[0];
     if (r->node->attributes.mode == NSK_MODE_CONSTANT ||
@@ -139,10 +68,10 @@ static void write_out_pad(rewriting *r) {
         }
         value = join(r, axis, count, pieces);
     }
-    finish(r, value);
+    nsk_rewriting_finish(r, value);
 }
 
-static void write_out_tile(rewriting *r) {
+static void write_out_tile(nsk_rewriting *r) {
     const nsk_value *times = nsk_node_input(r->graph, r->node, 1);
     int value = r->node->input[0];
     for (int axis = 0; axis < nsk_graph_value(r->graph, value)->rank; axis++) {
@@ -158,11 +87,11 @@ static void write_out_tile(rewriting *r) {
         }
         value = join(r, axis, (int)count, pieces);
     }
-    finish(r, value);
+    nsk_rewriting_finish(r, value);
 }
 
 /* Runs of indices that are equally far apart become slices. */
-static int gather_runs(rewriting *r, int value, int axis, const int64_t *at, int64_t count) {
+static int gather_runs(nsk_rewriting *r, int value, int axis, const int64_t *at, int64_t count) {
     int pieces[NSK_MOST_INPUTS];
     int runs = 0;
     for (int64_t i = 0; i < count && r->good;) {
@@ -183,7 +112,7 @@ static int gather_runs(rewriting *r, int value, int axis, const int64_t *at, int
     return join(r, axis, runs, pieces);
 }
 
-static void write_out_gather(rewriting *r) {
+static void write_out_gather(nsk_rewriting *r) {
     const nsk_value *in = nsk_node_input(r->graph, r->node, 0);
     const nsk_value *indices = nsk_node_input(r->graph, r->node, 1);
     nsk_value out = *nsk_graph_value(r->graph, r->node->output);
@@ -196,43 +125,33 @@ static void write_out_gather(rewriting *r) {
     int picked = gather_runs(r, r->node->input[0], axis, at, (int64_t)count);
     g_free(at);
     if (r->good) {
-        const int inputs[2] = {picked, list(r, out.rank, out.dims)};
-        finish(r, append(r, NSK_OP_RESHAPE, 2, inputs, NULL));
+        const int inputs[2] = {picked, nsk_rewriting_list(r, out.rank, out.dims)};
+        nsk_rewriting_finish(r, nsk_rewriting_append(r, NSK_OP_RESHAPE, 2, inputs, NULL));
     }
 }
 
 /* ---- arithmetic ---- */
 
-/* The constant, each element run through a function. */
-static int mapped(rewriting *r, int value, nsk_function_step step) {
-    const nsk_value *v = nsk_graph_value(r->graph, value);
-    size_t count = nsk_value_count(v);
-    float *data = g_new(float, count + 1);
-    for (size_t i = 0; i < count; i++) {
-        data[i] = (float)nsk_function_at(&step, (double)v->data[i], 0.0);
-    }
-    return constant(r, v->rank, v->dims, data);
-}
-
-static void write_out_div(rewriting *r) {
+static void write_out_div(nsk_rewriting *r) {
     const nsk_function_step reciprocal = {.fn = NSK_FN_RECIPROCAL, .a = NSK_ARGUMENT};
     int right = r->node->input[1];
-    int share = nsk_graph_is_constant(r->graph, right) ? mapped(r, right, reciprocal)
-                                                       : append_function(r, right, reciprocal);
+    int share = nsk_graph_is_constant(r->graph, right)
+                    ? nsk_rewriting_mapped(r, right, reciprocal)
+                    : nsk_rewriting_function(r, right, reciprocal);
     r->node->op = NSK_OP_MUL;
     r->node->input[1] = share;
 }
 
-static void write_out_sub(rewriting *r) {
+static void write_out_sub(nsk_rewriting *r) {
     const nsk_function_step negative = {.fn = NSK_FN_NEG, .a = NSK_ARGUMENT};
     if (nsk_graph_is_constant(r->graph, r->node->input[1])) {
-        r->node->input[1] = mapped(r, r->node->input[1], negative);
+        r->node->input[1] = nsk_rewriting_mapped(r, r->node->input[1], negative);
         r->node->op = NSK_OP_ADD;
     }
 }
 
 /* x below zero times its slope: relu(x) + slope x min(x, 0). */
-static void write_out_prelu(rewriting *r) {
+static void write_out_prelu(nsk_rewriting *r) {
     const nsk_value *slope = nsk_node_input(r->graph, r->node, 1);
     int x = r->node->input[0];
     if (slope->data == NULL) {
@@ -241,19 +160,21 @@ static void write_out_prelu(rewriting *r) {
     if (nsk_value_count(slope) == 1) {
         const nsk_function_step leaky = {
             .fn = NSK_FN_LEAKY_RELU, .a = NSK_ARGUMENT, .alpha = (double)slope->data[0]};
-        finish(r, append_function(r, x, leaky));
+        nsk_rewriting_finish(r, nsk_rewriting_function(r, x, leaky));
         return;
     }
     const nsk_function_step above = {
         .fn = NSK_FN_CLIP, .a = NSK_ARGUMENT, .alpha = 0.0, .beta = INFINITY};
     const nsk_function_step below = {
         .fn = NSK_FN_CLIP, .a = NSK_ARGUMENT, .alpha = -INFINITY, .beta = 0.0};
-    int sloped = append_pair(r, NSK_OP_MUL, append_function(r, x, below), r->node->input[1]);
-    finish(r, append_pair(r, NSK_OP_ADD, append_function(r, x, above), sloped));
+    int sloped =
+        nsk_rewriting_pair(r, NSK_OP_MUL, nsk_rewriting_function(r, x, below), r->node->input[1]);
+    nsk_rewriting_finish(
+        r, nsk_rewriting_pair(r, NSK_OP_ADD, nsk_rewriting_function(r, x, above), sloped));
 }
 
 /* x / (bias + alpha / size x sum of squares of neighbours)^beta: the sum is a 1x1 convolution. */
-static void write_out_lrn(rewriting *r) {
+static void write_out_lrn(nsk_rewriting *r) {
     const nsk_attributes *a = &r->node->attributes;
     int64_t channels = nsk_node_input(r->graph, r->node, 0)->dims[1];
     const int64_t dims[4] = {channels, channels, 1, 1};
@@ -276,14 +197,16 @@ static void write_out_lrn(rewriting *r) {
     const nsk_attributes window = {
         .window = {.kernel = {1, 1}, .stride = {1, 1}, .dilation = {1, 1}, .groups = 1}};
     int x = r->node->input[0];
-    const int inputs[3] = {append_function(r, x, square), constant(r, 4, dims, band),
-                           constant(r, 1, &channels, bias)};
-    int sum = append(r, NSK_OP_CONV, 3, inputs, &window);
-    finish(r, append_pair(r, NSK_OP_MUL, x, append_function(r, sum, power)));
+    const int inputs[3] = {nsk_rewriting_function(r, x, square),
+                           nsk_rewriting_constant(r, 4, dims, band),
+                           nsk_rewriting_constant(r, 1, &channels, bias)};
+    int sum = nsk_rewriting_append(r, NSK_OP_CONV, 3, inputs, &window);
+    nsk_rewriting_finish(
+        r, nsk_rewriting_pair(r, NSK_OP_MUL, x, nsk_rewriting_function(r, sum, power)));
 }
 
 /* On a value of other than four axes; on pictures fold.c deals with it. */
-static void write_out_norm(rewriting *r) {
+static void write_out_norm(nsk_rewriting *r) {
     const nsk_value *in = nsk_node_input(r->graph, r->node, 0);
     const nsk_value *scale = nsk_node_input(r->graph, r->node, 1);
     if (in->rank == 4 || nsk_graph_producer(r->graph, r->node->input[0]) == NULL) {
@@ -306,12 +229,14 @@ static void write_out_norm(rewriting *r) {
                             g * (double)nsk_node_input(r->graph, r->node, 3)->data[c]);
     }
     int rank = in->rank - 1;
-    int scaled = append_pair(r, NSK_OP_MUL, r->node->input[0], constant(r, rank, dims, gain));
-    finish(r, append_pair(r, NSK_OP_ADD, scaled, constant(r, rank, dims, offset)));
+    int scaled = nsk_rewriting_pair(r, NSK_OP_MUL, r->node->input[0],
+                                    nsk_rewriting_constant(r, rank, dims, gain));
+    nsk_rewriting_finish(r, nsk_rewriting_pair(r, NSK_OP_ADD, scaled,
+                                               nsk_rewriting_constant(r, rank, dims, offset)));
 }
 
 /* What is added to the product is one number, or one a column. */
-static bool adds_by_column(const rewriting *r) {
+static bool adds_by_column(const nsk_rewriting *r) {
     const nsk_value *added = nsk_node_input(r->graph, r->node, 2);
     int64_t columns = nsk_graph_value(r->graph, r->node->output)->dims[1];
     size_t count = added != NULL ? nsk_value_count(added) : 1;
@@ -320,33 +245,61 @@ static bool adds_by_column(const rewriting *r) {
 }
 
 /* The product by itself, and a sum behind it. */
-static void part_from_sum(rewriting *r) {
+static void part_from_sum(nsk_rewriting *r) {
     nsk_attributes attributes = r->node->attributes;
     const nsk_function_step times = {
         .fn = NSK_FN_MUL, .a = NSK_ARGUMENT, .b = NSK_PARAMETER, .alpha = attributes.beta};
     int added = r->node->input[2];
     if (attributes.beta != 1.0) {
-        added = append_function(r, added, times);
+        added = nsk_rewriting_function(r, added, times);
     }
     attributes.beta = 1.0;
-    int product = append(r, NSK_OP_GEMM, 2, r->node->input, &attributes);
-    finish(r, append_pair(r, NSK_OP_ADD, product, added));
+    int product = nsk_rewriting_append(r, NSK_OP_GEMM, 2, r->node->input, &attributes);
+    nsk_rewriting_finish(r, nsk_rewriting_pair(r, NSK_OP_ADD, product, added));
 }
 
-static void write_out_gemm(rewriting *r) {
+static void write_out_gemm(nsk_rewriting *r) {
     if (!adds_by_column(r)) {
         part_from_sum(r);
         return;
     }
     if (r->node->attributes.transpose_a) {
         const nsk_attributes turn = {.list = {1, 0}, .listed = 2};
-        r->node->input[0] = append(r, NSK_OP_TRANSPOSE, 1, r->node->input, &turn);
+        r->node->input[0] = nsk_rewriting_append(r, NSK_OP_TRANSPOSE, 1, r->node->input, &turn);
         r->node->attributes.transpose_a = false;
     }
 }
 
+/* The matrices of a value turned. */
+static int matrices_turned(nsk_rewriting *r, int value) {
+    nsk_attributes order = {.listed = nsk_graph_value(r->graph, value)->rank};
+    for (int i = 0; i < order.listed; i++) {
+        order.list[i] = i < order.listed - 2 ? i : 2 * order.listed - 3 - i;
+    }
+    return nsk_rewriting_append(r, NSK_OP_TRANSPOSE, 1, &value, &order);
+}
+
+/* Layers have their constants on the right: W x is (x' W')'. */
+static void turn_product(nsk_rewriting *r) {
+    int x = matrices_turned(r, r->node->input[1]);
+    int w = matrices_turned(r, r->node->input[0]);
+    int product = nsk_rewriting_pair(r, NSK_OP_MATMUL, x, w);
+    nsk_rewriting_finish(r, matrices_turned(r, product));
+}
+
 /* A product with constant weights on a matrix is a Gemm. */
-static void write_out_matmul(rewriting *r) {
+static void write_out_matmul(nsk_rewriting *r) {
+    if (nsk_graph_is_constant(r->graph, r->node->input[0])) {
+        turn_product(r);
+        return;
+    }
+    const nsk_value *weight = nsk_node_input(r->graph, r->node, 1);
+    const int64_t *size = weight->dims + weight->rank - 2;
+    if (weight->data != NULL && weight->rank > 2 &&
+        nsk_node_input(r->graph, r->node, 0)->rank >= weight->rank &&
+        nsk_value_count(weight) == (size_t)(size[0] * size[1])) {
+        r->node->input[1] = nsk_rewriting_reshape(r, r->node->input[1], 2, size);
+    }
     const nsk_value *left = nsk_node_input(r->graph, r->node, 0);
     const nsk_value *right = nsk_node_input(r->graph, r->node, 1);
     if (left->rank == 2 && right->rank == 2 && right->data != NULL) {
@@ -355,7 +308,7 @@ static void write_out_matmul(rewriting *r) {
     }
 }
 
-static void pass_through(rewriting *r) {
+static void pass_through(nsk_rewriting *r) {
     if (r->node->input[0] != r->graph->input || r->node->output != r->graph->output) {
         nsk_graph_bypass(r->graph, r->node, r->node->input[0]);
     }
@@ -363,11 +316,13 @@ static void pass_through(rewriting *r) {
 
 /* A computed number that becomes an integer loses its fraction: no layer does that. One that
  * becomes true or false is asked twice whether it is nothing. */
-static void write_out_cast(rewriting *r) {
+static void write_out_cast(nsk_rewriting *r) {
     const nsk_value *in = nsk_node_input(r->graph, r->node, 0);
-    const nsk_function_step not = {.fn = NSK_FN_NOT, .a = NSK_ARGUMENT};
+    const nsk_function_step inverted = {.fn = NSK_FN_NOT, .a = NSK_ARGUMENT};
     if (r->node->attributes.truth && !in->truth) {
-        finish(r, append_function(r, append_function(r, r->node->input[0], not ), not ));
+        nsk_rewriting_finish(
+            r, nsk_rewriting_function(r, nsk_rewriting_function(r, r->node->input[0], inverted),
+                                      inverted));
         return;
     }
     if (r->node->attributes.whole && !in->whole && !in->truth) {
@@ -383,12 +338,10 @@ static void write_out_cast(rewriting *r) {
 
 /* Windows that reach beyond a counted pad count less: the pad is written out, and what the window
  * has of it counted like the picture. */
-static void write_out_line(rewriting *r);
-
-static void write_out_average_pool(rewriting *r) {
+static void write_out_average_pool(nsk_rewriting *r) {
     nsk_window_attributes *w = &r->node->attributes.window;
     if (nsk_graph_value(r->graph, r->node->output)->rank == 3) {
-        write_out_line(r);
+        nsk_write_out_line(r);
         return;
     }
     const int64_t pads[8] = {0, 0, w->pad_before[0], w->pad_before[1],
@@ -398,98 +351,11 @@ static void write_out_average_pool(rewriting *r) {
     }
     w->count_include_pad = false;
     if (pads[2] + pads[3] + pads[6] + pads[7] > 0) {
-        const int inputs[2] = {r->node->input[0], list(r, 8, pads)};
-        r->node->input[0] = append(r, NSK_OP_PAD, 2, inputs, NULL);
+        const int inputs[2] = {r->node->input[0], nsk_rewriting_list(r, 8, pads)};
+        r->node->input[0] = nsk_rewriting_append(r, NSK_OP_PAD, 2, inputs, NULL);
         for (int axis = 0; axis < 2; axis++) {
             w->pad_before[axis] = w->pad_after[axis] = 0;
         }
-    }
-}
-
-/* ---- windows along a line ---- */
-
-static int reshaped(rewriting *r, int value, int rank, const int64_t *dims) {
-    const int inputs[2] = {value, list(r, rank, dims)};
-    return append(r, NSK_OP_RESHAPE, 2, inputs, NULL);
-}
-
-/* A line (batch, channels, length) is a picture of one row, and so is a kernel. */
-static int as_picture(rewriting *r, int value) {
-    const nsk_value *v = nsk_graph_value(r->graph, value);
-    const int64_t dims[4] = {v->dims[0], v->dims[1], 1, v->dims[2]};
-    return reshaped(r, value, 4, dims);
-}
-
-static void write_out_line(rewriting *r) {
-    nsk_value out = *nsk_graph_value(r->graph, r->node->output);
-    nsk_attributes attributes = r->node->attributes;
-    int inputs[NSK_MOST_INPUTS];
-    if (out.rank != 3) {
-        return;
-    }
-    memcpy(inputs, r->node->input, sizeof inputs);
-    inputs[0] = as_picture(r, inputs[0]);
-    if (r->node->op == NSK_OP_CONV) {
-        inputs[1] = as_picture(r, inputs[1]);
-    }
-    attributes.window.axes = 0;
-    int done = append(r, r->node->op, r->node->inputs, inputs, &attributes);
-    finish(r, reshaped(r, done, 3, out.dims));
-}
-
-/* ---- what no function of one input is: true and false as 1 and 0 ---- */
-
-/* The constant's complement, or the computed one's. */
-static int opposite(rewriting *r, int value) {
-    const nsk_function_step not = {.fn = NSK_FN_NOT, .a = NSK_ARGUMENT};
-    return nsk_graph_is_constant(r->graph, value) ? mapped(r, value, not )
-                                                  : append_function(r, value, not );
-}
-
-/* That input as numbers 0 and 1, where the file has it as a constant of them. */
-static int truth(rewriting *r, int input) {
-    int value = r->node->input[input];
-    return nsk_graph_is_constant(r->graph, value) ? opposite(r, opposite(r, value)) : value;
-}
-
-/* Of two computed tensors, or of one and a list: the difference is compared with nothing. */
-static void write_out_comparison(rewriting *r) {
-    nsk_function_step step = {
-        .fn = nsk_pair_function(r->node->op), .a = NSK_ARGUMENT, .b = NSK_PARAMETER, .alpha = 0.0};
-    int apart = append_pair(r, NSK_OP_SUB, r->node->input[0], r->node->input[1]);
-    finish(r, append_function(r, apart, step));
-}
-
-static void write_out_and(rewriting *r) {
-    finish(r, append_pair(r, NSK_OP_MUL, truth(r, 0), truth(r, 1)));
-}
-
-static void write_out_or(rewriting *r) {
-    finish(r, append_pair(r, NSK_OP_MAX, truth(r, 0), truth(r, 1)));
-}
-
-static void write_out_xor(rewriting *r) {
-    const nsk_function_step size = {.fn = NSK_FN_ABS, .a = NSK_ARGUMENT};
-    int apart = append_pair(r, NSK_OP_SUB, truth(r, 0), truth(r, 1));
-    finish(r, append_function(r, apart, size));
-}
-
-/* Each side times whether it is chosen. */
-static void write_out_where(rewriting *r) {
-    int is = truth(r, 0);
-    int then = append_pair(r, NSK_OP_MUL, r->node->input[1], is);
-    int otherwise = append_pair(r, NSK_OP_MUL, r->node->input[2], opposite(r, is));
-    finish(r, append_pair(r, NSK_OP_ADD, then, otherwise));
-}
-
-/* One constant for all elements decides it once. */
-static void write_out_decided(rewriting *r) {
-    const nsk_value *is = nsk_node_input(r->graph, r->node, 0);
-    int chosen = is->data != NULL && nsk_value_count(is) == 1 ? is->data[0] != 0.0F ? 1 : 2 : 0;
-    if (chosen > 0) {
-        nsk_value shape = *nsk_graph_value(r->graph, r->node->output);
-        const int inputs[2] = {r->node->input[chosen], list(r, shape.rank, shape.dims)};
-        finish(r, append(r, NSK_OP_EXPAND, 2, inputs, NULL));
     }
 }
 
@@ -507,7 +373,7 @@ static bool is_identity(const nsk_graph *graph, const nsk_node *node) {
 }
 
 /* Two in a row are one, which may be none. */
-static void compose_transpose(rewriting *r) {
+static void compose_transpose(nsk_rewriting *r) {
     const nsk_node *before = nsk_graph_producer(r->graph, r->node->input[0]);
     if (before != NULL && before->op == NSK_OP_TRANSPOSE && !before->dead) {
         int first[NSK_MOST_RANK];
@@ -526,7 +392,7 @@ static void compose_transpose(rewriting *r) {
 }
 
 /* The constant as it meets a value whose axes are those of `turn`'s input. */
-static int turned_back(rewriting *r, int value, const nsk_node *turn, int rank) {
+static int turned_back(nsk_rewriting *r, int value, const nsk_node *turn, int rank) {
     const nsk_value *v = nsk_graph_value(r->graph, value);
     if (nsk_value_count(v) == 1) {
         return value;
@@ -541,13 +407,13 @@ static int turned_back(rewriting *r, int value, const nsk_node *turn, int rank) 
     }
     float *data = g_new(float, nsk_value_count(v) + 1);
     memcpy(data, v->data, nsk_value_count(v) * sizeof *data);
-    int whole = constant(r, rank, dims, data);
-    return append(r, NSK_OP_TRANSPOSE, 1, &whole, &back);
+    int whole = nsk_rewriting_constant(r, rank, dims, data);
+    return nsk_rewriting_append(r, NSK_OP_TRANSPOSE, 1, &whole, &back);
 }
 
 /* op(turn(x)) = turn(op(x)), constants turned back: so that folding sees channels where it expects
  * them, and transpositions meet. */
-static void sink_transpose(rewriting *r) {
+static void sink_transpose(nsk_rewriting *r) {
     nsk_node *node = r->node;
     int side = nsk_graph_is_constant(r->graph, node->input[0]) ? 1 : 0;
     bool single = node->inputs == 1 || node->op == NSK_OP_CLIP;
@@ -573,7 +439,7 @@ static void sink_transpose(rewriting *r) {
         }
     }
     r->good = r->good && nsk_infer_node(r->graph, node, nsk_evaluate, r->error);
-    char *name = new_name(r);
+    char *name = nsk_rewriting_name(r);
     int at = nsk_graph_add_node(r->graph, NSK_OP_TRANSPOSE, name, old);
     nsk_node *after = nsk_graph_node(r->graph, at);
     after->input[0] = node->output;
@@ -582,67 +448,36 @@ static void sink_transpose(rewriting *r) {
     g_free(name);
 }
 
-typedef void rewrite(rewriting *);
-
-/* Runs a table's rewrites on every node, in order, those appended meanwhile too. */
-static bool apply(nsk_graph *graph, rewrite *const *rewrites, nsk_error *error) {
-    for (int i = 0; i < (int)graph->nodes->len; i++) {
-        rewriting r = {graph, nsk_graph_node(graph, i), 0, error, true};
-        if (!r.node->dead && rewrites[r.node->op] != NULL) {
-            rewrites[r.node->op](&r);
-        }
-        if (!r.good) {
-            return false;
-        }
-    }
-    nsk_graph_sort(graph);
-    return true;
-}
-
-bool nsk_graph_rewrite_choices(nsk_graph *graph, nsk_error *error) {
-    static rewrite *const choices[NSK_OPS] = {
-        [NSK_OP_AND] = write_out_and,
-        [NSK_OP_EQUAL] = write_out_comparison,
-        [NSK_OP_GREATER] = write_out_comparison,
-        [NSK_OP_GREATER_OR_EQUAL] = write_out_comparison,
-        [NSK_OP_LESS] = write_out_comparison,
-        [NSK_OP_LESS_OR_EQUAL] = write_out_comparison,
-        [NSK_OP_OR] = write_out_or,
-        [NSK_OP_WHERE] = write_out_where,
-        [NSK_OP_XOR] = write_out_xor,
-    };
-    return apply(graph, choices, error);
-}
-
 bool nsk_graph_rewrite(nsk_graph *graph, nsk_error *error) {
-    static rewrite *const written_out[NSK_OPS] = {
+    static nsk_rewriter *const written_out[NSK_OPS] = {
         [NSK_OP_BATCH_NORM] = write_out_norm,
         [NSK_OP_CAST] = write_out_cast,
         [NSK_OP_AVERAGE_POOL] = write_out_average_pool,
-        [NSK_OP_CONV] = write_out_line,
+        [NSK_OP_CONV] = nsk_write_out_line,
         [NSK_OP_DIV] = write_out_div,
         [NSK_OP_DROPOUT] = pass_through,
+        [NSK_OP_EINSUM] = nsk_write_out_einsum,
         [NSK_OP_GATHER] = write_out_gather,
         [NSK_OP_GEMM] = write_out_gemm,
-        [NSK_OP_GLOBAL_AVERAGE_POOL] = write_out_line,
-        [NSK_OP_GLOBAL_MAX_POOL] = write_out_line,
+        [NSK_OP_GLOBAL_AVERAGE_POOL] = nsk_write_out_line,
+        [NSK_OP_GLOBAL_MAX_POOL] = nsk_write_out_line,
         [NSK_OP_IDENTITY] = pass_through,
         [NSK_OP_LRN] = write_out_lrn,
         [NSK_OP_MATMUL] = write_out_matmul,
-        [NSK_OP_MAX_POOL] = write_out_line,
+        [NSK_OP_MAX_POOL] = nsk_write_out_line,
         [NSK_OP_PAD] = write_out_pad,
         [NSK_OP_PRELU] = write_out_prelu,
         [NSK_OP_SUB] = write_out_sub,
         [NSK_OP_TILE] = write_out_tile,
-        [NSK_OP_WHERE] = write_out_decided,
+        [NSK_OP_WHERE] = nsk_write_out_decided,
     };
-    static rewrite *const turned[NSK_OPS] = {
+    static nsk_rewriter *const turned[NSK_OPS] = {
         [NSK_OP_ADD] = sink_transpose,      [NSK_OP_CLIP] = sink_transpose,
         [NSK_OP_FUNCTION] = sink_transpose, [NSK_OP_MAX] = sink_transpose,
         [NSK_OP_MIN] = sink_transpose,      [NSK_OP_MUL] = sink_transpose,
         [NSK_OP_POW] = sink_transpose,      [NSK_OP_RELU] = sink_transpose,
         [NSK_OP_SUB] = sink_transpose,      [NSK_OP_TRANSPOSE] = compose_transpose,
     };
-    return apply(graph, written_out, error) && apply(graph, turned, error) &&
-           apply(graph, turned, error);
+    return nsk_rewriting_apply(graph, written_out, error) &&
+           nsk_rewriting_apply(graph, turned, error) && nsk_rewriting_apply(graph, turned, error);
 }
