@@ -4,9 +4,11 @@
 
 #include "../suites.h"
 #include "../support.h"
+#include "float/forward.h"
 #include "graph/graph.h"
 #include "onnx.pb-c.h"
 #include "onnx/read.h"
+#include "onnx/tensor.h"
 
 /* The smallest classifier: x -> Conv -> GlobalAveragePool -> Flatten -> Gemm. */
 static onnx_maker *small(int opset) {
@@ -411,7 +413,74 @@ static void functions_become_their_bodies(void) {
     expect_refusal(m, "more inputs or outputs than its function has");
 }
 
+/* Two in a byte, the first in its lower half, in raw data and in the typed field. */
+static void halves_of_bytes_are_read(void) {
+    static const int64_t expected[2][5] = {{-8, 7, 1, -1, 5}, {8, 7, 1, 15, 5}};
+    uint8_t raw[3] = {0x78, 0xf1, 0x05};
+    int32_t typed[3] = {0x78, 0xf1, 0x05};
+    int64_t five = 5;
+    for (int i = 0; i < 4; i++) {
+        nsk_error error = {.text = ""};
+        nsk_value value = {.name = (char *)"w"};
+        Onnx__TensorProto t = ONNX__TENSOR_PROTO__INIT;
+        t.n_dims = 1;
+        t.dims = &five;
+        t.data_type = i % 2 == 0 ? 22 : 21; /* int4, uint4 */
+        t.has_raw_data = i < 2;
+        t.raw_data = (ProtobufCBinaryData){3, raw};
+        t.int32_data = typed;
+        t.n_int32_data = i < 2 ? 0 : 3;
+        CU_ASSERT(nsk_onnx_tensor_load(&t, NULL, &value, &error));
+        assert_error(&error, "");
+        CU_ASSERT_PTR_NOT_NULL_FATAL(value.integers);
+        CU_ASSERT_EQUAL(memcmp(value.integers, expected[i % 2], sizeof expected[0]), 0);
+        CU_ASSERT(value.bits == 4 && value.is_unsigned == (i % 2 == 1));
+        g_free(value.data);
+        g_free(value.integers);
+        t.raw_data.len = 2;
+        t.n_int32_data = 2;
+        CU_ASSERT_FALSE(nsk_onnx_tensor_load(&t, NULL, &value, &error));
+        assert_error(&error, "constant 'w' is 5 but holds 2 bytes");
+    }
+}
+
+/* 5 levels in blocks of 2, a scale each: 0.5 (1 + 2) + 2 (3 + 4) + 10 (5 - 4). */
+static void levels_come_in_blocks(void) {
+    static const int8_t levels[5] = {1, 2, 3, 4, 5};
+    static const int8_t zeroes[3] = {0, 0, 4};
+    static const char *const ways[] = {"axis=i0 block_size=i2", "axis=i0 block_size=i3"};
+    for (int i = 0; i < 2; i++) {
+        onnx_maker *m = small(21);
+        nsk_error error = {.text = ""};
+        onnx_bytes_constant(m, "q", false, 5, levels);
+        onnx_bytes_constant(m, "zeroes", false, 3, zeroes);
+        onnx_floats(m, "s0", 1, (int[]){1}, NULL, 0.5F);
+        onnx_floats(m, "s1", 1, (int[]){1}, NULL, 2.0F);
+        onnx_floats(m, "s2", 1, (int[]){1}, NULL, 10.0F);
+        onnx_node(m, "Concat", "s0 s1 s2", "s", "axis=i0");
+        onnx_node(m, "DequantizeLinear", "q s zeroes", "d", ways[i]);
+        onnx_node(m, "ReduceSum", "d", "sum", "keepdims=i1");
+        onnx_node(m, "Mul", "y sum", "z", "");
+        nsk_graph *graph = NULL;
+        size_t size;
+        uint8_t *bytes = onnx_bytes(m, &size);
+        const nsk_onnx_options options = {0};
+        graph = nsk_onnx_read(bytes, size, &options, &error);
+        CU_ASSERT_PTR_NOT_NULL_FATAL(graph);
+        CU_ASSERT_EQUAL(nsk_graph_infer(graph, nsk_evaluate, &error), i == 0);
+        assert_error(&error, i == 0 ? "" : "one for each block of block_size is needed");
+        if (i == 0) {
+            const nsk_value *sum = nsk_graph_value(graph, nsk_graph_find_value(graph, "sum"));
+            CU_ASSERT_DOUBLE_EQUAL(sum->data[0], 25.5, 1e-6);
+        }
+        nsk_graph_free(graph);
+        g_free(bytes);
+    }
+}
+
 CU_TestInfo onnx_tests[] = {
+    {"halves of bytes are read", halves_of_bytes_are_read},
+    {"levels come in blocks", levels_come_in_blocks},
     {"functions become their bodies", functions_become_their_bodies},
     {"operator sets 6 and newer", opsets},
     {"files that are no models", files_that_are_no_models},

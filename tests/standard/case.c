@@ -343,6 +343,19 @@ static void run_output(const test_case *c, case_result *result) {
     }
 }
 
+static bool is_bfloat(const Onnx__ValueInfoProto *declared) {
+    const Onnx__TypeProto *type = declared->type;
+    return type != NULL && type->value_case == ONNX__TYPE_PROTO__VALUE_TENSOR_TYPE &&
+           type->tensor_type->elem_type == ONNX__TENSOR_PROTO__DATA_TYPE__BFLOAT16;
+}
+
+/* The package keeps bfloat16 as the 16 bits that it is. */
+static void name_bfloat(Onnx__TensorProto *t, const Onnx__ValueInfoProto *declared) {
+    if (t != NULL && is_bfloat(declared)) {
+        t->data_type = ONNX__TENSOR_PROTO__DATA_TYPE__BFLOAT16;
+    }
+}
+
 static bool load_inputs(test_case *c, const char *data, char **reason) {
     const Onnx__GraphProto *graph = c->model->graph;
     int index = 0;
@@ -355,6 +368,7 @@ static bool load_inputs(test_case *c, const char *data, char **reason) {
             *reason = g_strdup("an input is no tensor");
             return false;
         }
+        name_bfloat(t, graph->input[i]);
         g_ptr_array_add(c->tensors, t);
         c->bindings[index++] = (nsk_onnx_binding){t, is_computed(graph, graph->input[i]->name, t)};
     }
@@ -376,7 +390,12 @@ static void run_data(test_case *c, const char *data, case_result *result) {
         c->output = graph->output[i]->name;
         c->expected = (nsk_value){.name = (char *)"expected"};
         const Onnx__TypeProto *type = graph->output[i]->type;
-        bool tensor = type != NULL && type->value_case == ONNX__TYPE_PROTO__VALUE_TENSOR_TYPE;
+        if (is_bfloat(graph->output[i])) {
+            g_strlcpy(error.text, "computed numbers are not rounded to bfloat16",
+                      sizeof error.text);
+        }
+        bool tensor = type != NULL && !is_bfloat(graph->output[i]) &&
+                      type->value_case == ONNX__TYPE_PROTO__VALUE_TENSOR_TYPE;
         if (tensor && t != NULL && nsk_onnx_tensor_load(t, NULL, &c->expected, &error)) {
             run_output(c, result);
         } else {

@@ -84,7 +84,7 @@ static void keep_steps(nsk_graph *graph, const nsk_node *dequantize) {
             return; /* the device's weights have their zero in the middle */
         }
     }
-    if (levels->is_unsigned) {
+    if (levels->is_unsigned || dequantize->attributes.size > 0) {
         return;
     }
     out->step_count = (int)nsk_value_count(scale);

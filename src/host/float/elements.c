@@ -80,6 +80,13 @@ static void levels_at(const nsk_step *s, size_t element, double *scale, double *
         inner *= (size_t)s->in->dims[i];
     }
     size_t at = count == 1 ? 0 : element / inner % count;
+    if (s->node->attributes.size > 0) { /* by blocks: the same place, but for the axis */
+        size_t line = (size_t)s->in->dims[s->node->attributes.axis];
+        size_t block = (size_t)s->node->attributes.size;
+        size_t blocks = (line + block - 1) / block;
+        at = (element / inner / line * blocks + element / inner % line / block) * inner +
+             element % inner;
+    }
     *scale = (double)s->inputs[1][at];
     *zero = s->inputs[2] != NULL ? (double)s->inputs[2][at] : 0.0;
 }
@@ -87,7 +94,8 @@ static void levels_at(const nsk_step *s, size_t element, double *scale, double *
 /* Halves go to the even level, as ONNX has it. */
 void nsk_float_quantize(const nsk_step *s) {
     const nsk_value *zero_point = nsk_node_input(s->graph, s->node, 2);
-    bool is_unsigned = zero_point == NULL || zero_point->is_unsigned;
+    bool is_unsigned =
+        zero_point != NULL ? zero_point->is_unsigned : !s->node->attributes.is_signed;
     for (size_t i = 0; i < nsk_value_count(s->out); i++) {
         double scale;
         double zero;

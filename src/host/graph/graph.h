@@ -35,7 +35,7 @@ typedef struct nsk_value {
     float *data;       /* a constant's elements, else NULL */
     int64_t *integers; /* a constant of integers, else NULL */
     int bits;          /* of an integer constant as the file has it; 0: computed here */
-    bool is_unsigned;  /* a constant of unsigned bytes */
+    bool is_unsigned;  /* a constant of unsigned integers */
     int producer;      /* node, or NSK_NONE */
     /* What the file says of integers: the int8 levels at which a computed value was rounded; the
      * scales of a constant that was stored as int8, one, or one for each place along an axis. */
@@ -104,6 +104,7 @@ typedef struct nsk_attributes {
     bool none_means_all;           /* of axes to reduce */
     bool whole;                    /* Cast: to integers; ConstantOfShape: of integers */
     bool truth;                    /* Cast: to 0 and 1 */
+    bool is_signed;                /* QuantizeLinear: to int8 where no zero point says so */
     int64_t list[NSK_MOST_RANK];   /* Transpose: order; Shape: start, end; ConvTranspose: output */
     int listed;
     int64_t extra[2]; /* ConvTranspose: output_padding */

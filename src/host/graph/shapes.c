@@ -409,17 +409,29 @@ bool nsk_shape_softmax(const nsk_scope *s) {
     return nsk_give_input(s);
 }
 
-/* Levels are of 8 bits; a bias may be of 32 with its zero in the middle. */
-static bool levels_are_of_8_bits(const nsk_value *in, const nsk_value *zero) {
-    bool wide = in->bits == 32 && (zero == NULL || zero->bits == 32);
-    bool good = in->bits == 0 || in->bits == 8 || wide;
+/* Computed levels are of 8 bits. Constant ones may be of 4 or 16, too; those of a bias are of 32,
+ * the zero point being 0. */
+static bool levels_are_read(const nsk_value *in, const nsk_value *zero) {
+    int bits = in->bits != 0 ? in->bits : zero != NULL && zero->bits != 0 ? zero->bits : 8;
+    bool good = bits == 8 || (in->data != NULL && (bits == 4 || bits == 16 || bits == 32));
     size_t count = zero != NULL ? nsk_value_count(zero) : 0;
-    double least = zero == NULL || zero->is_unsigned ? 0.0 : -128.0;
+    double least = zero == NULL || zero->is_unsigned ? 0.0 : -ldexp(1.0, bits - 1);
+    double most = bits == 32 ? 0.0 : least + ldexp(1.0, bits) - 1.0;
     for (size_t i = 0; i < count && good; i++) {
         double level = (double)zero->data[i];
-        good = zero->whole && (wide ? fabs(level) <= 0.0
-                                    : (zero->bits == 0 || zero->bits == 8) && level >= least &&
-                                          level <= least + 255.0);
+        good = zero->whole && (zero->bits == 0 || zero->bits == bits) &&
+               level >= (bits == 32 ? 0.0 : least) && level <= most;
+    }
+    return good;
+}
+
+/* A scale for each block along the axis, all blocks but the last of block_size elements. */
+static bool scales_are_blocks(const nsk_scope *s, const nsk_value *scale, int axis) {
+    const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
+    int64_t block = s->node->attributes.size;
+    bool good = block > 0 && axis != NSK_NONE && scale->rank == in->rank;
+    for (int i = 0; i < in->rank && good; i++) {
+        good = scale->dims[i] == (i == axis ? (in->dims[i] + block - 1) / block : in->dims[i]);
     }
     return good;
 }
@@ -442,10 +454,12 @@ bool nsk_shape_levels(const nsk_scope *s) {
     if (scale->data == NULL || (zero != NULL && zero->data == NULL)) {
         return nsk_complain_unsupported(s, "its scale and zero point must be constants");
     }
-    if (count != 1 && (axis == NSK_NONE || scale->rank != 1 || count != in->dims[axis])) {
+    bool blocks = s->node->attributes.size > 0;
+    if (blocks ? !scales_are_blocks(s, scale, axis)
+               : count != 1 && (axis == NSK_NONE || scale->rank != 1 || count != in->dims[axis])) {
         return nsk_complain_shape(s, 1,
-                                  "one scale, or one for each place along its axis, is "
-                                  "needed");
+                                  "one scale, one for each place along its axis, or one for each "
+                                  "block of block_size is needed");
     }
     if (zero != NULL && (int64_t)nsk_value_count(zero) != count) {
         return nsk_complain_shape(s, 2, "as many zero points as scales are needed");
@@ -453,10 +467,10 @@ bool nsk_shape_levels(const nsk_scope *s) {
     if (!scales_are_positive(scale)) {
         return nsk_complain_shape(s, 1, "a scale is zero, negative or not finite");
     }
-    if (!levels_are_of_8_bits(in, zero)) {
+    if (!levels_are_read(in, zero)) {
         return nsk_complain_shape(s, zero != NULL ? 2 : 0,
-                                  "levels and zero point must be of 8 bits; or 32, the zero "
-                                  "point being 0");
+                                  "levels and zero point must be of 8 bits, those of constants of "
+                                  "4, 8 or 16; or 32, the zero point being 0");
     }
     s->node->attributes.axis = axis;
     nsk_graph_value(s->graph, s->node->output)->whole = s->node->op == NSK_OP_QUANTIZE;

@@ -146,6 +146,21 @@ nsk_requantise_multiplier nsk_weight_multiplier(const nsk_lowered_layer *l, int 
     return multiplier_at(index);
 }
 
+double nsk_least_output_scale(const nsk_lowered_layer *l, int channels, nsk_scale in) {
+    const double largest = value_of(multiplier_at(MULTIPLIERS - 1));
+    double least = 0.0;
+    for (int c = 0; c < channels && l->weights != NULL && l->multipliers == NULL; c++) {
+        double most = 0.0;
+        for (int t = 0; t < l->taps; t++) {
+            most = fmax(most, fabs(weight_at(l, c, t, channels)));
+        }
+        /* half of what a bias may be: the input's zero point comes to it */
+        double bias = fabs((double)l->bias[c]) / ldexp(1.0, NSK_REQUANTISE_BIAS_BITS - 2);
+        least = fmax(least, fmax(bias, most / 127.0 * (double)in.scale) / largest);
+    }
+    return least;
+}
+
 double nsk_weight_scale(const nsk_lowered_layer *l, int channel, int channels, nsk_scale in,
                         nsk_scale out) {
     return nsk_scale_at(nsk_weight_multiplier(l, channel, channels, in, out), in, out);

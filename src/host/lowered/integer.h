@@ -41,6 +41,10 @@ typedef struct nsk_integer_layer {
 
 /* The scale that covers the range, and zero, with 256 levels. */
 nsk_scale nsk_scale_of(nsk_range range);
+/* The least scale of the layer's output at which its weights and biases can be told in integers; 0
+ * where any will do. A tensor that calibration saw nothing in has a range next to none, and one
+ * level of its scale would be less than the smallest part of a bias. */
+double nsk_least_output_scale(const nsk_lowered_layer *layer, int channels, nsk_scale in);
 /* That of a tensor of the device. */
 nsk_scale nsk_scale_of_tensor(const nsk_tensor *tensor);
 /* The level of a value; what is no number gets that of zero. */

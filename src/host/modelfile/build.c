@@ -49,6 +49,31 @@ static void pin_scales(const nsk_graph *graph, const nsk_lowered *lowered, nsk_s
     }
 }
 
+/* The tensor whose scale this one takes over. */
+static int scale_giver(const nsk_lowered *lowered, int tensor) {
+    const nsk_lowered_tensor *t = nsk_lowered_tensor_at(lowered, tensor);
+    return t->shares != NSK_NONE ? scale_giver(lowered, t->shares)
+           : t->slice            ? scale_giver(lowered, t->alias_of)
+                                 : tensor;
+}
+
+/* Widens what is too narrow for what makes it; whether any was. */
+static bool widen_scales(const nsk_graph *graph, const nsk_lowered *lowered, nsk_scale *scales) {
+    bool any = false;
+    for (int i = 0; i < (int)lowered->layers->len; i++) {
+        const nsk_lowered_layer *l = nsk_lowered_layer_at(lowered, i);
+        const nsk_lowered_tensor *out = nsk_lowered_tensor_at(lowered, l->out);
+        int giver = scale_giver(lowered, l->out);
+        bool pinned = nsk_graph_value(graph, nsk_lowered_tensor_at(lowered, giver)->value)->pinned;
+        double least = nsk_least_output_scale(l, out->channels, scales[l->in]);
+        if (!pinned && least > (double)scales[giver].scale) {
+            scales[giver].scale = (float)(least * (1.0 + 0x1p-20));
+            any = true;
+        }
+    }
+    return any;
+}
+
 nsk_scale *nsk_scales_of(const nsk_graph *graph, const nsk_lowered *lowered,
                          const nsk_range *ranges, const nsk_input *input) {
     int tensors = (int)lowered->tensors->len;
@@ -64,6 +89,9 @@ nsk_scale *nsk_scales_of(const nsk_graph *graph, const nsk_lowered *lowered,
         }
     }
     pin_scales(graph, lowered, scales);
+    if (widen_scales(graph, lowered, scales)) {
+        pin_scales(graph, lowered, scales);
+    }
     return scales;
 }
 

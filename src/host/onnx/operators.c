@@ -36,13 +36,31 @@ static double read_float(const nsk_onnx_source *s, const char *name, double othe
 /* Attributes of one type wherever they stand. */
 static const struct {
     Onnx__AttributeProto__AttributeType type;
-    const char *what, *names[24];
+    const char *what, *names[28];
 } typed[] = {
     {INT_TYPE,
      "a whole number",
-     {"allowzero", "antialias", "axis", "blocksize", "broadcast", "ceil_mode", "count_include_pad",
-      "end", "group", "keepdims", "noop_with_empty_axes", "size", "spatial", "start", "to",
-      "training_mode", "transA", "transB", NULL}},
+     {"allowzero",
+      "antialias",
+      "axis",
+      "block_size",
+      "blocksize",
+      "broadcast",
+      "ceil_mode",
+      "count_include_pad",
+      "end",
+      "group",
+      "keepdims",
+      "noop_with_empty_axes",
+      "output_dtype",
+      "size",
+      "spatial",
+      "start",
+      "to",
+      "training_mode",
+      "transA",
+      "transB",
+      NULL}},
     {INTS_TYPE,
      "a list of whole numbers",
      {"axes", "dilations", "ends", "kernel_shape", "output_padding", "output_shape", "pads", "perm",
@@ -251,6 +269,14 @@ static bool read_clip(const nsk_onnx_source *s, nsk_node *node) {
 static bool read_axis_one(const nsk_onnx_source *s, nsk_node *node) {
     node->attributes.axis = nsk_onnx_int(s, "axis", 1);
     return true;
+}
+
+static bool read_levels(const nsk_onnx_source *s, nsk_node *node) {
+    int64_t to = nsk_onnx_int(s, "output_dtype", 0);
+    node->attributes.size = nsk_onnx_int(s, "block_size", 0);
+    node->attributes.is_signed = to == ONNX__TENSOR_PROTO__DATA_TYPE__INT8;
+    return read_axis_one(s, node) &&
+           (node->attributes.size >= 0 || complain(s, "its block_size is negative"));
 }
 
 /* Before operator set 7 the second input met the first from an axis on, not from the last. */

@@ -7,17 +7,20 @@
 enum { MOST_AXIS = 1 << 28 };
 static const size_t MOST_BYTES = (size_t)1 << 30;
 
-/* How elements stand in raw data, and in which of the typed fields. */
+/* How elements stand in raw data, and in which of the typed fields. Those of 4 bits stand two in a
+ * byte, the first in its lower half, and so they do in the typed field. */
 typedef enum field { IN_FLOATS, IN_DOUBLES, IN_INT32S, IN_INT64S, IN_UINT64S } field;
 
 typedef struct element_type {
-    int type;
-    size_t width;
-    bool whole;
+    int type, bits;
+    bool whole, is_unsigned;
     field typed;
     double (*number)(const uint8_t *raw);
     int64_t (*integer)(const uint8_t *raw);
 } element_type;
+
+/* Of a standard that is newer than the schema. */
+enum { UINT4 = 21, INT4 = 22 };
 
 /* IEEE 754 binary16. */
 static double half_number(uint16_t bits) {
@@ -57,19 +60,37 @@ static double read_half(const uint8_t *raw) {
     return half_number(bits);
 }
 
+/* The upper half of a binary32. */
+static double read_bfloat(const uint8_t *raw) {
+    uint16_t bits;
+    memcpy(&bits, raw, sizeof bits);
+    const uint32_t whole = (uint32_t)bits << 16;
+    float x;
+    memcpy(&x, &whole, sizeof x);
+    return (double)x;
+}
+
 static const element_type types[] = {
-    {ONNX__TENSOR_PROTO__DATA_TYPE__FLOAT, 4, false, IN_FLOATS, read_float, NULL},
-    {ONNX__TENSOR_PROTO__DATA_TYPE__DOUBLE, 8, false, IN_DOUBLES, read_double, NULL},
-    {ONNX__TENSOR_PROTO__DATA_TYPE__FLOAT16, 2, false, IN_INT32S, read_half, NULL},
-    {ONNX__TENSOR_PROTO__DATA_TYPE__INT8, 1, true, IN_INT32S, NULL, read_int8},
-    {ONNX__TENSOR_PROTO__DATA_TYPE__UINT8, 1, true, IN_INT32S, NULL, read_uint8},
-    {ONNX__TENSOR_PROTO__DATA_TYPE__BOOL, 1, true, IN_INT32S, NULL, read_uint8},
-    {ONNX__TENSOR_PROTO__DATA_TYPE__INT16, 2, true, IN_INT32S, NULL, read_int16},
-    {ONNX__TENSOR_PROTO__DATA_TYPE__UINT16, 2, true, IN_INT32S, NULL, read_uint16},
-    {ONNX__TENSOR_PROTO__DATA_TYPE__INT32, 4, true, IN_INT32S, NULL, read_int32},
-    {ONNX__TENSOR_PROTO__DATA_TYPE__UINT32, 4, true, IN_UINT64S, NULL, read_uint32},
-    {ONNX__TENSOR_PROTO__DATA_TYPE__INT64, 8, true, IN_INT64S, NULL, read_int64},
+    {ONNX__TENSOR_PROTO__DATA_TYPE__FLOAT, 32, false, false, IN_FLOATS, read_float, NULL},
+    {ONNX__TENSOR_PROTO__DATA_TYPE__DOUBLE, 64, false, false, IN_DOUBLES, read_double, NULL},
+    {ONNX__TENSOR_PROTO__DATA_TYPE__FLOAT16, 16, false, false, IN_INT32S, read_half, NULL},
+    {ONNX__TENSOR_PROTO__DATA_TYPE__BFLOAT16, 16, false, false, IN_INT32S, read_bfloat, NULL},
+    {ONNX__TENSOR_PROTO__DATA_TYPE__INT8, 8, true, false, IN_INT32S, NULL, read_int8},
+    {ONNX__TENSOR_PROTO__DATA_TYPE__UINT8, 8, true, true, IN_INT32S, NULL, read_uint8},
+    {ONNX__TENSOR_PROTO__DATA_TYPE__BOOL, 8, true, false, IN_INT32S, NULL, read_uint8},
+    {ONNX__TENSOR_PROTO__DATA_TYPE__INT16, 16, true, false, IN_INT32S, NULL, read_int16},
+    {ONNX__TENSOR_PROTO__DATA_TYPE__UINT16, 16, true, true, IN_INT32S, NULL, read_uint16},
+    {ONNX__TENSOR_PROTO__DATA_TYPE__INT32, 32, true, false, IN_INT32S, NULL, read_int32},
+    {ONNX__TENSOR_PROTO__DATA_TYPE__UINT32, 32, true, true, IN_UINT64S, NULL, read_uint32},
+    {ONNX__TENSOR_PROTO__DATA_TYPE__INT64, 64, true, false, IN_INT64S, NULL, read_int64},
+    {INT4, 4, true, false, IN_INT32S, NULL, read_int8},
+    {UINT4, 4, true, true, IN_INT32S, NULL, read_uint8},
 };
+
+/* Bytes that hold `count` elements. */
+static size_t bytes_of(const element_type *type, size_t count) {
+    return (count * (size_t)type->bits + 7) / 8;
+}
 
 static const element_type *type_of(int type) {
     for (size_t i = 0; i < G_N_ELEMENTS(types); i++) {
@@ -120,9 +141,13 @@ static size_t typed_count(const Onnx__TensorProto *t, field typed) {
 }
 
 static double typed_number(const Onnx__TensorProto *t, const element_type *type, size_t i) {
-    return type->typed == IN_FLOATS    ? (double)t->float_data[i]
-           : type->typed == IN_DOUBLES ? t->double_data[i]
-                                       : half_number((uint16_t)t->int32_data[i]);
+    if (type->typed != IN_INT32S) {
+        return type->typed == IN_FLOATS ? (double)t->float_data[i] : t->double_data[i];
+    }
+    const uint16_t bits = (uint16_t)t->int32_data[i];
+    uint8_t raw[2];
+    memcpy(raw, &bits, sizeof raw);
+    return type->number(raw);
 }
 
 static int64_t typed_integer(const Onnx__TensorProto *t, const element_type *type, size_t i) {
@@ -131,23 +156,37 @@ static int64_t typed_integer(const Onnx__TensorProto *t, const element_type *typ
                                       : (int64_t)t->uint64_data[i];
 }
 
+/* One of two integers in a byte. */
+static int64_t half_byte(const element_type *type, uint8_t byte, size_t i) {
+    int64_t half = i % 2 == 0 ? byte & 15 : byte >> 4;
+    return type->is_unsigned || half < 8 ? half : half - 16;
+}
+
+static int64_t integer_at(const Onnx__TensorProto *t, const element_type *type, const uint8_t *raw,
+                          size_t i) {
+    if (type->bits == 4) {
+        return half_byte(type, raw != NULL ? raw[i / 2] : (uint8_t)t->int32_data[i / 2], i);
+    }
+    return raw != NULL ? type->integer(raw + bytes_of(type, i)) : typed_integer(t, type, i);
+}
+
 /* `raw` is NULL where the typed fields hold the elements. */
 static void convert(const Onnx__TensorProto *t, const element_type *type, const uint8_t *raw,
                     nsk_value *value) {
     size_t count = nsk_value_count(value);
     value->whole = type->whole;
-    value->bits = type->whole ? (int)type->width * 8 : 0;
-    value->is_unsigned = type->type == ONNX__TENSOR_PROTO__DATA_TYPE__UINT8;
+    value->bits = type->whole ? type->bits : 0;
+    value->is_unsigned = type->is_unsigned;
     value->data = g_new0(float, count + 1); /* never NULL: an empty constant is one too */
     value->integers = type->whole ? g_new0(int64_t, count + 1) : NULL;
     for (size_t i = 0; i < count; i++) {
-        const uint8_t *at = raw != NULL ? raw + i * type->width : NULL;
         if (value->integers != NULL) {
-            value->integers[i] = at != NULL ? type->integer(at) : typed_integer(t, type, i);
+            value->integers[i] = integer_at(t, type, raw, i);
             value->data[i] = (float)value->integers[i];
             continue;
         }
-        value->data[i] = (float)(at != NULL ? type->number(at) : typed_number(t, type, i));
+        value->data[i] =
+            (float)(raw != NULL ? type->number(raw + bytes_of(type, i)) : typed_number(t, type, i));
     }
 }
 
@@ -207,7 +246,7 @@ static bool load_external(const Onnx__TensorProto *t, const element_type *type, 
                           nsk_value *value, nsk_error *error) {
     const char *location = NULL;
     uint64_t offset = 0;
-    uint64_t length = (uint64_t)nsk_value_count(value) * type->width;
+    uint64_t length = (uint64_t)bytes_of(type, nsk_value_count(value));
     uint64_t stated = length;
     bool counts = true;
     for (size_t i = 0; i < t->n_external_data; i++) {
@@ -255,11 +294,13 @@ bool nsk_onnx_tensor_load(const Onnx__TensorProto *t, const char *folder, nsk_va
         return load_external(t, type, folder, value, error);
     }
     size_t count = nsk_value_count(value);
-    size_t has = t->has_raw_data ? t->raw_data.len / type->width : typed_count(t, type->typed);
-    if (has != count) {
+    size_t has = t->has_raw_data ? t->raw_data.len : typed_count(t, type->typed);
+    bool packed = t->has_raw_data || type->bits == 4;
+    if (has != (packed ? bytes_of(type, count) : count)) {
         char shape[160];
-        return nsk_fail(error, "constant '%s' is %s but holds %zu elements; the file is damaged",
-                        value->name, nsk_value_text(value, shape, sizeof shape), has);
+        return nsk_fail(error, "constant '%s' is %s but holds %zu %s; the file is damaged",
+                        value->name, nsk_value_text(value, shape, sizeof shape), has,
+                        packed ? "bytes" : "elements");
     }
     convert(t, type, t->has_raw_data ? t->raw_data.data : NULL, value);
     return true;

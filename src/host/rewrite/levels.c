@@ -26,7 +26,7 @@ static bool pin(nsk_graph *graph, const nsk_node *quantize, int value, nsk_error
     nsk_value *v = nsk_graph_value(graph, value);
     double scale = number_at(graph, quantize, 1, 1.0);
     const nsk_value *zero = nsk_node_input(graph, quantize, 2);
-    bool is_signed = zero != NULL && !zero->is_unsigned;
+    bool is_signed = zero != NULL ? !zero->is_unsigned : quantize->attributes.is_signed;
     double level = number_at(graph, quantize, 2, 0.0) - (is_signed ? 0.0 : 128.0);
     if (!is_one_number(graph, quantize, 1) || !is_one_number(graph, quantize, 2)) {
         return complain(quantize, error, "only one scale for a whole computed tensor is read");
