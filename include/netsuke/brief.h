@@ -139,6 +139,9 @@ typedef struct nsk_recipe {
  * so that nothing is streamed. */
 void nsk_recipe_init(nsk_recipe *recipe);
 
+/* More pictures than this change little of a model, and take their time. */
+enum { NSK_CALIBRATION_LIMIT = 1000 };
+
 typedef struct nsk_brief {
     char *path, *name;
     int variants;        /* combinations of the lists under [vary]; 1 where there are none */
@@ -148,7 +151,7 @@ typedef struct nsk_brief {
     /* image sets, and the labels of those that are arrays; all may be NULL */
     char *calibration, *held_out, *training, *calibration_labels, *held_out_labels,
         *training_labels;
-    int calibration_limit;  /* pictures; 0: all */
+    int calibration_limit;  /* pictures, NSK_CALIBRATION_LIMIT where nothing is said; 0: all */
     char *facts[NSK_FACTS]; /* of the model, that override the file's own; may be NULL */
     nsk_labels labels;
     nsk_input input;

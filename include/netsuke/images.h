@@ -28,6 +28,8 @@ nsk_images *nsk_images_open_array(const char *path, const char *labels_path,
 void nsk_images_keep(nsk_images *images, int of, bool every);
 void nsk_images_free(nsk_images *images);
 int nsk_images_count(const nsk_images *images);
+/* How many there were before the limit. */
+int nsk_images_found(const nsk_images *images);
 int nsk_images_label(const nsk_images *images, int index);
 /* The file, or "ARRAY[17]". */
 const char *nsk_images_path(const nsk_images *images, int index);

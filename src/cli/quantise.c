@@ -51,8 +51,13 @@ static void print_text(const cli_context *context) {
                   cli_bytes(model.workspace_bytes, text[0]),
                   cli_bytes((double)context->model->workspace_lower_bound, text[1]));
     cli_table_row(table, "layers\t%u, on %u tensors", model.layers, model.tensors);
-    cli_table_row(table, "calibrated\ton %d images; ranges: %s",
-                  nsk_images_count(context->calibration), ranges[context->brief->recipe.ranges]);
+    int used = nsk_images_count(context->calibration);
+    int found = nsk_images_found(context->calibration);
+    char share[64];
+    g_snprintf(share, sizeof share, used < found ? "%d of %d" : "%d", used, found);
+    cli_table_row(table, "calibrated\ton %s images%s; ranges: %s", share,
+                  used < found ? ", spread over the classes" : "",
+                  ranges[context->brief->recipe.ranges]);
     char stages[96] = "";
     for (size_t i = 0; i < 4; i++) {
         const bool on[] = {context->brief->recipe.equalise, context->brief->recipe.rounding,
@@ -167,6 +172,7 @@ static int run(cli_context *context) {
         cli_json_int(b, "model_bytes", (gint64)context->model->size);
         cli_json_int(b, "weight_bytes", (gint64)context->model->weight_bytes);
         cli_json_int(b, "calibration_images", nsk_images_count(context->calibration));
+        cli_json_int(b, "calibration_images_found", nsk_images_found(context->calibration));
         if (context->refine_result.epochs > 0) {
             json_refined(b, &context->refine_result);
         }

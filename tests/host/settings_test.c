@@ -84,6 +84,7 @@ static void check_defaults(nsk_brief *b, const nsk_error *error) {
     CU_ASSERT_EQUAL(b->recipe.streaming, NSK_STREAMING_WHEN_NEEDED);
     CU_ASSERT(b->recipe.equalise && b->recipe.rounding && b->recipe.biases);
     CU_ASSERT_STRING_EQUAL(error->text, "");
+    CU_ASSERT_EQUAL(b->calibration_limit, 1000);
     CU_ASSERT_EQUAL(b->input.width, 0);
     CU_ASSERT_EQUAL(b->input.colour, NSK_COLOUR_RGB);
     CU_ASSERT_EQUAL(b->input.deviation[0], 1.0);

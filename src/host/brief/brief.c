@@ -32,7 +32,8 @@ const nsk_setting_name nsk_brief_settings[] = {
     {"images", "held-out", "Pictures that accuracy is measured on"},
     {"images", "training", "Labelled pictures that weights are refined on"},
     {"images", "calibration-limit",
-     "Use so many of the calibration pictures, spread over the classes"},
+     "Use so many of the calibration pictures, spread over the classes; 1000 where nothing is "
+     "said, 0 for all"},
     {"images", "calibration-labels", "Labels of an array, where no file beside it has them"},
     {"images", "held-out-labels", "The same for held-out"},
     {"images", "training-labels", "The same for training"},
@@ -385,7 +386,7 @@ char **nsk_board_names(void) {
 }
 
 static bool fill(nsk_brief *brief, const nsk_settings *s, nsk_error *error) {
-    double limit = 0.0;
+    double limit = NSK_CALIBRATION_LIMIT;
     const char *labels = nsk_settings_need(s, "model", "labels", error);
     if (labels == NULL || nsk_settings_need(s, "model", "file", error) == NULL) {
         return false;

@@ -107,6 +107,7 @@ nsk_images *nsk_images_open_array(const char *path, const char *labels_path,
         nsk_images_free(images);
         return NULL;
     }
+    images->found = (int)images->entries->len;
     if (limit > 0) {
         thin(images, limit);
     }

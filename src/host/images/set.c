@@ -61,6 +61,10 @@ void nsk_images_free(nsk_images *images) {
     g_free(images);
 }
 
+int nsk_images_found(const nsk_images *images) {
+    return images->found;
+}
+
 int nsk_images_count(const nsk_images *images) {
     return (int)images->entries->len;
 }
