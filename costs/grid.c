@@ -153,6 +153,9 @@ const grid_shape grid_shapes[] = {
     {NSK_KIND_CONV_TRANSPOSE, 8, 16, 16, 3, 2},
     {NSK_KIND_CONV_TRANSPOSE, 6, 32, 16, 2, 2},
     {NSK_KIND_CONV_TRANSPOSE, 8, 8, 12, 4, 2},
+    {NSK_KIND_MATMUL, 12, 16, 12, 1, 1},
+    {NSK_KIND_MATMUL, 6, 64, 6, 1, 1},
+    {NSK_KIND_MATMUL, 24, 8, 24, 1, 1},
 };
 const int grid_shape_count = G_N_ELEMENTS(grid_shapes);
 
@@ -183,6 +186,7 @@ static const kind_form forms[NSK_KINDS] = {
     [NSK_KIND_AVERAGE_POOL] = {.window = true},
     [NSK_KIND_ADD] = {.pair = true},
     [NSK_KIND_MULTIPLY] = {.pair = true},
+    [NSK_KIND_MATMUL] = {.pair = true},
     [NSK_KIND_MAX] = {.pair = true},
     [NSK_KIND_MIN] = {.pair = true},
     [NSK_KIND_RESIZE] = {.grows = true},

@@ -112,6 +112,7 @@ typedef enum nsk_kind {
     NSK_KIND_CONSTANT = 13, /* out of the model file */
     NSK_KIND_RESIZE = 14,
     NSK_KIND_CONV_TRANSPOSE = 15, /* transposed convolution */
+    NSK_KIND_MATMUL = 16,         /* product of two tensors as matrices */
     NSK_KINDS                     /* one past the last */
 } nsk_kind;
 

@@ -137,6 +137,9 @@ nsk_work nsk_work_of(const nsk_layer *layer) {
         work.macs = (uint64_t)work.inputs * (uint32_t)(l.kernel_height * l.kernel_width) *
                     (l.out.channels / l.count);
         break;
+    case NSK_KIND_MATMUL:
+        work.macs = work.outputs * l.in.channels;
+        break;
     case NSK_KIND_COPY:
         work.outputs = moved(&l);
         work.macs = work.outputs / (uint32_t)nsk_word(l.loops, NSK_M_LOOPS);

@@ -411,6 +411,34 @@ static void pairs_are_exact(void) {
     }
 }
 
+static int8_t matmul_formula(const bed *b, int y, int x, int c) {
+    const nsk_layer *l = &b->layer;
+    const int8_t *left = b->workspace + (y * l->in.width + x) * l->in.channels;
+    const int8_t *right = b->workspace + MOST + (y * l->second.width + c) * l->in.channels;
+    exact sum = 0;
+    for (int k = 0; k < l->in.channels; k++) {
+        sum += (exact)(left[k] - l->in.zero) * (right[k] - l->second.zero);
+    }
+    return rescaled(b, sum, 0);
+}
+
+static void products_of_tensors_are_exact(void) {
+    bed *b = bed_new(41);
+    while (b->checked < ENOUGH) {
+        int h = between(b, 1, 4);
+        int w = between(b, 1, 8);
+        int inner = between(b, 1, 40);
+        int outputs = between(b, 1, 8);
+        start(b, NSK_KIND_MATMUL);
+        draw_tensor(b, &b->layer.in, 0, h, w, inner);
+        draw_tensor(b, &b->layer.second, MOST, h, outputs, inner);
+        draw_tensor(b, &b->layer.out, 2 * MOST, h, w, outputs);
+        draw_scales(b, 1, inner);
+        check_output(b, &nsk_operation_matmul, matmul_formula);
+    }
+    bed_done(b);
+}
+
 static int8_t table_formula(const bed *b, int y, int x, int c) {
     int q = b->workspace[(y * b->layer.in.width + x) * b->layer.in.channels + c];
     return b->weights[q + 128];
@@ -644,6 +672,7 @@ CU_TestInfo kernel_tests[] = {
     {"dense", dense_is_exact},
     {"average, maximum and minimum", pools_are_exact},
     {"sum, product, larger and smaller", pairs_are_exact},
+    {"product of two tensors", products_of_tensors_are_exact},
     {"table and softmax", tables_are_exact},
     {"move", moves_are_exact},
     {"constant", constants_are_exact},

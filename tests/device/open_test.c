@@ -425,6 +425,10 @@ static void impossible_numbers_are_refused(void) {
         {NSK_KIND_CONSTANT, 0, NSK_L_WEIGHTS_AT, 4, 0xfffffff0},
         {NSK_KIND_RESIZE, 0, NSK_L_WEIGHTS_AT, 4, 1},
         {NSK_KIND_MAX, 0, NSK_L_SECOND, 2, NSK_NO_TENSOR},
+        {NSK_KIND_MATMUL, 0, NSK_L_SECOND, 2, NSK_NO_TENSOR},
+        {NSK_KIND_MATMUL, NSK_L_SHIFTS_AT, 0, 1, 0},
+        {NSK_KIND_MATMUL, NSK_L_MULTIPLIERS_AT, 0, 4, 0x3fffffff},
+        {NSK_KIND_MATMUL, 0, NSK_L_MULTIPLIERS_AT, 4, 0xfffffff0},
         {NSK_KIND_MIN, NSK_L_SHIFTS_AT, 0, 1, 31},
         {NSK_KIND_MAX, NSK_L_MULTIPLIERS_AT, 0, 4, 0x7fffffff},
     };

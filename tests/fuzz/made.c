@@ -41,6 +41,9 @@ static const uint8_t streamable[] = {NSK_KIND_CONV,         NSK_KIND_DEPTHWISE, 
                                      NSK_KIND_AVERAGE_POOL, NSK_KIND_ADD,       NSK_KIND_MULTIPLY,
                                      NSK_KIND_LUT,          NSK_KIND_MAX,       NSK_KIND_MIN};
 
+/* Kinds that came later stand in for some of the others: the seeds keep their meaning. */
+enum { DRAWN_KINDS = NSK_KIND_CONV_TRANSPOSE };
+
 static bool is_of_two(uint32_t kind) {
     return kind == NSK_KIND_ADD || kind == NSK_KIND_MULTIPLY || kind == NSK_KIND_MAX ||
            kind == NSK_KIND_MIN;
@@ -50,7 +53,7 @@ static bool is_of_two(uint32_t kind) {
 static uint32_t draw_kind(maker *m, uint32_t index) {
     bool last = index + 1 == m->layers;
     uint32_t kind = index < m->streamed ? streamable[draw(m->d, sizeof streamable)]
-                                        : 1U + draw(m->d, NSK_KINDS - 1);
+                                        : 1U + draw(m->d, DRAWN_KINDS);
     const shape *in = &m->shapes[index];
     bool pixel = in->height * in->width == 1;
     bool keeps = is_of_two(kind) || kind == NSK_KIND_LUT || kind == NSK_KIND_SOFTMAX;
@@ -80,9 +83,12 @@ static void make_layer(maker *m, uint32_t index) {
     const record *before = index > 0 ? r - 1 : NULL;
     r->kind = draw_kind(m, index);
     r->flags = draw(m->d, 16);
+    if (r->kind == NSK_KIND_MULTIPLY && r->flags > 8 && index >= m->streamed) {
+        r->kind = NSK_KIND_MATMUL;
+    }
     r->input = draw_chance(m->d, 40) ? draw(m->d, index + 1) : index;
     r->second = NSK_NO_TENSOR;
-    if (is_of_two(r->kind)) {
+    if (is_of_two(r->kind) || r->kind == NSK_KIND_MATMUL) {
         r->second = draw_chance(m->d, 200) ? r->input : draw(m->d, m->layers + 1);
     }
     r->output = index + 1;

@@ -142,6 +142,14 @@ static shape make_multiply(maker *m, record *r) {
     return input_of(m, r);
 }
 
+/* Of as many rows and channels, now and then. */
+static shape make_matmul(maker *m, record *r) {
+    shape in = input_of(m, r);
+    const shape *second = &m->shapes[r->second < m->tensors ? r->second : r->input];
+    take_multipliers(m, r, 1);
+    return (shape){in.height, in.width, second->width > 0 ? second->width : 1};
+}
+
 static shape make_table(maker *m, record *r) {
     r->weights_at = made_take_drawn(m, 256, 1);
     return input_of(m, r);
@@ -219,19 +227,12 @@ static shape make_move(maker *m, record *r) {
     return out;
 }
 
-shape (*const made_kinds[NSK_KINDS])(maker *,
-                                     record *) = {[NSK_KIND_CONV] = make_conv,
-                                                  [NSK_KIND_DEPTHWISE] = make_depthwise,
-                                                  [NSK_KIND_DENSE] = make_dense,
-                                                  [NSK_KIND_MAX_POOL] = make_max_pool,
-                                                  [NSK_KIND_ADD] = make_sum,
-                                                  [NSK_KIND_AVERAGE_POOL] = make_average_pool,
-                                                  [NSK_KIND_MULTIPLY] = make_multiply,
-                                                  [NSK_KIND_LUT] = make_table,
-                                                  [NSK_KIND_SOFTMAX] = make_softmax,
-                                                  [NSK_KIND_MAX] = make_sum,
-                                                  [NSK_KIND_MIN] = make_sum,
-                                                  [NSK_KIND_COPY] = make_move,
-                                                  [NSK_KIND_CONSTANT] = make_constant,
-                                                  [NSK_KIND_RESIZE] = make_resize,
-                                                  [NSK_KIND_CONV_TRANSPOSE] = make_transposed};
+shape (*const made_kinds[NSK_KINDS])(maker *, record *) = {
+    [NSK_KIND_CONV] = make_conv,         [NSK_KIND_DEPTHWISE] = make_depthwise,
+    [NSK_KIND_DENSE] = make_dense,       [NSK_KIND_MAX_POOL] = make_max_pool,
+    [NSK_KIND_ADD] = make_sum,           [NSK_KIND_AVERAGE_POOL] = make_average_pool,
+    [NSK_KIND_MULTIPLY] = make_multiply, [NSK_KIND_MATMUL] = make_matmul,
+    [NSK_KIND_LUT] = make_table,         [NSK_KIND_SOFTMAX] = make_softmax,
+    [NSK_KIND_MAX] = make_sum,           [NSK_KIND_MIN] = make_sum,
+    [NSK_KIND_COPY] = make_move,         [NSK_KIND_CONSTANT] = make_constant,
+    [NSK_KIND_RESIZE] = make_resize,     [NSK_KIND_CONV_TRANSPOSE] = make_transposed};

@@ -37,6 +37,11 @@ static const nsk_input nine = {
     "Conv p2 o_8_4_1_1 b_8 > d; GlobalMaxPool a > m; Conv m u_4_8_1_1 n_4_-5 > m1; Relu m1 > m2; " \
     "Conv m2 o_8_4_1_1 b_8 > e;"
 
+/* Nine tokens of eight channels, and three products of them. */
+#define TOKENS                                                                                     \
+    "AveragePool a > p kernel_shape=l3,3 strides=l3,3; Reshape p i_1_8_9 > r; "                    \
+    "Transpose r > t perm=l0,2,1; MatMul t q_8_8 > q; MatMul t r_8_8 > k; MatMul t u_8_8 > v; "
+
 /* What stands before the head of both; NULL: a pattern by itself. */
 static const struct {
     const char *name, *plain, *wild;
@@ -173,6 +178,20 @@ static const struct {
      FIRST "Reshape a i_1_8_81 > b; Transpose b > t perm=l0,2,1; Transpose u_8_8 > v perm=l1,0; "
            "MatMul t v > m; Transpose m > n perm=l0,2,1; Reshape n i_1_8_9_9 > y",
      FIRST "Reshape a i_1_8_81 > b; MatMul u_8_8 b > m; Reshape m i_1_8_9_9 > y", false},
+    {"attention of two heads, heads as a batch and one by one",
+     FIRST TOKENS "Slice q i_0 i_4 i_2 > q1; Slice k i_0 i_4 i_2 > k1; Slice v i_0 i_4 i_2 > v1; "
+                  "Transpose k1 > k2 perm=l0,2,1; MatMul q1 k2 > s1; Softmax s1 > p1 axis=i-1; "
+                  "MatMul p1 v1 > o1; Slice q i_4 i_8 i_2 > q3; Slice k i_4 i_8 i_2 > k3; "
+                  "Slice v i_4 i_8 i_2 > v3; Transpose k3 > k4 perm=l0,2,1; MatMul q3 k4 > s3; "
+                  "Softmax s3 > p3 axis=i-1; MatMul p3 v3 > o3; Concat o1 o3 > o axis=i2; "
+                  "Transpose o > u perm=l0,2,1; Reshape u i_1_8_3_3 > y",
+     FIRST TOKENS
+     "Reshape q i_1_9_2_4 > q1; Transpose q1 > q2 perm=l0,2,1,3; "
+     "Reshape k i_1_9_2_4 > k1; Reshape v i_1_9_2_4 > v1; "
+     "Einsum q2 k1 > s1 equation=sbhic,bjhc->bhij; Softmax s1 > p1 axis=i-1; "
+     "Transpose v1 > v2 perm=l0,2,1,3; MatMul p1 v2 > o; Transpose o > o1 perm=l0,2,1,3; "
+     "Reshape o1 i_1_9_8 > o2; Transpose o2 > u perm=l0,2,1; Reshape u i_1_8_3_3 > y",
+     false},
     {"the length of a vector", FIRST "Mul a a > q; ReduceSum q i_1 > r; Sqrt r > s; Div a s > y",
      FIRST "LpNormalization a > y axis=i1", false},
     {"channels weighed by mean and maximum, where nothing is left of them",

@@ -67,6 +67,7 @@ static double through_layer(const nsk_lowered_layer *l, int channels, const reac
     case NSK_KIND_MAX:
     case NSK_KIND_MIN:
         return fmax(in.off, second.off);
+    case NSK_KIND_MATMUL: /* each of its products */
     case NSK_KIND_MULTIPLY:
         return in.most * second.off + second.most * in.off + in.off * second.off;
     case NSK_KIND_LUT:
@@ -97,7 +98,10 @@ double bound_of(const nsk_lowered *lowered, const nsk_scale *scales, const nsk_p
             tensors[t].off = root != t ? tensors[root].off : tensors[t].off;
         }
         int channels = nsk_lowered_tensor_at(lowered, l->out)->channels;
-        double off = through_layer(l, channels, tensors, scales) + (double)scales[l->out].scale;
+        int products =
+            l->kind == NSK_KIND_MATMUL ? nsk_lowered_tensor_at(lowered, l->in)->channels : 1;
+        double off =
+            products * through_layer(l, channels, tensors, scales) + (double)scales[l->out].scale;
         tensors[l->out].off = fmax(tensors[l->out].off, off);
     }
     double off = tensors[nsk_lowered_tensor_root(lowered, lowered->output)].off;

@@ -303,6 +303,11 @@ static bool put_pair_of_inputs(exporter *e, const nsk_node *node, const char *ou
     return true;
 }
 
+static bool put_matmul(exporter *e, const nsk_node *node, const char *output) {
+    return value_at(e, node, 1)->data == NULL ? put_pair_of_inputs(e, node, output)
+                                              : put_weighted(e, node, output);
+}
+
 static bool put_pool(exporter *e, const nsk_node *node, const char *output) {
     const nsk_window_attributes *w = &node->attributes.window;
     bool dilated = w->dilation[0] * w->dilation[1] != 1;
@@ -497,7 +502,7 @@ static put *const puts_of[NSK_OPS] = {
     [NSK_OP_GEMM] = put_weighted,
     [NSK_OP_GLOBAL_AVERAGE_POOL] = put_pool,
     [NSK_OP_GLOBAL_MAX_POOL] = put_pool,
-    [NSK_OP_MATMUL] = put_weighted,
+    [NSK_OP_MATMUL] = put_matmul,
     [NSK_OP_MAX] = put_pair_of_inputs,
     [NSK_OP_MAX_POOL] = put_pool,
     [NSK_OP_MIN] = put_pair_of_inputs,

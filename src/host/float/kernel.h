@@ -39,6 +39,9 @@ size_t nsk_scratch_needed(const nsk_graph *graph, const nsk_node *node);
 /* Where the output's element `index` stands in an input that may be smaller along some axes. */
 size_t nsk_broadcast_at(const nsk_value *out, const nsk_value *in, size_t index);
 
+/* The matrix of `value` that the output's matrix `index` is made of: leading axes are broadcast. */
+size_t nsk_matrix_at(const nsk_value *out, const nsk_value *value, size_t index);
+
 /* For each element of the node's output the element of its first input that it is, or -1 for one
  * that Pad fills: Transpose, Slice, Split, Pad, Expand, Tile and the two shuffles. */
 void nsk_sources_of(const nsk_graph *graph, const nsk_node *node, int32_t *sources);

@@ -31,8 +31,7 @@ void nsk_float_gemm(const nsk_step *s) {
                 s->x, (int)s->in->dims[1], s->inputs[1], (int)b->dims[1], 1.0F, s->y, columns);
 }
 
-/* The matrix of `v` that the output's matrix `index` is made of: leading axes are broadcast. */
-static size_t matrix_at(const nsk_value *out, const nsk_value *v, size_t index) {
+size_t nsk_matrix_at(const nsk_value *out, const nsk_value *v, size_t index) {
     size_t at = 0;
     size_t step = 1;
     for (int i = v->rank - 3, o = out->rank - 3; i >= 0; i--, o--) {
@@ -50,9 +49,9 @@ void nsk_float_matmul(const nsk_step *s) {
     int inner = (int)s->in->dims[s->in->rank - 1];
     size_t matrices = nsk_value_count(s->out) / ((size_t)rows * (size_t)columns);
     for (size_t i = 0; i < matrices; i++) {
-        const float *left = s->x + matrix_at(s->out, s->in, i) * (size_t)rows * (size_t)inner;
+        const float *left = s->x + nsk_matrix_at(s->out, s->in, i) * (size_t)rows * (size_t)inner;
         const float *right =
-            s->inputs[1] + matrix_at(s->out, b, i) * (size_t)inner * (size_t)columns;
+            s->inputs[1] + nsk_matrix_at(s->out, b, i) * (size_t)inner * (size_t)columns;
         cblas_sgemm(CblasRowMajor, CblasNoTrans, CblasNoTrans, rows, columns, inner, 1.0F, left,
                     inner, right, columns, 0.0F, s->y + i * (size_t)rows * (size_t)columns,
                     columns);

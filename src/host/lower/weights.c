@@ -3,6 +3,8 @@
 
 #include <string.h>
 
+#include "float/kernel.h"
+
 static float *bias_of(const nsk_translation *l, const nsk_node *node, int channels) {
     const nsk_value *bias = nsk_translation_input(l, node, 2);
     float *copy = g_new0(float, channels);
@@ -196,13 +198,74 @@ static bool lower_lines(nsk_translation *l, const nsk_node *node, size_t outputs
     return true;
 }
 
+/* ---- products of two computed tensors ---- */
+
+/* The tensor of one side: a row for each matrix, a pixel for each of its lines, or, of the right
+ * side, of its columns. */
+static int side_of_product(nsk_translation *l, const nsk_node *node, int side) {
+    const nsk_value *v = nsk_translation_input(l, node, side);
+    const nsk_value *out = nsk_graph_value(l->graph, node->output);
+    size_t rows = (size_t)v->dims[v->rank - 2];
+    size_t columns = (size_t)v->dims[v->rank - 1];
+    size_t pixels = side == 0 ? rows : columns;
+    size_t inner = side == 0 ? columns : rows;
+    size_t matrices =
+        nsk_value_count(out) / (size_t)(out->dims[out->rank - 2] * out->dims[out->rank - 1]);
+    const nsk_lowered_tensor layout = {
+        .height = (int)matrices, .width = (int)pixels, .channels = (int)inner};
+    if (matrices > UINT16_MAX || nsk_view_plain(l, node, node->input[side]) == NSK_NONE) {
+        return matrices > UINT16_MAX
+                   ? (nsk_no_integer_form(l, node, "more than 65535 products at once"), NSK_NONE)
+                   : NSK_NONE;
+    }
+    int32_t *from = nsk_view_places(l, node->input[side]);
+    int32_t *places = g_new(int32_t, matrices * pixels * inner);
+    for (size_t i = 0; i < matrices * pixels * inner; i++) {
+        size_t k = i % inner;
+        size_t pixel = i / inner % pixels;
+        size_t matrix = nsk_matrix_at(out, v, i / inner / pixels) * rows * columns;
+        places[i] = from[matrix + (side == 0 ? pixel * columns + k : k * columns + pixel)];
+    }
+    int made = nsk_view_gather(l, node, node->input[side], l->views[node->input[side]].tensor,
+                               places, &layout);
+    g_free(places);
+    g_free(from);
+    return made;
+}
+
+static bool lower_two(nsk_translation *l, const nsk_node *node) {
+    const nsk_value *out = nsk_graph_value(l->graph, node->output);
+    int side[2];
+    for (int i = 0; i < 2; i++) {
+        side[i] = side_of_product(l, node, i);
+        if (side[i] == NSK_NONE) {
+            return false;
+        }
+    }
+    const nsk_lowered_tensor left = *nsk_lowered_tensor_at(l->result, side[0]);
+    int to = nsk_translation_add_tensor(l, node, node->output, left.height, left.width,
+                                        out->dims[out->rank - 1]);
+    if (to == NSK_NONE) {
+        return false;
+    }
+    l->views[node->output] = (nsk_view){to, nsk_own_order(nsk_value_count(out))};
+    nsk_lowered_layer *layer = nsk_translation_add_layer(l, node, NSK_KIND_MATMUL, side[0], to);
+    layer->second = side[1];
+    layer->low = node->low;
+    layer->high = node->high;
+    return true;
+}
+
 bool nsk_lower_product(nsk_translation *l, const nsk_node *node) {
     const nsk_value *in = nsk_translation_input(l, node, 0);
     const nsk_value *weight = nsk_translation_input(l, node, 1);
+    if (node->op == NSK_OP_MATMUL && (weight->data == NULL || weight->rank != 2)) {
+        return lower_two(l, node);
+    }
     if (in->data != NULL || weight->data == NULL || weight->rank != 2) {
         return nsk_no_integer_form(l, node,
-                                   "the right side must be a constant matrix; both of its "
-                                   "inputs are computed, or the left is constant");
+                                   "the right side must be a constant matrix; write a product of "
+                                   "two computed ones as MatMul");
     }
     if (node->op == NSK_OP_GEMM && !weights_are_constant(l, node)) {
         return false;

@@ -378,6 +378,7 @@ bool nsk_integer_layer_make(const nsk_lowered_layer *layer, nsk_scale in, nsk_sc
     case NSK_KIND_MIN:
         return make_sum(layer, in, second, out, r, error);
     case NSK_KIND_MULTIPLY:
+    case NSK_KIND_MATMUL:
         return make_product(layer, in, second, out, r, error);
     case NSK_KIND_LUT:
         make_table(layer, in, out, r);

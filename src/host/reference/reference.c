@@ -189,6 +189,17 @@ static int8_t product(const bench *b, int y, int x, int c) {
     return rescaled(b->layer, left * right, 0);
 }
 
+/* The dot product of a pixel of the first and one of the second. */
+static int8_t matmul(const bench *b, int y, int x, int c) {
+    const nsk_layer *l = b->layer;
+    int64_t sum = 0;
+    for (int k = 0; k < l->in.channels; k++) {
+        int64_t left = level(b, y, x, k) - l->in.zero;
+        sum += left * (b->second[at(&l->second, y, c, k)] - l->second.zero);
+    }
+    return rescaled(l, sum, 0);
+}
+
 static int8_t table(const bench *b, int y, int x, int c) {
     return (int8_t)b->layer->table[b->in[at(&b->layer->in, y, x, c)] + 128];
 }
@@ -245,6 +256,7 @@ static formula *const formulas[NSK_KINDS] = {
     [NSK_KIND_AVERAGE_POOL] = average_pool,
     [NSK_KIND_ADD] = weighted,
     [NSK_KIND_MULTIPLY] = product,
+    [NSK_KIND_MATMUL] = matmul,
     [NSK_KIND_LUT] = table,
     [NSK_KIND_SOFTMAX] = softmax,
     [NSK_KIND_MAX] = weighted,

@@ -284,6 +284,25 @@ static void pair(const nsk_backward_step *s) {
     }
 }
 
+/* One product of matrices a row: by the first, its gradient is the output's times the second; by
+ * the second, the output's, turned, times the first. */
+static void matmul(const nsk_backward_step *s) {
+    int rows = s->out->width;
+    int columns = s->out->channels;
+    int inner = s->in->channels;
+    for (int y = 0; y < s->out->height; y++) {
+        const float *out = s->out->gradient + (ptrdiff_t)y * rows * columns;
+        ptrdiff_t first = (ptrdiff_t)y * rows * inner;
+        ptrdiff_t second = (ptrdiff_t)y * columns * inner;
+        cblas_sgemm(CblasRowMajor, CblasNoTrans, CblasNoTrans, rows, inner, columns, 1.0F, out,
+                    columns, s->second->value + second, inner, 1.0F, s->in->gradient + first,
+                    inner);
+        cblas_sgemm(CblasRowMajor, CblasTrans, CblasNoTrans, columns, inner, rows, 1.0F, out,
+                    columns, s->in->value + first, inner, 1.0F, s->second->gradient + second,
+                    inner);
+    }
+}
+
 /* The function's slope at each of its 256 arguments. */
 static void table(const nsk_backward_step *s) {
     float slope[256];
@@ -358,6 +377,7 @@ static const way ways[NSK_KINDS] = {
     [NSK_KIND_AVERAGE_POOL] = {average_pool, true, false},
     [NSK_KIND_ADD] = {pair, true, false},
     [NSK_KIND_MULTIPLY] = {pair, true, false},
+    [NSK_KIND_MATMUL] = {matmul, true, false},
     [NSK_KIND_MAX] = {pair, true, false},
     [NSK_KIND_MIN] = {pair, true, false},
     [NSK_KIND_LUT] = {table, true, false},
