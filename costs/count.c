@@ -37,38 +37,11 @@ typedef struct point {
 
 typedef struct kind_cost {
     const char *kind;
-    const char *sources; /* files of src/device, parted by bars */
+    const char *sources; /* of src/device: names without suffix, parted by blanks */
     double coefficient[TERMS];
     double worst, spread; /* relative error of the fit: the worst, root of the mean square */
     cycle_mix mix;
 } kind_cost;
-
-static kind_cost kinds[] = {
-    {.kind = "conv", .sources = "conv.c|product.c"},
-    {.kind = "pointwise", .sources = "conv.c|product.c"},
-    {.kind = "depthwise", .sources = "depthwise.c|depthwise_plain.c"},
-    {.kind = "depthwise-few", .sources = "depthwise.c|depthwise_plain.c"},
-    {.kind = "depthwise-any", .sources = "depthwise.c|depthwise_plain.c"},
-    {.kind = "depthwise-any-few", .sources = "depthwise.c|depthwise_plain.c"},
-    {.kind = "dense", .sources = "dense.c|product.c"},
-    {.kind = "max-pool", .sources = "max_pool.c"},
-    {.kind = "average-pool", .sources = "average_pool.c"},
-    {.kind = "add", .sources = "elementwise.c"},
-    {.kind = "multiply", .sources = "elementwise.c"},
-    {.kind = "lut", .sources = "lut.c"},
-    {.kind = "softmax", .sources = "softmax.c"},
-    {.kind = "max", .sources = "elementwise.c"},
-    {.kind = "min", .sources = "elementwise.c"},
-    {.kind = "copy", .sources = "copy.c"},
-    {.kind = "constant", .sources = "constant.c"},
-    {.kind = "resize", .sources = "resize.c"},
-    {.kind = "conv-transpose", .sources = "conv_transpose.c"},
-    {.kind = "prepare", .sources = "feed.c"},
-    {.kind = "stream", .sources = "stream.c"},
-    {.kind = "scale", .sources = "scale.c"},
-    {.kind = "frame-check", .sources = "frame_check.c|crc.c"},
-    {.kind = "check", .sources = "crc.c"},
-};
 
 typedef struct study {
     const emulated_core *core;
@@ -77,6 +50,7 @@ typedef struct study {
     char *folder, *model, *frames, *counts, *plugin;
     point points[MOST_POINTS];
     int count;
+    kind_cost *kinds; /* nsk_cost_kind_count of them */
     GHashTable *deep; /* where to bytes of stack */
 } study;
 
@@ -339,8 +313,8 @@ static void write_depths(const study *s, GString *to) {
 static bool write_table(const study *s, const char *path, nsk_error *error) {
     GString *text = g_string_new(NULL);
     write_sources(s, text);
-    for (size_t i = 0; i < G_N_ELEMENTS(kinds); i++) {
-        const kind_cost *k = &kinds[i];
+    for (int i = 0; i < nsk_cost_kind_count(); i++) {
+        const kind_cost *k = &s->kinds[i];
         g_string_append_printf(text, "\n[%s]\n", k->kind);
         for (int t = 0; t < TERMS; t++) {
             if (k->coefficient[t] > 0.0) {
@@ -368,16 +342,21 @@ static bool run_study(study *s, const char *result, nsk_error *error) {
     }
     cycle_image *image = cycle_image_read(s->elf, s->timings, error);
     bool good = image != NULL;
-    for (size_t i = 0; good && i < G_N_ELEMENTS(kinds); i++) {
-        good = fit(s, &kinds[i], error) && trace_kind(s, image, &kinds[i], error);
+    s->kinds = g_new0(kind_cost, nsk_cost_kind_count());
+    for (int i = 0; good && i < nsk_cost_kind_count(); i++) {
+        kind_cost *k = &s->kinds[i];
+        k->kind = nsk_cost_kind_at(i);
+        k->sources = nsk_cost_files_at(i);
+        good = fit(s, k, error) && trace_kind(s, image, k, error);
         if (good) {
-            fprintf(stderr, "%-13s worst misfit %4.1f %%, %.2f cycles an instruction\n",
-                    kinds[i].kind, 100.0 * kinds[i].worst,
-                    kinds[i].mix.cycles / kinds[i].mix.instructions);
+            fprintf(stderr, "%-13s worst misfit %4.1f %%, %.2f cycles an instruction\n", k->kind,
+                    100.0 * k->worst, k->mix.cycles / k->mix.instructions);
         }
     }
     cycle_image_free(image);
-    return good && write_table(s, result, error);
+    good = good && write_table(s, result, error);
+    g_free(s->kinds);
+    return good;
 }
 
 int main(int argc, char **argv) {

@@ -140,12 +140,12 @@ void cycle_image_free(cycle_image *image) {
     }
 }
 
-/* Whether a name is in a list parted by bars. */
-static bool is_listed(const char *name, const char *list) {
-    size_t length = strlen(name);
-    for (const char *at = list; at != NULL; at = strchr(at, '|')) {
-        at += *at == '|';
-        if (strncmp(at, name, length) == 0 && (at[length] == '\0' || at[length] == '|')) {
+/* Whether a source is in a list of names without suffix, parted by blanks. */
+static bool is_listed(const char *source, const char *list) {
+    size_t length = strcspn(source, ".");
+    for (const char *at = list; at != NULL; at = strchr(at, ' ')) {
+        at += *at == ' ';
+        if (strncmp(at, source, length) == 0 && (at[length] == '\0' || at[length] == ' ')) {
             return true;
         }
     }

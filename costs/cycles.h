@@ -18,7 +18,7 @@ cycle_image *cycle_image_read(const char *elf, const core_timings *timings, nsk_
 void cycle_image_free(cycle_image *image);
 
 /* Adds what trace.c wrote of the instructions that come from any of `sources`
- * ("conv.c|product.c"). */
+ * ("conv product"). */
 bool cycle_mix_add(const cycle_image *image, const char *counts, const char *sources,
                    cycle_mix *mix, nsk_error *error);
 

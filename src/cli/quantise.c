@@ -55,8 +55,7 @@ static void print_text(const cli_context *context) {
     int found = nsk_images_found(context->calibration);
     char share[64];
     g_snprintf(share, sizeof share, used < found ? "%d of %d" : "%d", used, found);
-    cli_table_row(table, "calibrated\ton %s images%s; ranges: %s", share,
-                  used < found ? ", spread over the classes" : "",
+    cli_table_row(table, "calibrated\ton %s images; ranges: %s", share,
                   ranges[context->brief->recipe.ranges]);
     char stages[96] = "";
     for (size_t i = 0; i < 4; i++) {

@@ -42,9 +42,9 @@ static inline int32_t nsk_link_piece(const nsk_link *k, int32_t band, int32_t fr
     return rows < k->out_height ? (int32_t)rows : k->out_height;
 }
 
-/* One turn of a layer: the rows of its output that are made at its end, where `made` were before and
- * its inputs have `there` by now. Sets *all to false where it could make more. Planning on the host
- * and running on the device both go by this. */
+/* One turn of a layer: the rows of its output that are made at its end, where `made` were before
+ * and its inputs have `there` by now. Sets *all to false where it could make more. Planning on the
+ * host and running on the device both go by this. */
 static inline int32_t nsk_link_turn(const nsk_link *k, int32_t there, int32_t made, int32_t band,
                                     int32_t frame_height, bool *all) {
     int32_t can = nsk_link_makes(k, there);

@@ -59,7 +59,7 @@ static const struct {
       "35,910  2,549,968", NULL}},
     {"netsuke quantise demo/kiln.ini -o \"$T/k.nsk\" --array \"$T/k.c\" --onnx \"$T/k.onnx\"",
      0,
-     {"k.nsk", "k.c", "k.onnx", "on 200 of 360 images, spread", "no accumulator can overflow",
+     {"k.nsk", "k.c", "k.onnx", "on 200 of 360 images;", "no accumulator can overflow",
       "rounding fitted", NULL}},
     {"netsuke compare demo/kiln.ini",
      0,

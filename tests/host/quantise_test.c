@@ -343,7 +343,7 @@ static void without_integer_form(void) {
         {"Conv", "x x1", "", "its weights are computed; export them as constants"},
         {"LogSoftmax", "x", "axis=i1", "only the network's last layer may be one"},
         {"Pow", "x row", "", "its exponent is not one constant number"},
-        {"MatMul", "x x", "", "both of its inputs are computed"},
+        {"ReduceProd", "x", "axes=l1 keepdims=i1", "the device has no such layer"},
     };
     for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
         random_state r = {33};

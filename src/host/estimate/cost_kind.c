@@ -82,14 +82,34 @@ const char *nsk_depth_kind(const nsk_model *model, unsigned layer, char *text) {
 
 /* Groups besides the kinds: those that go another way through a kernel, and what is around layers.
  */
-static const char *const groups[] = {
-    "pointwise", "depthwise-few", "depthwise-any", "depthwise-any-few", "prepare", "stream",
-    "scale",     "frame-check",   "check"};
+static const struct {
+    const char *name;
+    nsk_kind kind;     /* whose sources it has, or */
+    const char *files; /* its own */
+} groups[] = {
+    {"pointwise", NSK_KIND_CONV, NULL},
+    {"depthwise-few", NSK_KIND_DEPTHWISE, NULL},
+    {"depthwise-any", NSK_KIND_DEPTHWISE, NULL},
+    {"depthwise-any-few", NSK_KIND_DEPTHWISE, NULL},
+    {"prepare", NSK_KINDS, "feed"},
+    {"stream", NSK_KINDS, "stream"},
+    {"scale", NSK_KINDS, "scale"},
+    {"frame-check", NSK_KINDS, "frame_check crc"},
+    {"check", NSK_KINDS, "crc"},
+};
 
 int nsk_cost_kind_count(void) {
     return NSK_KINDS - 1 + (int)G_N_ELEMENTS(groups);
 }
 
 const char *nsk_cost_kind_at(int index) {
-    return index < NSK_KINDS - 1 ? kinds[index + 1].name : groups[index - (NSK_KINDS - 1)];
+    return index < NSK_KINDS - 1 ? kinds[index + 1].name : groups[index - (NSK_KINDS - 1)].name;
+}
+
+const char *nsk_cost_files_at(int index) {
+    if (index < NSK_KINDS - 1) {
+        return kinds[index + 1].files;
+    }
+    int group = index - (NSK_KINDS - 1);
+    return groups[group].files != NULL ? groups[group].files : kinds[groups[group].kind].files;
 }

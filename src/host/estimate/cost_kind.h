@@ -19,6 +19,8 @@ const char *nsk_depth_kind(const nsk_model *model, unsigned layer, char *text);
 /* All that a table has, layers and what is around them. */
 int nsk_cost_kind_count(void);
 const char *nsk_cost_kind_at(int index);
+/* The sources of src/device that its work is done in: names without suffix, parted by blanks. */
+const char *nsk_cost_files_at(int index);
 /* Of a kind of layer as such. */
 const char *nsk_kind_name(nsk_kind kind);
 /* Whether a source of src/device, by its name without suffix, is needed for the kinds that are

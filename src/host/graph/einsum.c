@@ -54,17 +54,21 @@ static int wide_of(const char *text, int rank) {
 
 /* Where the equation does not say: letters that stand in one input only, in the alphabet's order,
  * behind the ellipsis. */
-static void imply_output(nsk_einsum *e, int wide) {
+static bool imply_output(nsk_einsum *e, int wide) {
     for (int i = 0; i < wide; i++) {
         e->letter[NSK_EINSUM_OUTPUT][e->rank[NSK_EINSUM_OUTPUT]++] = (char)('0' + wide - 1 - i);
     }
     for (char letter = 'A'; letter <= 'z'; letter++) {
         bool first = nsk_einsum_axis(e, 0, letter) != NSK_NONE;
         bool second = e->inputs > 1 && nsk_einsum_axis(e, 1, letter) != NSK_NONE;
-        if (first != second && e->rank[NSK_EINSUM_OUTPUT] < NSK_MOST_RANK) {
+        if (first != second && e->rank[NSK_EINSUM_OUTPUT] == NSK_MOST_RANK) {
+            return false;
+        }
+        if (first != second) {
             e->letter[NSK_EINSUM_OUTPUT][e->rank[NSK_EINSUM_OUTPUT]++] = letter;
         }
     }
+    return true;
 }
 
 static bool read_equation(const nsk_graph *graph, const nsk_node *node, nsk_einsum *e,
@@ -86,8 +90,8 @@ static bool read_equation(const nsk_graph *graph, const nsk_node *node, nsk_eins
         text += more;
     }
     if (strncmp(text, "->", 2) != 0) {
-        imply_output(e, widest);
-        return *text == '\0' || fail(node, error, "it makes no sense");
+        return (*text == '\0' && imply_output(e, widest)) ||
+               fail(node, error, "it makes no sense, or has more than 8 axes");
     }
     text = read_side(e, NSK_EINSUM_OUTPUT, text + 2, widest);
     return (text != NULL && *text == '\0') || fail(node, error, "its output makes no sense");

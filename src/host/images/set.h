@@ -19,7 +19,7 @@ struct nsk_images {
     nsk_labels labels;
     nsk_input input;
     bool tolerant;
-    int found; /* pictures, of which some may have been left aside */
+    int found;           /* pictures, of which some may have been left aside */
     GPtrArray *left_out; /* of char *, why */
 };
 
