@@ -58,7 +58,7 @@ static bool imply_output(nsk_einsum *e, int wide) {
     for (int i = 0; i < wide; i++) {
         e->letter[NSK_EINSUM_OUTPUT][e->rank[NSK_EINSUM_OUTPUT]++] = (char)('0' + wide - 1 - i);
     }
-    for (char letter = 'A'; letter <= 'z'; letter++) {
+    for (char letter = 'A'; letter != 'z' + 1; letter++) {
         bool first = nsk_einsum_axis(e, 0, letter) != NSK_NONE;
         bool second = e->inputs > 1 && nsk_einsum_axis(e, 1, letter) != NSK_NONE;
         if (first != second && e->rank[NSK_EINSUM_OUTPUT] == NSK_MOST_RANK) {

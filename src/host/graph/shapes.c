@@ -205,7 +205,7 @@ static bool align_second(const nsk_scope *s) {
 /* Spreads the shape of that input over `rank` axes of `dims`, which may grow. */
 static bool meet(const nsk_scope *s, int input, int *rank, int64_t *dims) {
     const nsk_value *v = nsk_node_input(s->graph, s->node, input);
-    int64_t met[NSK_MOST_RANK];
+    int64_t met[NSK_MOST_RANK] = {0};
     int wide = v->rank > *rank ? v->rank : *rank;
     for (int i = 0; i < wide; i++) {
         int64_t da = i - (wide - *rank) >= 0 ? dims[i - (wide - *rank)] : 1;
