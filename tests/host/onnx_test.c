@@ -81,6 +81,14 @@ static void unknown_operators(void) {
     m = small(13);
     onnx_node(m, "LSTM", "y", "z", "");
     expect_refusal(m, "node 'LSTM_of_z' (LSTM): remembers what came before");
+    static const char *const above[][2] = {
+        {"Relu", ""}, {"HardSigmoid", ""}, {"Softmax", "axis=i1"}};
+    for (int i = 0; i < 3; i++) {
+        m = small(13);
+        onnx_node(m, "ReduceMax", "y", "one", "axes=l1 keepdims=i1");
+        onnx_node(m, above[i][0], "one", "z", above[i][1]);
+        expect_refusal(m, "its one output comes out of '");
+    }
     m = small(13);
     onnx_node(m, "ArgMax", "y", "best", "axis=i1");
     onnx_node(m, "Sqrt", "best", "z", "");

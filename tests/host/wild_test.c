@@ -670,6 +670,10 @@ static void other_endings_are_read(void) {
         {"Gemm f h_1_8 c_1 > z transB=i1; Mul z k_2 > m; Sigmoid m > p; Flatten p > q axis=i0",
          "Gemm f h_1_8 c_1 > z transB=i1; Mul z k_2 > m; Concat k_1_1_0 m > t axis=i1", 2,
          "where its sigmoid is below 0.5"},
+        {"Gemm f h_1_8 c_1 > z transB=i1; Sigmoid z > p; QuantizeLinear p k_0.00390625 > q; "
+         "DequantizeLinear q k_0.00390625 > d",
+         "Gemm f h_1_8 c_1 > z transB=i1; Concat k_1_1_0 z > t axis=i1", 2,
+         "where its sigmoid is below 0.5"},
         {"MatMul f h_8_1 > z; Abs z > o; Neg o > n",
          "MatMul f h_8_1 > z; Abs z > o; Neg o > n; "
          "Concat k_1_1_0 n > t axis=i1",

@@ -173,6 +173,13 @@ int nsk_graph_add_integers(nsk_graph *graph, const char *name, int rank, const i
     return index;
 }
 
+int nsk_graph_add_list(nsk_graph *graph, const char *name, int count, const int64_t *numbers) {
+    const int64_t size = count;
+    int64_t *copy = g_new(int64_t, (gsize)count + 1);
+    memcpy(copy, numbers, (size_t)count * sizeof *copy);
+    return nsk_graph_add_integers(graph, name, 1, &size, copy);
+}
+
 bool nsk_graph_is_constant(const nsk_graph *graph, int value) {
     if (value == NSK_NONE) {
         return false;

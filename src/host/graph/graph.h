@@ -157,6 +157,8 @@ int nsk_graph_add_constant(nsk_graph *graph, const char *name, int rank, const i
                            float *data);
 int nsk_graph_add_integers(nsk_graph *graph, const char *name, int rank, const int64_t *dims,
                            int64_t *integers);
+/* The same of a list; the numbers are copied. */
+int nsk_graph_add_list(nsk_graph *graph, const char *name, int count, const int64_t *numbers);
 bool nsk_graph_is_constant(const nsk_graph *graph, int value);
 /* How many living nodes read the value, the graph's output counting as one. */
 int nsk_graph_readers(const nsk_graph *graph, int value);

@@ -52,11 +52,16 @@ static void end_in_a_line(nsk_graph *graph) {
     graph->output = append_shaped(graph, NSK_OP_RESHAPE, "reshape (added)", 2, inputs, classes);
 }
 
+/* The last step of a function; NULL of another node. */
+static const nsk_function_step *last_step(const nsk_node *node) {
+    const nsk_program *p = node->op == NSK_OP_FUNCTION ? node->program : NULL;
+    return p != NULL && p->count > 0 ? &p->steps[p->count - 1] : NULL;
+}
+
 /* One whose levels the file gives may have other levels than probabilities do. */
 static bool is_sigmoid(const nsk_graph *graph, const nsk_node *node) {
-    const nsk_program *p = node->program;
-    return node->op == NSK_OP_FUNCTION && p != NULL && p->count > 0 &&
-           p->steps[p->count - 1].fn == NSK_FN_SIGMOID &&
+    const nsk_function_step *last = last_step(node);
+    return last != NULL && last->fn == NSK_FN_SIGMOID &&
            !nsk_graph_value(graph, node->output)->pinned;
 }
 
@@ -83,8 +88,9 @@ static void end_in_softmax(nsk_graph *graph) {
 /* The logit of a network that ends in one sigmoid: what goes into that; NSK_NONE where it ends
  * otherwise. */
 static int logit_before_sigmoid(nsk_graph *graph) {
-    nsk_node *last = (nsk_node *)last_node(graph);
-    if (last == NULL || !is_sigmoid(graph, last)) {
+    const nsk_node *last = last_node(graph);
+    const nsk_function_step *step = last != NULL ? last_step(last) : NULL;
+    if (step == NULL || step->fn != NSK_FN_SIGMOID) {
         return NSK_NONE;
     }
     nsk_program *p = last->program;
@@ -95,7 +101,8 @@ static int logit_before_sigmoid(nsk_graph *graph) {
     if (before != p->count - 2) {
         return NSK_NONE;
     }
-    p->count--; /* the function without its last step */
+    p->count--; /* the function without its last step, and without the levels of that */
+    nsk_graph_value(graph, last->output)->pinned = false;
     return last->output;
 }
 
@@ -145,13 +152,37 @@ static void append_product(nsk_graph *graph) {
     a->alpha = a->beta = 1.0;
 }
 
+static bool is_never_below_zero(const nsk_graph *graph, const nsk_node *node) {
+    const nsk_function_step *step = last_step(node);
+    double low;
+    double high;
+    nsk_clamp_of(graph, node, &low, &high);
+    bool by_function =
+        step != NULL && (step->fn == NSK_FN_HARD_SIGMOID || step->fn == NSK_FN_SIGMOID ||
+                         (step->fn == NSK_FN_CLIP && step->alpha >= 0.0));
+    return low >= 0.0 || by_function || node->op == NSK_OP_SOFTMAX;
+}
+
+/* A number that is never below nothing is no logit: what it means cannot be seen. */
+static bool could_be_logit(const nsk_graph *graph, nsk_error *error) {
+    const nsk_node *last = last_node(graph);
+    return last == NULL || !is_never_below_zero(graph, last) ||
+           nsk_unsupported(error,
+                           "its one output comes out of '%s' (%s) and is never below 0: end in a "
+                           "sigmoid, in the number before it, or in one score a class",
+                           last->name, nsk_node_kind(last));
+}
+
 /* One number z for two classes: softmax of 0 and z is what the sigmoid of z says of the second. */
-static void end_in_two(nsk_graph *graph) {
+static bool end_in_two(nsk_graph *graph, nsk_error *error) {
     if (nsk_value_count(nsk_graph_value(graph, graph->output)) != 1) {
-        return;
+        return true;
     }
     int logit = logit_before_sigmoid(graph);
     bool sigmoid = logit != NSK_NONE;
+    if (!sigmoid && !could_be_logit(graph, error)) {
+        return false;
+    }
     graph->output = sigmoid ? logit : graph->output;
     nsk_graph_sort(graph);
     end_in_a_line(graph);
@@ -162,6 +193,7 @@ static void end_in_two(nsk_graph *graph) {
                    "its one output is taken for two classes: the first label where %s is below "
                    "%s, the second above",
                    sigmoid ? "its sigmoid" : "it, a logit,", sigmoid ? "0.5" : "0");
+    return true;
 }
 
 static bool check_output(const nsk_graph *graph, nsk_error *error) {
@@ -184,7 +216,9 @@ static bool prepare_graph(nsk_graph *graph, nsk_error *error) {
         !nsk_graph_fold(graph, error) || !check_output(graph, error)) {
         return false;
     }
-    end_in_two(graph);
+    if (!end_in_two(graph, error)) {
+        return false;
+    }
     end_in_a_line(graph);
     end_in_softmax(graph);
     return true;

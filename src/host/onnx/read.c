@@ -218,10 +218,7 @@ static bool read_input_shape(const reader *r, const Onnx__ValueInfoProto *info, 
 static int add_list(const reader *r, const char *owner, const char *what, int count,
                     const int64_t *numbers) {
     char *name = g_strdup_printf("%s:%s", owner, what);
-    int64_t size = count;
-    int64_t *copy = g_new(int64_t, (gsize)count + 1);
-    memcpy(copy, numbers, (size_t)count * sizeof *copy);
-    int index = nsk_graph_add_integers(r->graph, name, 1, &size, copy);
+    int index = nsk_graph_add_list(r->graph, name, count, numbers);
     g_free(name);
     return index;
 }
@@ -639,7 +636,7 @@ static const char *choose_output(const reader *r) {
             return name;
         }
     }
-    if (wanted == NULL && outputs_are_one(r)) {
+    if (wanted == NULL && (r->source->n_output == 1 || outputs_are_one(r))) {
         return r->source->output[0]->name;
     }
     char *list = output_list(r);

@@ -1,7 +1,5 @@
 #include "rewrite/rewriting.h"
 
-#include <string.h>
-
 #include "float/forward.h"
 
 char *nsk_rewriting_name(nsk_rewriting *r) {
@@ -48,10 +46,7 @@ int nsk_rewriting_constant(nsk_rewriting *r, int rank, const int64_t *dims, floa
 
 int nsk_rewriting_list(nsk_rewriting *r, int count, const int64_t *numbers) {
     char *name = nsk_rewriting_name(r);
-    int64_t size = count;
-    int64_t *copy = g_new(int64_t, (gsize)count + 1);
-    memcpy(copy, numbers, (size_t)count * sizeof *copy);
-    int index = nsk_graph_add_integers(r->graph, name, 1, &size, copy);
+    int index = nsk_graph_add_list(r->graph, name, count, numbers);
     g_free(name);
     return index;
 }
