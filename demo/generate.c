@@ -74,7 +74,7 @@ int main(int argc, char **argv) {
         {"per-class", 0, 0, G_OPTION_ARG_INT, &per_class, "Pictures of each class", "N"},
         G_OPTION_ENTRY_NULL};
     GOptionContext *context = g_option_context_new("DIR");
-    g_option_context_set_summary(context, "Draws labelled pictures of the kiln line.");
+    g_option_context_set_summary(context, "Draws labelled images of the kiln line.");
     g_option_context_add_main_entries(context, entries, NULL);
     GError *reason = NULL;
     bool good = g_option_context_parse(context, &argc, &argv, &reason);

@@ -1,4 +1,4 @@
-/* netsuke/images.h: sets of labelled pictures, as the network gets them. */
+/* netsuke/images.h: sets of labelled images, as the network gets them. */
 #ifndef NETSUKE_IMAGES_H
 #define NETSUKE_IMAGES_H
 
@@ -14,7 +14,7 @@ typedef struct nsk_images nsk_images;
  * part of the class), a CSV of path,label with paths as seen from the file, or an IDX or NPY array
  * of bytes, gzipped or not, whose labels stand in the file of that name with "labels" for "images"
  * or "-labels" before ".npy". `limit` > 0 keeps that many pictures, spread evenly over the classes.
- * A folder or line that no label names, a label without pictures and an unreadable picture are
+ * A folder or line that no label names, a label without pictures and an unreadable image are
  * errors; if `tolerant`, they are left out instead, and each is kept as a note.
  * Pictures are decoded when they are asked for, not before; arrays stay on disk. */
 nsk_images *nsk_images_open(const char *folder, const nsk_labels *labels, const nsk_input *input,

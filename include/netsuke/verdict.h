@@ -40,7 +40,7 @@ nsk_standing nsk_verdict_standing(const nsk_verdict *verdict);
 nsk_standing nsk_interval_standing(double low, double high, double limit);
 
 /* Each adds one finding or more. The sets: overlap, classes that are empty, pictures under two
- * labels or that cannot be read. From one held-out picture in a hundred on, it is broken. */
+ * labels or that cannot be read. From one held-out image in a hundred on, it is broken. */
 void nsk_judge_survey(nsk_verdict *verdict, const nsk_survey *survey, const nsk_labels *labels);
 void nsk_judge_overlap(nsk_verdict *verdict, const char *step, int overlap, int images);
 void nsk_judge_vetting(nsk_verdict *verdict, const nsk_vetting *vetting);

@@ -268,7 +268,7 @@ static void run_firmware(void *context) {
                            .fault = sim_fault};
     nsk_firmware firmware =
         nsk_firmware_of(s->stage->product, s->stage->decision, &s->model, s->line_of);
-    firmware.camera_width = (uint16_t)s->width; /* of held-out pictures: the frames themselves */
+    firmware.camera_width = (uint16_t)s->width; /* of held-out images: the frames themselves */
     firmware.camera_height = (uint16_t)s->height;
     if (setjmp(s->reset) != 0) {
         s->result->resets++;

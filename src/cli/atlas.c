@@ -187,7 +187,7 @@ const cli_command cli_atlas = {
     .arguments = "BRIEF",
     .example =
         "  netsuke atlas demo/kiln.ini --plot atlas.svg --points atlas.csv\n"
-        "finds held-out pictures among another class: they look like it, or are labelled wrongly.\n"
+        "finds held-out images among another class: they look like it, or are labelled wrongly.\n"
         "--neighbours draws them so that near ones stay near.",
     .least = 1,
     .most = 1,

@@ -19,7 +19,7 @@ const cli_option cli_options[] = {
     {"held-out", 0, CLI_FILE, MEMBER(held_out_path), "SET",
      "Judge on this set instead of the brief's", 0, 0},
     {"tolerant", 't', CLI_NO_VALUE, MEMBER(tolerant), NULL,
-     "Go on without unreadable pictures, empty classes and unknown folders, and list them", 0, 0},
+     "Go on without unreadable images, empty classes and unknown folders, and list them", 0, 0},
     {"strict", 0, CLI_NO_VALUE, MEMBER(strict), NULL,
      "End with status 1 where something is open, too, not only where it is broken", 0, 0},
     {"output", 'o', CLI_WRITTEN, CLI_OWN, "PATH", "Where to write", 0, 0},

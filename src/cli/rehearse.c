@@ -414,7 +414,7 @@ const cli_command cli_rehearse = {
         "  netsuke rehearse demo/kiln.ini --scene demo/scenes/plain.csv --plot plain.svg\n"
         "plays a scene with its truth, and says what the rule missed and what it did for nothing; "
         "without\n"
-        "a scene, held-out pictures. --scenes plays all that the brief names, --sweep tries other "
+        "a scene, held-out images. --scenes plays all that the brief names, --sweep tries other "
         "rules on\n"
         "the same scores, --fault flash@40 breaks something at frame 40.",
     .least = 1,

@@ -33,7 +33,7 @@ typedef struct rehearse_run {
 } rehearse_run;
 
 void rehearse_begin(rehearse_run *s, cli_context *context, const rehearse_options *own);
-/* Loads what the brief names, and plays one scene, all scenes of the brief, or held-out pictures.
+/* Loads what the brief names, and plays one scene, all scenes of the brief, or held-out images.
  */
 bool rehearse_play(rehearse_run *s);
 void rehearse_end(rehearse_run *s);

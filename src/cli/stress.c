@@ -208,7 +208,7 @@ const cli_command cli_stress = {
     .arguments = "BRIEF",
     .example =
         "  netsuke stress demo/kiln.ini --plot stress.svg\n"
-        "changes held-out pictures in light, colour, sharpness, place and more, at five strengths "
+        "changes held-out images in light, colour, sharpness, place and more, at five strengths "
         "each,\n"
         "and says where both models fail, and whether the integer model breaks earlier.",
     .least = 1,

@@ -216,7 +216,7 @@ static void print_light(const cli_context *context, const nsk_survey *s) {
     }
     g_snprintf(
         text, sizeof text,
-        "the held-out pictures are %.0f %% of the range %s than those that the ranges are made "
+        "the held-out images are %.0f %% of the range %s than those that the ranges are made "
         "from, or spread otherwise: other light, or another camera? Calibrate on pictures of "
         "the camera that will be used",
         100.0 * fabs(apart) / context->brief->input.top, apart > 0.0 ? "brighter" : "darker");

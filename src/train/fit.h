@@ -25,7 +25,7 @@ typedef struct nsk_train_plan {
 
 typedef struct nsk_train_epoch {
     int epoch;
-    double loss, accuracy, rate; /* over the augmented training pictures */
+    double loss, accuracy, rate; /* over the augmented training images */
 } nsk_train_epoch;
 
 /* Trains; calls `report` after each epoch. */

@@ -5,7 +5,7 @@
 
 #include "drive.h"
 
-/* "$T/m": k, the brief, with paths to the demo's own files and half of its held-out pictures;
+/* "$T/m": k, the brief, with paths to the demo's own files and half of its held-out images;
  * small/, with sets of four pictures a class that may be broken. */
 static void make_copy(void) {
     outcome o = drive_for(
@@ -41,9 +41,9 @@ static const struct {
      "no better than always to say"},
     /* the sets */
     {"sed -i 's#^calibration = .*#calibration = small/held-out#' s", "survey s", 1,
-     "24 of 24 held-out pictures stand in the calibration set, too"},
+     "24 of 24 held-out images stand in the calibration set, too"},
     {"sed -i 's#^calibration = .*#calibration = small/held-out#' s", "compare s", 1,
-     "24 of 24 held-out pictures stand in the calibration set, too"},
+     "24 of 24 held-out images stand in the calibration set, too"},
     {"cp small/held-out/chip/chip-0000.png small/held-out/drip/d.png", "survey s", 1,
      "under two labels, one of which is wrong: 1"},
     {"rm small/held-out/chip/*", "compare s", 2, "small/held-out/chip: no picture in this class"},

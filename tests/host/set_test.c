@@ -100,7 +100,7 @@ static void mistakes_are_named_or_left_out(void) {
         uint8_t frame[48];
         for (int k = 0; set != NULL && k < nsk_images_count(set); k++) {
             if (!nsk_images_frame(set, k, frame, &error)) {
-                break; /* unreadable pictures show when they are decoded */
+                break; /* unreadable images show when they are decoded */
             }
         }
         assert_error(&error, cases[i].said);

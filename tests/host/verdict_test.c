@@ -23,10 +23,9 @@ static void sets_are_judged(void) {
         const char *said;
     } cases[] = {
         {0, 0, 0, 0, 0, NSK_STANDING_HOLDS, "none stands in both"},
-        {1, 0, 0, 0, 0, NSK_STANDING_OPEN,
-         "1 of 200 held-out pictures stand in the calibration set"},
+        {1, 0, 0, 0, 0, NSK_STANDING_OPEN, "1 of 200 held-out images stand in the calibration set"},
         {2, 0, 0, 0, 0, NSK_STANDING_BROKEN, "2 of 200"},
-        {0, 9, 0, 0, 0, NSK_STANDING_OPEN, "9 of 200 held-out pictures nearly repeat"},
+        {0, 9, 0, 0, 0, NSK_STANDING_OPEN, "9 of 200 held-out images nearly repeat"},
         {0, 0, 2, 0, 0, NSK_STANDING_OPEN, "under two labels, one of which is wrong: 2"},
         {0, 0, 3, 0, 0, NSK_STANDING_BROKEN, "under two labels, one of which is wrong: 3"},
         {0, 0, 0, 1, 0, NSK_STANDING_BROKEN, "pictures of the held-out set that cannot be read: 1"},

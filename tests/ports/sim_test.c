@@ -63,7 +63,7 @@ static void stage_clear(stage *s) {
     kiln_free(&s->k);
 }
 
-/* Held-out pictures in an order drawn from the seed. */
+/* Held-out images in an order drawn from the seed. */
 static nsk_rehearsal *play(const stage *s, int frames, unsigned seed, nsk_error *error) {
     nsk_film *film = nsk_film_of_set(s->k.held_out, frames, seed);
     const nsk_stage on = {.model = s->k.file,

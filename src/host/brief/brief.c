@@ -30,9 +30,9 @@ const nsk_setting_name nsk_brief_settings[] = {
      "Pictures that the ranges are made from: a folder a class, a CSV of path,label, an IDX or NPY "
      "array"},
     {"images", "held-out", "Pictures that accuracy is measured on"},
-    {"images", "training", "Labelled pictures that weights are refined on"},
+    {"images", "training", "Labelled images that weights are refined on"},
     {"images", "calibration-limit",
-     "Use so many of the calibration pictures, spread over the classes; 1000 where nothing is "
+     "Use so many of the calibration images, spread over the classes; 1000 where nothing is "
      "said, 0 for all"},
     {"images", "calibration-labels", "Labels of an array, where no file beside it has them"},
     {"images", "held-out-labels", "The same for held-out"},
@@ -55,7 +55,7 @@ const nsk_setting_name nsk_brief_settings[] = {
     {"stages", "equalise", "Even out channels between layers: yes or no"},
     {"stages", "rounding", "Fit the rounding of weights: yes or no"},
     {"stages", "biases", "Settle biases: yes or no"},
-    {"stages", "refine", "Fine-tune weights on the training pictures: yes or no"},
+    {"stages", "refine", "Fine-tune weights on the training images: yes or no"},
     {"stages", "refine-epochs", "How often they are gone through"},
     {"decision", "threshold",
      "Least probability of an answer, as in 0.6 or 60 %; else it is unsure"},

@@ -22,7 +22,7 @@ int nsk_hash_distance(uint64_t a, uint64_t b);
 double nsk_unlikeness(const nsk_likeness *a, const nsk_likeness *b);
 
 /* Whether two count as the same picture: by their hashes at most 7 bits apart, and an unlikeness of
- * at most 0.01. Of the demo's 1,200 held-out pictures, 99 % of copies made 10 % brighter, or two
+ * at most 0.01. Of the demo's 1,200 held-out images, 99 % of copies made 10 % brighter, or two
  * thirds as large, stay below 0.010; no two different pictures come nearer than 0.015. Of 99 % of
  * such copies the hash differs in at most 4 bits. */
 bool nsk_likeness_is_near(const nsk_likeness *a, const nsk_likeness *b);

@@ -5,7 +5,7 @@
 #include "base/base.h"
 #include "netsuke/verdict.h"
 
-/* From this share of the held-out pictures on, pictures that should not be there speak for the
+/* From this share of the held-out images on, pictures that should not be there speak for the
  * whole figure; fewer are worth a line. */
 static const double WORTHLESS = 0.01;
 /* From this share of frames without an answer on, the product does not work. */
@@ -65,7 +65,7 @@ static nsk_standing by_share(int part, int whole) {
 void nsk_judge_overlap(nsk_verdict *v, const char *step, int overlap, int images) {
     if (overlap > 0) {
         nsk_verdict_add(v, step, by_share(overlap, images),
-                        "%d of %d held-out pictures stand in the calibration set, too: judge on "
+                        "%d of %d held-out images stand in the calibration set, too: judge on "
                         "pictures that nothing was fitted to",
                         overlap, images);
     }
@@ -79,7 +79,7 @@ void nsk_judge_survey(nsk_verdict *v, const nsk_survey *s, const nsk_labels *lab
     int near = s->near[NSK_TWINS_IN_BOTH_SETS];
     if (near > 0) {
         nsk_verdict_add(v, step, NSK_STANDING_OPEN,
-                        "%d of %d held-out pictures nearly repeat one of the calibration set", near,
+                        "%d of %d held-out images nearly repeat one of the calibration set", near,
                         held_out->images);
     }
     int twice = s->exact[NSK_TWINS_IN_TWO_CLASSES];
