@@ -649,6 +649,29 @@ static void gated_blocks_agree(void) {
     kiln_free(&k);
 }
 
+/* A product of two computed tensors whose sums 32 bits would not hold. */
+static void sums_that_are_too_long_are_named(void) {
+    char *names[] = {(char *)"a", (char *)"b", NULL};
+    const nsk_labels labels = {2, names};
+    char *folder = scratch_new();
+    char *noise = scratch_path(folder, "noise");
+    nsk_error error = {.text = ""};
+    noise_set(noise, &labels, 2, 9, 9);
+    nsk_images *images = nsk_images_open(noise, &labels, &nine, 0, false, &error);
+    nsk_network *network =
+        read_pattern(folder,
+                     "Reshape x i_243_1 > r; Expand r i_243_137 > e; Reshape e i_1_33291 > a; "
+                     "Reshape e i_33291_1 > b; MatMul a b > m; Concat m m > z axis=i1",
+                     true);
+    CU_ASSERT_FATAL(images != NULL && network != NULL);
+    CU_ASSERT_PTR_NULL(nsk_quantise(network, images, NULL, &error));
+    assert_error(&error, "has no integer form: each of its sums is of more than 33025 products");
+    nsk_network_free(network);
+    nsk_images_free(images);
+    g_free(noise);
+    scratch_remove(folder);
+}
+
 /* What stands behind the scores, or is one number for two classes, and what is said of it. */
 static void other_endings_are_read(void) {
     static const struct {
@@ -749,6 +772,7 @@ CU_TestInfo wild_tests[] = {
     {"residuals, squeeze and excite, hard swish agree", gated_blocks_agree},
     {"normalisation inside is preparation", normalisation_inside_is_preparation},
     {"other endings are read", other_endings_are_read},
+    {"sums that are too long are named", sums_that_are_too_long_are_named},
     {"outputs are chosen by name", outputs_are_chosen_by_name},
     {"storage makes no difference", storage_makes_no_difference},
     {"constants elsewhere stay in the folder", constants_elsewhere_stay_in_the_folder},

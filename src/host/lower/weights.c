@@ -233,9 +233,18 @@ static int side_of_product(nsk_translation *l, const nsk_node *node, int side) {
     return made;
 }
 
+/* As many products of two levels less their zero points as 32 bits hold. */
+enum { MOST_PRODUCTS = INT32_MAX / (255 * 255) };
+
 static bool lower_two(nsk_translation *l, const nsk_node *node) {
+    const nsk_value *in = nsk_translation_input(l, node, 0);
     const nsk_value *out = nsk_graph_value(l->graph, node->output);
     int side[2];
+    if (in->dims[in->rank - 1] > MOST_PRODUCTS) {
+        return nsk_no_integer_form(l, node,
+                                   "each of its sums is of more than 33025 products; split it, and "
+                                   "add the parts");
+    }
     for (int i = 0; i < 2; i++) {
         side[i] = side_of_product(l, node, i);
         if (side[i] == NSK_NONE) {
