@@ -4,8 +4,8 @@
 #include <string.h>
 
 #include "onnx/facts.h"
-#include "onnx/functions.h"
 #include "onnx/operators.h"
+#include "onnx/reader.h"
 #include "onnx/tensor.h"
 #include "onnx/unknown.h"
 #include "onnx/wire.h"
@@ -15,53 +15,13 @@ static const int64_t NEWEST_OPSET = 25;
 static const size_t MOST_NODES = 20000;
 enum { MOST_DEPTH = 32 };
 
-typedef struct reader {
-    const Onnx__GraphProto *source;
-    nsk_graph *graph;
-    GHashTable *by_name; /* value's name to index + 1 */
-    int64_t opset;
-    const nsk_onnx_options *options;
-    GHashTable *left_out; /* names of second outputs, which nothing may read */
-    nsk_onnx_functions *functions;
-    size_t nodes;       /* read so far, those of functions as often as they are called */
-    int depth;          /* of calls */
-    GHashTable *chosen; /* names of numbers of classes, to the scores that they are of + 1 */
-    nsk_error *error;
-} reader;
-
-static int find(const reader *r, const char *name) {
-    return GPOINTER_TO_INT(g_hash_table_lookup(r->by_name, name)) - 1;
-}
-
-/* A new value, or NSK_NONE and an error where the name is taken or missing. */
-static int define(reader *r, const char *name, const char *what) {
-    if (name == NULL || *name == '\0' || !g_utf8_validate(name, -1, NULL)) {
-        nsk_fail(r->error, "%s has no proper name; the file is damaged", what);
-        return NSK_NONE;
-    }
-    if (find(r, name) != NSK_NONE) {
-        nsk_fail(r->error, "'%s' is defined twice; the file is damaged", name);
-        return NSK_NONE;
-    }
-    int value = nsk_graph_add_value(r->graph, name);
-    g_hash_table_insert(r->by_name, nsk_graph_value(r->graph, value)->name,
-                        GINT_TO_POINTER(value + 1));
-    return value;
-}
-
 /* ---- constants ---- */
 
-static bool load_tensor(reader *r, const Onnx__TensorProto *t, int index) {
-    nsk_value *value = nsk_graph_value(r->graph, index);
-    return nsk_onnx_tensor_load(t, r->options->folder, value, r->error) &&
-           nsk_onnx_is_finite(value, r->error);
-}
-
-static bool read_initializers(reader *r) {
+static bool read_initializers(nsk_reader *r) {
     for (size_t i = 0; i < r->source->n_initializer; i++) {
         const Onnx__TensorProto *t = r->source->initializer[i];
-        int value = define(r, t->name, "a constant");
-        if (value == NSK_NONE || !load_tensor(r, t, value)) {
+        int value = nsk_reader_define(r, t->name, "a constant");
+        if (value == NSK_NONE || !nsk_reader_load(r, t, value)) {
             return false;
         }
     }
@@ -69,257 +29,11 @@ static bool read_initializers(reader *r) {
            nsk_fail(r->error, "sparse constants are not read; export them dense");
 }
 
-/* ---- the input ---- */
-
-/* One axis of the input's shape; a size left open is taken from `hint` (0: none). */
-static bool input_axis(const reader *r, const Onnx__TensorShapeProto__Dimension *d, int64_t hint,
-                       const char *what, int64_t *to) {
-    bool given =
-        d->value_case == ONNX__TENSOR_SHAPE_PROTO__DIMENSION__VALUE_DIM_VALUE && d->dim_value > 0;
-    *to = given ? d->dim_value : hint;
-    if (*to <= 0) {
-        return nsk_fail(r->error,
-                        "the input leaves its %s open; give 'size' under [input] in the "
-                        "brief",
-                        what);
-    }
-    if (*to > 4096) {
-        return nsk_fail(r->error, "the input's %s is %" G_GINT64_FORMAT "; at most 4096 is read",
-                        what, *to);
-    }
-    if (given && hint > 0 && *to != hint) {
-        return nsk_fail(r->error,
-                        "the input's %s is %" G_GINT64_FORMAT " in the file and %" G_GINT64_FORMAT
-                        " in the brief; make [input] agree with the model",
-                        what, *to, hint);
-    }
-    return true;
-}
-
-static int64_t fixed_size(const Onnx__TensorShapeProto__Dimension *d) {
-    return d->value_case == ONNX__TENSOR_SHAPE_PROTO__DIMENSION__VALUE_DIM_VALUE ? d->dim_value : 0;
-}
-
-/* Exporters that keep the channels last say so by the shape alone. */
-static bool channels_stand_last(Onnx__TensorShapeProto__Dimension *const *d, int64_t channels) {
-    int64_t second = fixed_size(d[1]);
-    int64_t last = fixed_size(d[3]);
-    if (channels > 0) {
-        return last == channels && second != channels;
-    }
-    return (last == 1 || last == 3) && second != 1 && second != 3;
-}
-
-/* The file's own input becomes the transpose of one with the channels first. */
-static void turn_input(const reader *r, int value, const int64_t *dims) {
-    static const int64_t order[4] = {0, 2, 3, 1};
-    r->graph->input = nsk_graph_add_value(r->graph, "netsuke:input");
-    nsk_value *in = nsk_graph_value(r->graph, r->graph->input);
-    in->rank = 4;
-    memcpy(in->dims, dims, 4 * sizeof *dims);
-    in->shaped = true;
-    int at = nsk_graph_add_node(r->graph, NSK_OP_TRANSPOSE, "netsuke:channels-last", value);
-    nsk_node *node = nsk_graph_node(r->graph, at);
-    node->input[0] = r->graph->input;
-    node->inputs = 1;
-    memcpy(node->attributes.list, order, sizeof order);
-    node->attributes.listed = 4;
-}
-
-static bool read_picture_input(const reader *r, Onnx__TensorShapeProto__Dimension *const *d,
-                               int index) {
-    nsk_value *value = nsk_graph_value(r->graph, index);
-    if (fixed_size(d[0]) > 1) {
-        return nsk_unsupported(r->error,
-                               "input '%s' is fixed at %" G_GINT64_FORMAT " pictures a batch; "
-                               "export with one, or leave it open",
-                               value->name, fixed_size(d[0]));
-    }
-    const nsk_input *hint = r->options->input;
-    int channels = hint == NULL ? 0 : hint->colour == NSK_COLOUR_GREY ? 1 : 3;
-    bool last = channels_stand_last(d, channels);
-    const int at[3] = {last ? 3 : 1, last ? 1 : 2, last ? 2 : 3}; /* channels, height, width */
-    int64_t dims[4] = {1};
-    if (!input_axis(r, d[at[0]], channels, "count of channels", &dims[1]) ||
-        !input_axis(r, d[at[1]], hint != NULL ? hint->height : 0, "height", &dims[2]) ||
-        !input_axis(r, d[at[2]], hint != NULL ? hint->width : 0, "width", &dims[3])) {
-        return false;
-    }
-    if (last) {
-        turn_input(r, index, dims);
-        return true;
-    }
-    value->rank = 4;
-    memcpy(value->dims, dims, sizeof dims);
-    value->shaped = true;
-    r->graph->input = index;
-    return true;
-}
-
-/* Grey pictures that the network takes as one line of numbers. */
-static bool read_line_input(const reader *r, Onnx__TensorShapeProto__Dimension *const *d,
-                            int index) {
-    const nsk_input *hint = r->options->input;
-    int64_t pixels = hint != NULL ? (int64_t)hint->width * hint->height : 0;
-    if (pixels == 0 || hint->colour != NSK_COLOUR_GREY || fixed_size(d[0]) > 1 ||
-        fixed_size(d[1]) != pixels) {
-        return nsk_fail(r->error,
-                        "input '%s' is a line of %" G_GINT64_FORMAT " numbers; give a 'size' of so "
-                        "many pixels and 'colour = grey' under [input] in the brief",
-                        nsk_graph_value(r->graph, index)->name, fixed_size(d[1]));
-    }
-    static const int64_t two = 2;
-    int64_t *shape = g_new(int64_t, 2);
-    shape[0] = 1;
-    shape[1] = pixels;
-    int list = nsk_graph_add_integers(r->graph, "netsuke:line", 1, &two, shape);
-    r->graph->input = nsk_graph_add_value(r->graph, "netsuke:input");
-    nsk_value *in = nsk_graph_value(r->graph, r->graph->input);
-    in->rank = 4;
-    in->dims[0] = in->dims[1] = 1;
-    in->dims[2] = hint->height;
-    in->dims[3] = hint->width;
-    in->shaped = true;
-    int at = nsk_graph_add_node(r->graph, NSK_OP_RESHAPE, "netsuke:in-line", index);
-    nsk_node *node = nsk_graph_node(r->graph, at);
-    node->input[0] = r->graph->input;
-    node->input[1] = list;
-    node->inputs = 2;
-    return true;
-}
-
-static bool read_input_shape(const reader *r, const Onnx__ValueInfoProto *info, int index) {
-    const char *name = nsk_graph_value(r->graph, index)->name;
-    const Onnx__TypeProto__Tensor *tensor =
-        info->type != NULL && info->type->value_case == ONNX__TYPE_PROTO__VALUE_TENSOR_TYPE
-            ? info->type->tensor_type
-            : NULL;
-    size_t rank = tensor != NULL && tensor->shape != NULL ? tensor->shape->n_dim : 0;
-    if (rank != 4 && rank != 2) {
-        return nsk_unsupported(r->error,
-                               "input '%s' is not a batch of pictures (batch x channels x height "
-                               "x width)",
-                               name);
-    }
-    bool whole;
-    r->graph->raw_input = tensor->elem_type == ONNX__TENSOR_PROTO__DATA_TYPE__UINT8;
-    if (!nsk_onnx_type_is_read(tensor->elem_type, &whole) || (whole && !r->graph->raw_input)) {
-        return nsk_unsupported(r->error,
-                               "input '%s' is neither floating point nor bytes; export with one "
-                               "of them",
-                               name);
-    }
-    return rank == 4 ? read_picture_input(r, tensor->shape->dim, index)
-                     : read_line_input(r, tensor->shape->dim, index);
-}
-
-/* ---- the inputs of a test case: parts of one line of numbers ---- */
-
-static int add_list(const reader *r, const char *owner, const char *what, int count,
-                    const int64_t *numbers) {
-    char *name = g_strdup_printf("%s:%s", owner, what);
-    int index = nsk_graph_add_list(r->graph, name, count, numbers);
-    g_free(name);
-    return index;
-}
-
-/* `value`, which is to hold `count` numbers of the packed input from `first` on. */
-static void unpack_input(const reader *r, int value, const nsk_value *shape, int64_t first) {
-    const int64_t count = (int64_t)nsk_value_count(shape);
-    const int64_t end = first + count;
-    const int64_t axis = 3;
-    char *owner = g_strdup(nsk_graph_value(r->graph, value)->name);
-    char *part = g_strdup_printf("%s:part", owner);
-    const int cut[4] = {r->graph->input, add_list(r, owner, "start", 1, &first),
-                        add_list(r, owner, "end", 1, &end), add_list(r, owner, "axis", 1, &axis)};
-    int piece = nsk_graph_append(r->graph, NSK_OP_SLICE, part, 4, cut);
-    int list = add_list(r, owner, "shape", shape->rank, shape->dims);
-    int at = nsk_graph_add_node(r->graph, NSK_OP_RESHAPE, owner, value);
-    nsk_node *node = nsk_graph_node(r->graph, at);
-    node->input[0] = piece;
-    node->input[1] = list;
-    node->inputs = 2;
-    g_free(part);
-    g_free(owner);
-}
-
-static bool read_bound_input(reader *r, const Onnx__ValueInfoProto *info, int which,
-                             int64_t *packed) {
-    if (which >= r->options->bound) {
-        return nsk_fail(r->error, "more inputs than tensors are given for");
-    }
-    const nsk_onnx_binding *binding = &r->options->bindings[which];
-    bool tensor =
-        info->type != NULL && info->type->value_case == ONNX__TYPE_PROTO__VALUE_TENSOR_TYPE;
-    bool whole;
-    if (!tensor || !nsk_onnx_type_is_read(info->type->tensor_type->elem_type, &whole)) {
-        return nsk_unsupported(r->error, "an input is neither of floating point nor of integers");
-    }
-    int value = define(r, info->name, "an input");
-    if (value == NSK_NONE) {
-        return false;
-    }
-    if (!binding->computed) {
-        return load_tensor(r, binding->tensor, value);
-    }
-    nsk_value shape = {.name = (char *)info->name};
-    bool good = nsk_onnx_tensor_load(binding->tensor, NULL, &shape, r->error);
-    if (good && nsk_value_count(&shape) > 0) {
-        unpack_input(r, value, &shape, *packed);
-        *packed += (int64_t)nsk_value_count(&shape);
-    } else if (good) {
-        good = nsk_unsupported(r->error, "input '%s' is empty", info->name);
-    }
-    g_free(shape.data);
-    g_free(shape.integers);
-    return good;
-}
-
-static bool read_bound_inputs(reader *r) {
-    int64_t packed = 0;
-    int which = 0;
-    r->graph->input = nsk_graph_add_value(r->graph, "netsuke:packed");
-    for (size_t i = 0; i < r->source->n_input; i++) {
-        const Onnx__ValueInfoProto *info = r->source->input[i];
-        bool constant = info->name != NULL && find(r, info->name) != NSK_NONE;
-        if (!constant && !read_bound_input(r, info, which++, &packed)) {
-            return false;
-        }
-    }
-    nsk_value *in = nsk_graph_value(r->graph, r->graph->input);
-    in->rank = 4;
-    in->dims[0] = in->dims[1] = in->dims[2] = 1;
-    in->dims[3] = MAX(packed, 1);
-    in->shaped = true;
-    return true;
-}
-
-static bool read_input(reader *r) {
-    if (r->options->bindings != NULL) {
-        return read_bound_inputs(r);
-    }
-    for (size_t i = 0; i < r->source->n_input; i++) {
-        const Onnx__ValueInfoProto *info = r->source->input[i];
-        if (info->name != NULL && find(r, info->name) != NSK_NONE) {
-            continue; /* a constant that is listed as an input too */
-        }
-        if (r->graph->input != NSK_NONE) {
-            return nsk_unsupported(r->error, "two inputs, '%s' and '%s'; a classifier has one",
-                                   nsk_graph_value(r->graph, r->graph->input)->name, info->name);
-        }
-        int value = define(r, info->name, "the input");
-        if (value == NSK_NONE || !read_input_shape(r, info, value)) {
-            return false;
-        }
-    }
-    return r->graph->input != NSK_NONE || nsk_fail(r->error, "the graph has no input");
-}
-
 /* ---- nodes ---- */
 
 /* A Constant node's value may stand in one of five attributes. */
-static bool read_constant_node(reader *r, const Onnx__NodeProto *node) {
-    int index = define(r, node->output[0], "a Constant node's output");
+static bool read_constant_node(nsk_reader *r, const Onnx__NodeProto *node) {
+    int index = nsk_reader_define(r, node->output[0], "a Constant node's output");
     if (index == NSK_NONE) {
         return false;
     }
@@ -332,30 +46,30 @@ static bool read_constant_node(reader *r, const Onnx__NodeProto *node) {
         made.n_dims = strcmp(name, "value_floats") == 0 || strcmp(name, "value_ints") == 0;
         made.data_type = ONNX__TENSOR_PROTO__DATA_TYPE__INT64;
         if (strcmp(name, "value") == 0 && a->t != NULL) {
-            return load_tensor(r, a->t, index);
+            return nsk_reader_load(r, a->t, index);
         }
         if (strcmp(name, "value_float") == 0 || strcmp(name, "value_floats") == 0) {
             made.data_type = ONNX__TENSOR_PROTO__DATA_TYPE__FLOAT;
             made.float_data = made.n_dims > 0 ? a->floats : (float *)&a->f;
             made.n_float_data = made.n_dims > 0 ? a->n_floats : 1;
             count = (int64_t)made.n_float_data;
-            return load_tensor(r, &made, index);
+            return nsk_reader_load(r, &made, index);
         }
         if (strcmp(name, "value_int") == 0 || strcmp(name, "value_ints") == 0) {
             made.int64_data = made.n_dims > 0 ? a->ints : (int64_t *)&a->i;
             made.n_int64_data = made.n_dims > 0 ? a->n_ints : 1;
             count = (int64_t)made.n_int64_data;
-            return load_tensor(r, &made, index);
+            return nsk_reader_load(r, &made, index);
         }
     }
     return nsk_unsupported(r->error, "node '%s' (Constant): holds neither numbers nor integers",
                            node->name);
 }
 
-static bool read_input_name(const reader *r, const Onnx__NodeProto *source,
+static bool read_input_name(const nsk_reader *r, const Onnx__NodeProto *source,
                             const nsk_onnx_operator *rule, int index, int *to) {
     const char *name = source->input[index];
-    *to = *name == '\0' ? NSK_NONE : find(r, name);
+    *to = *name == '\0' ? NSK_NONE : nsk_reader_find(r, name);
     if (*to != NSK_NONE || (*name == '\0' && index >= rule->least)) {
         return true;
     }
@@ -375,7 +89,7 @@ static bool read_input_name(const reader *r, const Onnx__NodeProto *source,
                     source->name, source->op_type, name);
 }
 
-static bool read_inputs(const reader *r, const Onnx__NodeProto *source,
+static bool read_inputs(const nsk_reader *r, const Onnx__NodeProto *source,
                         const nsk_onnx_operator *rule, int *to) {
     if (source->n_input < (size_t)rule->least || source->n_input > (size_t)rule->most) {
         return nsk_fail(r->error, "node '%s' (%s): %zu inputs; it takes %d to %d", source->name,
@@ -390,7 +104,7 @@ static bool read_inputs(const reader *r, const Onnx__NodeProto *source,
 }
 
 /* A node that writes `output` from the inputs `from`. */
-static nsk_node *add_node(const reader *r, nsk_op op, const char *name, int output, int inputs,
+static nsk_node *add_node(const nsk_reader *r, nsk_op op, const char *name, int output, int inputs,
                           const int *from) {
     int at = nsk_graph_add_node(r->graph, op, name, output);
     nsk_node *node = nsk_graph_node(r->graph, at);
@@ -401,11 +115,11 @@ static nsk_node *add_node(const reader *r, nsk_op op, const char *name, int outp
 
 /* Max, Min, Sum and Mean of any number of inputs become nodes of two, Mean a product behind them.
  */
-static bool read_chain(reader *r, const Onnx__NodeProto *source, const nsk_onnx_operator *rule,
+static bool read_chain(nsk_reader *r, const Onnx__NodeProto *source, const nsk_onnx_operator *rule,
                        const int *inputs) {
     bool mean = strcmp(rule->name, "Mean") == 0;
     int count = (int)source->n_input;
-    int output = define(r, source->output[0], "a node's output");
+    int output = nsk_reader_define(r, source->output[0], "a node's output");
     int so_far = inputs[0];
     if (output == NSK_NONE) {
         return false;
@@ -434,7 +148,7 @@ static bool read_chain(reader *r, const Onnx__NodeProto *source, const nsk_onnx_
 }
 
 /* Split becomes one node an output; the second outputs of others are left out. */
-static bool read_computing_node(reader *r, const Onnx__NodeProto *source,
+static bool read_computing_node(nsk_reader *r, const Onnx__NodeProto *source,
                                 const nsk_onnx_operator *rule) {
     int inputs[NSK_MOST_INPUTS];
     if (!read_inputs(r, source, rule, inputs)) {
@@ -452,7 +166,7 @@ static bool read_computing_node(reader *r, const Onnx__NodeProto *source,
         return false;
     }
     for (int part = 0; part < parts; part++) {
-        int output = define(r, source->output[part], "a node's output");
+        int output = nsk_reader_define(r, source->output[part], "a node's output");
         if (output == NSK_NONE) {
             return false;
         }
@@ -467,8 +181,10 @@ static bool read_computing_node(reader *r, const Onnx__NodeProto *source,
 }
 
 /* Dropout in training form drops. */
-static bool is_for_training(const reader *r, const Onnx__NodeProto *source) {
-    int mode = source->n_input > 2 && *source->input[2] != '\0' ? find(r, source->input[2]) : -1;
+static bool is_for_training(const nsk_reader *r, const Onnx__NodeProto *source) {
+    int mode = source->n_input > 2 && *source->input[2] != '\0'
+                   ? nsk_reader_find(r, source->input[2])
+                   : -1;
     const nsk_value *v = mode >= 0 ? nsk_graph_value(r->graph, mode) : NULL;
     return strcmp(source->op_type, "Dropout") == 0 && v != NULL && v->integers != NULL &&
            nsk_value_count(v) == 1 && v->integers[0] != 0;
@@ -480,7 +196,7 @@ static bool is_standard_domain(const char *domain) {
 
 /* What a network that ends in the number of its class chooses from: the scores, NSK_NONE where the
  * node does not choose, nor look at a choice in another shape. */
-static int scores_chosen_from(const reader *r, const Onnx__NodeProto *source) {
+static int scores_chosen_from(const nsk_reader *r, const Onnx__NodeProto *source) {
     static const char *const choosers[] = {"ArgMax", "TopK", NULL};
     static const char *const shapers[] = {"Cast",    "Flatten",   "Identity", "Reshape",
                                           "Squeeze", "Unsqueeze", NULL};
@@ -489,14 +205,14 @@ static int scores_chosen_from(const reader *r, const Onnx__NodeProto *source) {
         return NSK_NONE;
     }
     if (g_strv_contains(choosers, source->op_type)) {
-        return find(r, in);
+        return nsk_reader_find(r, in);
     }
     return g_strv_contains(shapers, source->op_type)
                ? GPOINTER_TO_INT(g_hash_table_lookup(r->chosen, in)) - 1
                : NSK_NONE;
 }
 
-static bool read_node(reader *r, Onnx__NodeProto *source, size_t index);
+static bool read_node(nsk_reader *r, Onnx__NodeProto *source, size_t index);
 
 static int64_t opset_of(Onnx__OperatorSetIdProto *const *sets, size_t count, int64_t otherwise) {
     for (size_t i = 0; i < count; i++) {
@@ -507,7 +223,7 @@ static int64_t opset_of(Onnx__OperatorSetIdProto *const *sets, size_t count, int
 
 /* A call of a function becomes its body. A body that calls itself would have no end. */
 /* NOLINTNEXTLINE(misc-no-recursion): no deeper than MOST_DEPTH */
-static bool read_call(reader *r, const Onnx__NodeProto *source,
+static bool read_call(nsk_reader *r, const Onnx__NodeProto *source,
                       const Onnx__FunctionProto *function) {
     if (r->depth == MOST_DEPTH) {
         return nsk_fail(r->error,
@@ -531,7 +247,7 @@ static bool read_call(reader *r, const Onnx__NodeProto *source,
 }
 
 /* NOLINTNEXTLINE(misc-no-recursion): no deeper than MOST_DEPTH */
-static bool read_named_node(reader *r, const Onnx__NodeProto *source) {
+static bool read_named_node(nsk_reader *r, const Onnx__NodeProto *source) {
     int scores = scores_chosen_from(r, source);
     if (scores != NSK_NONE) {
         for (size_t i = 0; i < source->n_output; i++) {
@@ -562,7 +278,7 @@ static bool read_named_node(reader *r, const Onnx__NodeProto *source) {
 
 /* A node without a name is called by its operator and place. */
 /* NOLINTNEXTLINE(misc-no-recursion): no deeper than MOST_DEPTH */
-static bool read_node(reader *r, Onnx__NodeProto *source, size_t index) {
+static bool read_node(nsk_reader *r, Onnx__NodeProto *source, size_t index) {
     if (++r->nodes > MOST_NODES) {
         return nsk_fail(r->error,
                         "more than %zu nodes, those of functions counted where they are "
@@ -588,7 +304,7 @@ static bool read_node(reader *r, Onnx__NodeProto *source, size_t index) {
     return good;
 }
 
-static bool read_nodes(reader *r) {
+static bool read_nodes(nsk_reader *r) {
     if (r->source->n_node == 0 || r->source->n_node > MOST_NODES) {
         return nsk_fail(r->error, "%zu nodes; between 1 and %zu are read", r->source->n_node,
                         MOST_NODES);
@@ -601,7 +317,7 @@ static bool read_nodes(reader *r) {
     return true;
 }
 
-static char *output_list(const reader *r) {
+static char *output_list(const nsk_reader *r) {
     GString *list = g_string_new(NULL);
     for (size_t i = 0; i < r->source->n_output; i++) {
         const char *name = r->source->output[i]->name;
@@ -612,14 +328,14 @@ static char *output_list(const reader *r) {
 }
 
 /* The value behind an output's name: itself, or the scores that it is the choice from. */
-static int scores_of(const reader *r, const char *name) {
+static int scores_of(const nsk_reader *r, const char *name) {
     int scores =
         name != NULL ? GPOINTER_TO_INT(g_hash_table_lookup(r->chosen, name)) - 1 : NSK_NONE;
-    return scores != NSK_NONE ? scores : name != NULL ? find(r, name) : NSK_NONE;
+    return scores != NSK_NONE ? scores : name != NULL ? nsk_reader_find(r, name) : NSK_NONE;
 }
 
 /* Whether all outputs are scores and choices from them, or different choices. */
-static bool outputs_are_one(const reader *r) {
+static bool outputs_are_one(const nsk_reader *r) {
     int scores = scores_of(r, r->source->output[0]->name);
     for (size_t i = 1; i < r->source->n_output && scores != NSK_NONE; i++) {
         scores = scores_of(r, r->source->output[i]->name) == scores ? scores : NSK_NONE;
@@ -628,7 +344,7 @@ static bool outputs_are_one(const reader *r) {
 }
 
 /* The name of the output to keep. */
-static const char *choose_output(const reader *r) {
+static const char *choose_output(const nsk_reader *r) {
     const char *wanted = r->options->output;
     for (size_t i = 0; wanted != NULL && i < r->source->n_output; i++) {
         const char *name = r->source->output[i]->name;
@@ -666,7 +382,7 @@ static void prune(const nsk_graph *graph) {
     g_free(needed);
 }
 
-static bool read_output(reader *r) {
+static bool read_output(nsk_reader *r) {
     if (r->source->n_output == 0) {
         return nsk_fail(r->error, "the graph has no output");
     }
@@ -696,7 +412,7 @@ static bool read_output(reader *r) {
     return true;
 }
 
-static bool read_opset(const Onnx__ModelProto *model, reader *r) {
+static bool read_opset(const Onnx__ModelProto *model, nsk_reader *r) {
     r->opset = opset_of(model->opset_import, model->n_opset_import, 0);
     if (r->opset < OLDEST_OPSET) {
         return nsk_unsupported(r->error,
@@ -727,14 +443,14 @@ nsk_graph *nsk_onnx_read(const uint8_t *bytes, size_t size, const nsk_onnx_optio
         }
         return NULL;
     }
-    reader r = {.source = model->graph, .options = options, .error = error};
+    nsk_reader r = {.source = model->graph, .options = options, .error = error};
     r.graph = nsk_graph_new();
     r.by_name = g_hash_table_new(g_str_hash, g_str_equal);
     r.left_out = g_hash_table_new(g_str_hash, g_str_equal);
     r.chosen = g_hash_table_new(g_str_hash, g_str_equal);
     r.functions = nsk_onnx_functions_new(model, error);
     bool good = r.functions != NULL && read_opset(model, &r) && read_initializers(&r) &&
-                read_input(&r) && read_nodes(&r) && read_output(&r);
+                nsk_reader_inputs(&r) && read_nodes(&r) && read_output(&r);
     nsk_onnx_facts(model, r.graph->facts);
     g_hash_table_destroy(r.by_name);
     g_hash_table_destroy(r.left_out);
