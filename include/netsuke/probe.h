@@ -1,4 +1,4 @@
-/* netsuke/probe.h: what every layer makes of one picture, in float and in integers. */
+/* netsuke/probe.h: what every layer makes of one image, in float and in integers. */
 #ifndef NETSUKE_PROBE_H
 #define NETSUKE_PROBE_H
 

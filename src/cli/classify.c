@@ -1,4 +1,4 @@
-/* netsuke classify: what both models say of single pictures. */
+/* netsuke classify: what both models say of single images. */
 #include <stdio.h>
 #include <string.h>
 
@@ -71,12 +71,12 @@ static void print_ranking(const nsk_opinion *o, const nsk_labels *labels) {
     cli_table_print(table);
 }
 
-/* One line a picture, and how many were right where that is known. */
+/* One line an image, and how many were right where that is known. */
 static void print_list(const nsk_opinions *all, const nsk_labels *labels) {
     int known = 0;
     int right[2] = {0, 0};
     cli_table *table = cli_table_new("lllrlrl");
-    cli_table_row(table, "picture\tfolder\tfloat\t\tinteger\t\t");
+    cli_table_row(table, "image\tfolder\tfloat\t\tinteger\t\t");
     for (int i = 0; i < all->count; i++) {
         const nsk_opinion *o = &all->opinion[i];
         char *name = g_path_get_basename(o->path);
@@ -141,10 +141,10 @@ static const cli_own own_options[] = {
 
 const cli_command cli_classify = {
     .name = "classify",
-    .summary = "what both models say of single pictures, folders, or standard input",
+    .summary = "what both models say of single images, folders, or standard input",
     .arguments = "BRIEF IMAGE...",
     .example = "  netsuke classify demo/kiln.ini demo/images/held-out/crack/crack-0003.png\n"
-               "ranks the classes, float beside integer. A folder stands for every picture in it, "
+               "ranks the classes, float beside integer. A folder stands for every image in it, "
                "FILE[17] "
                "for one\n"
                "of an array, - for one on standard input; --sheet draws them with both answers.",

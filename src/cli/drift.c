@@ -163,7 +163,7 @@ static void print_regain(const nsk_regain *r) {
     cli_table_print(table);
     puts("");
     cli_paragraph("closer  ", "by so much less the probabilities differ from the float network's; "
-                              "a picture or two more or less is chance");
+                              "an image or two more or less is chance");
     puts("");
 }
 

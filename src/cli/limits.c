@@ -66,7 +66,7 @@ void cli_check_limits(int count, char **arguments, char **environment) {
 /* GLib says what it could not allocate, and would abort. */
 static void hear(const char *domain, GLogLevelFlags level, const char *message, void *context) {
     if ((level & G_LOG_LEVEL_ERROR) != 0 && strstr(message, "allocate") != NULL) {
-        end_with("netsuke: out of memory; give it fewer or smaller pictures, or more memory\n");
+        end_with("netsuke: out of memory; give it fewer or smaller images, or more memory\n");
     }
     g_log_default_handler(domain, level, message, context);
 }

@@ -29,7 +29,7 @@ const cli_option cli_options[] = {
     {"array", 0, CLI_WRITTEN, CLI_OWN, "M.c", "Write the model as C source, too", 0, 0},
     {"array-name", 0, CLI_WORD, CLI_OWN, "NAME", "Name of the array in that source", 0, 0},
     {"predictions", 0, CLI_WRITTEN, CLI_OWN, "F.csv", "Write every image's answers as CSV", 0, 0},
-    {"sheet", 0, CLI_WRITTEN, CLI_OWN, "F.png", "Draw pictures as one sheet", 0, 0},
+    {"sheet", 0, CLI_WRITTEN, CLI_OWN, "F.png", "Draw images as one sheet", 0, 0},
     {"onnx", 0, CLI_WRITTEN, CLI_OWN, "F.onnx", "Write the integer model as standard ONNX, too", 0,
      0},
     {"plot", 0, CLI_WRITTEN, CLI_OWN, "F.svg", "Draw it, as .svg or .png", 0, 0},

@@ -1,4 +1,4 @@
-/* netsuke probe: what every layer makes of one picture. */
+/* netsuke probe: what every layer makes of one image. */
 #include "netsuke/probe.h"
 
 #include <math.h>
@@ -76,7 +76,7 @@ static void print_text(const cli_context *context, const nsk_probing *all, const
     cli_table_print(table);
     puts("");
     cli_paragraph("so far  ",
-                  "signal over error of this picture: what all layers up to this one have done");
+                  "signal over error of this image: what all layers up to this one have done");
     if (own->output != NULL) {
         printf("\nwrote %s: %d x %d x %d x %d numbers%s\n", own->output,
                only->by_float != NULL ? 2 : 1, only->height, only->width, only->channels,
@@ -136,7 +136,7 @@ static const cli_own own_options[] = {
 
 const cli_command cli_probe = {
     .name = "probe",
-    .summary = "what every layer makes of one picture, in float and in integers",
+    .summary = "what every layer makes of one image, in float and in integers",
     .arguments = "BRIEF IMAGE",
     .example =
         "  netsuke probe demo/kiln.ini demo/images/held-out/crack/crack-0003.png --layer conv3 -o "

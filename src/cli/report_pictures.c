@@ -60,7 +60,7 @@ bool report_data(report_content *s) {
     tell_pictures(s);
     char *sheet = report_drawing(s, "sheet.png");
     return report_take(s, nsk_survey_sheet(sets, 6, sheet, &s->context->error), sheet,
-                       "Some pictures of each class, as the network sees them");
+                       "Some images of each class, as the network sees them");
 }
 
 /* ---- stress ---- */

@@ -1,4 +1,4 @@
-/* netsuke stress: both models on changed pictures. */
+/* netsuke stress: both models on changed images. */
 #include <stdio.h>
 #include <string.h>
 
@@ -204,7 +204,7 @@ static const cli_own own_options[] = {
 
 const cli_command cli_stress = {
     .name = "stress",
-    .summary = "both models on pictures darker, blurred, moved, hidden, ...",
+    .summary = "both models on images darker, blurred, moved, hidden, ...",
     .arguments = "BRIEF",
     .example =
         "  netsuke stress demo/kiln.ini --plot stress.svg\n"

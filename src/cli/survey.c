@@ -148,7 +148,7 @@ static void print_sizes(const cli_context *context, const nsk_survey_set *set) {
     const nsk_input *input = &context->brief->input;
     if (set->least_width == set->most_width && set->least_height == set->most_height) {
         bool same = set->least_width == input->width && set->least_height == input->height;
-        printf("%-12s all pictures are %d x %d; the network takes %d x %d%s\n", set->name,
+        printf("%-12s all images are %d x %d; the network takes %d x %d%s\n", set->name,
                set->least_width, set->least_height, input->width, input->height,
                same ? "" : ", so they are resized");
     } else {
@@ -157,11 +157,11 @@ static void print_sizes(const cli_context *context, const nsk_survey_set *set) {
                input->width, input->height);
     }
     if (set->grey > 0 && (input->colour != NSK_COLOUR_GREY || set->grey < set->images)) {
-        printf("%-12s %d of %d pictures are stored without colours; the network takes %s\n", "",
+        printf("%-12s %d of %d images are stored without colours; the network takes %s\n", "",
                set->grey, set->images, input->colour == NSK_COLOUR_GREY ? "grey" : "colour");
     }
     if (set->alpha > 0) {
-        printf("%-12s %d pictures have transparency, which is dropped\n", "", set->alpha);
+        printf("%-12s %d images have transparency, which is dropped\n", "", set->alpha);
     }
 }
 
@@ -186,7 +186,7 @@ static void print_unreadable(const cli_context *context, const nsk_survey_set *s
     const survey_options *own = context->own;
     int shown = own->all ? set->unreadable : MIN(set->unreadable, SHORT_LIST);
     if (set->unreadable > 0) {
-        printf("UNREADABLE   %d pictures of the %s set, not counted above:\n", set->unreadable,
+        printf("UNREADABLE   %d images of the %s set, not counted above:\n", set->unreadable,
                set->name);
     }
     for (int i = 0; i < shown && set->reasons[i] != NULL; i++) {
@@ -217,13 +217,13 @@ static void print_light(const cli_context *context, const nsk_survey *s) {
     g_snprintf(
         text, sizeof text,
         "the held-out images are %.0f %% of the range %s than those that the ranges are made "
-        "from, or spread otherwise: other light, or another camera? Calibrate on pictures of "
+        "from, or spread otherwise: other light, or another camera? Calibrate on images of "
         "the camera that will be used",
         100.0 * fabs(apart) / context->brief->input.top, apart > 0.0 ? "brighter" : "darker");
     cli_paragraph("OTHER LIGHT  ", text);
 }
 
-/* The pictures' brightness beside what the brief takes away and divides by. */
+/* The images' brightness beside what the brief takes away and divides by. */
 static void print_brightness(const cli_context *context, const nsk_survey *s) {
     static const char *const orders[] = {"red, green, blue", "blue, green, red", "grey"};
     const nsk_input *input = &context->brief->input;
@@ -251,7 +251,7 @@ static void print_brightness(const cli_context *context, const nsk_survey *s) {
     }
     if (far) {
         cli_paragraph("FAR OFF      ",
-                      "the brief's mean or deviation is not that of these pictures; if training "
+                      "the brief's mean or deviation is not that of these images; if training "
                       "used it all the same it is right, and 'netsuke vet' tells");
     }
     print_light(context, s);
@@ -263,7 +263,7 @@ static void print_twins(const cli_context *context, const nsk_survey *s) {
                                                        "in two classes of a set", "in one class"};
     putchar('\n');
     cli_table *table = cli_table_new("lrr");
-    cli_table_row(table, "pictures that repeat another\tevery pixel\tnearly");
+    cli_table_row(table, "images that repeat another\tevery pixel\tnearly");
     for (int i = 0; i < NSK_TWIN_PLACES; i++) {
         cli_table_row(table, "%s\t%d\t%d", names[i], s->exact[i], s->near[i]);
     }
@@ -288,7 +288,7 @@ static void print_survey(const cli_context *context, const nsk_survey *s, int li
     const survey_options *own = context->own;
     print_classes(context, s);
     if (limit > 0 && limit < s->sets[0].images) {
-        printf("calibration  %d of %d pictures will be used, spread over the classes\n", limit,
+        printf("calibration  %d of %d images will be used, spread over the classes\n", limit,
                s->sets[0].images);
     }
     for (int k = 0; k < 2; k++) {
@@ -350,8 +350,8 @@ const cli_command cli_survey = {
     .summary = "look at the images: classes, sizes, brightness, repeats; a contact sheet",
     .arguments = "BRIEF",
     .example = "  netsuke survey demo/kiln.ini --sheet demo/out/sheet.png\n"
-               "counts the pictures of each class in the calibration and held-out sets, looks for "
-               "pictures\n"
+               "counts the images of each class in the calibration and held-out sets, looks for "
+               "images\n"
                "that stand there twice, and draws some of each class as the network sees them.",
     .least = 1,
     .most = 1,

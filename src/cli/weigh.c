@@ -121,7 +121,7 @@ static bool measure_missing(cli_context *context, const weigh_options *own, GArr
         entry *e = &all[i];
         if (!e->is_measured && !nsk_measured_read(&e->measured, folder, e->key)) {
             return nsk_fail(&context->error,
-                            "variant %s: its measurement is not in %s; pictures may have changed "
+                            "variant %s: its measurement is not in %s; images may have changed "
                             "meanwhile: try again",
                             e->name, folder);
         }

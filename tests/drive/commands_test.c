@@ -39,8 +39,8 @@ static const struct {
 } cases[] = {
     {"netsuke survey demo/kiln.ini",
      0,
-     {"belt", "200  ####", "all pictures are 48 x 48; the network takes 48 x 48",
-      "held-out in calibration                 0       0", NULL}},
+     {"belt", "200  ####", "all images are 48 x 48; the network takes 48 x 48",
+      "held-out in calibration               0       0", NULL}},
     {"netsuke survey demo/kiln.ini --sheet \"$T/sheet.png\"",
      0,
      {"red, green, blue", "the brief", "sheet.png", NULL}},

@@ -126,7 +126,7 @@ static void broken_arrays_are_refused(void) {
          "impossible shape"},
         {"{'descr': '|u1', 'fortran_order': False, 'shape': (0, 1, 1), }", 0, "impossible shape"},
         {"{'descr': '<f4', 'fortran_order': False, 'shape': (1, 1, 1), }", 4, "unsigned bytes"},
-        {"{'descr': '|u1', 'fortran_order': False, 'shape': (1, 2), }", 2, "not pictures"},
+        {"{'descr': '|u1', 'fortran_order': False, 'shape': (1, 2), }", 2, "not images"},
         {"{'descr': '|u1', 'shape': (1, 2), }", 2, "header is not one"},
     };
     for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
@@ -156,7 +156,7 @@ static void array_sets_that_do_not_fit(void) {
         {{0, 0, 8, 1, 0, 0, 0, 2, 0, 1}, 10, "has 2 labels"},
         {{0, 0, 8, 1, 0, 0, 0, 3, 0, 1, 2}, 11, "element 2 is 2, and there are labels 0 to 1"},
         {{0, 0, 9, 1, 0, 0, 0, 3, 0, 1, 255}, 11, "element 2 is -1"},
-        {{0, 0, 8, 1, 0, 0, 0, 3, 0, 0, 0}, 11, "no picture has the label 'sound'"},
+        {{0, 0, 8, 1, 0, 0, 0, 3, 0, 0, 0}, 11, "no image has the label 'sound'"},
         {{0, 0, 8, 1, 0, 0, 0, 9, 0, 0, 0}, 11, "cut short"},
     };
     char *folder = scratch_new();
@@ -204,8 +204,8 @@ static void lists_of_pictures(void) {
         {"belt/0.png,belt\nsound/0.png,dust\n", 0, "list.csv:2: no label is called 'dust'"},
         {"belt/0.png,belt\nsound/0.png\n", 0, "line 2: path,label is needed"},
         {"belt/0.png,belt\n\"sound/0.png,sound\n", 0, "line 2: path,label is needed"},
-        {"belt/0.png,belt\n", 0, "no picture has the label 'sound'"},
-        {"", 0, "no picture has the label 'belt'"},
+        {"belt/0.png,belt\n", 0, "no image has the label 'sound'"},
+        {"", 0, "no image has the label 'belt'"},
     };
     char *folder = scratch_new();
     char *path = scratch_path(folder, "list.csv");

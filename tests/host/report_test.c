@@ -52,7 +52,7 @@ static void sheets_show_their_pictures(void) {
     nsk_picture_clear(&drawn);
     sheet = nsk_sheet_new("absurd", 400, 30, 200);
     CU_ASSERT_FALSE(nsk_sheet_write(sheet, path, &error));
-    assert_error(&error, "show fewer pictures");
+    assert_error(&error, "show fewer images");
     nsk_picture_clear(&red);
     nsk_picture_clear(&blue);
     g_free(path);

@@ -80,7 +80,7 @@ static void mistakes_are_named_or_left_out(void) {
     } cases[] = {
         {NULL, "dust/a.png", "x", "dust: no label is called 'dust'; rename the folder", 9},
         {"crack", NULL, NULL, "label 'crack' has no folder here", 6},
-        {"crack", "crack/readme.txt", "no pictures", "no picture in this class's folder", 6},
+        {"crack", "crack/readme.txt", "no pictures", "no image in this class's folder", 6},
         {NULL, "belt/x.png", "not a picture", "x.png: not a PNG, JPEG, BMP or PNM", 9},
         {NULL, "belt/x.jpg", "", "x.jpg: not a PNG, JPEG, BMP or PNM", 9},
     };
@@ -119,7 +119,7 @@ static void nothing_to_open(void) {
     char *folder = scratch_new();
     nsk_error error = {.text = ""};
     CU_ASSERT_PTR_NULL(nsk_images_open(folder, &labels, &input, 0, true, &error));
-    assert_error(&error, "no picture of any class");
+    assert_error(&error, "no image of any class");
     CU_ASSERT_PTR_NULL(nsk_images_open("/nowhere", &labels, &input, 0, true, &error));
     assert_error(&error, "/nowhere");
     CU_ASSERT_PTR_NULL(nsk_images_open(NULL, &labels, &input, 0, true, &error));

@@ -28,8 +28,8 @@ static void sets_are_judged(void) {
         {0, 9, 0, 0, 0, NSK_STANDING_OPEN, "9 of 200 held-out images nearly repeat"},
         {0, 0, 2, 0, 0, NSK_STANDING_OPEN, "under two labels, one of which is wrong: 2"},
         {0, 0, 3, 0, 0, NSK_STANDING_BROKEN, "under two labels, one of which is wrong: 3"},
-        {0, 0, 0, 1, 0, NSK_STANDING_BROKEN, "pictures of the held-out set that cannot be read: 1"},
-        {0, 0, 0, 0, 1, NSK_STANDING_BROKEN, "the held-out set has no picture of 'b'"},
+        {0, 0, 0, 1, 0, NSK_STANDING_BROKEN, "images of the held-out set that cannot be read: 1"},
+        {0, 0, 0, 0, 1, NSK_STANDING_BROKEN, "the held-out set has no image of 'b'"},
     };
     char *names[] = {(char *)"a", (char *)"b"};
     const nsk_labels labels = {2, names};

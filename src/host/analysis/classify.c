@@ -37,7 +37,7 @@ static bool add_path(const classifier *c, const char *path, nsk_error *error) {
     GPtrArray *paths = g_ptr_array_new();
     bool good = nsk_list_pictures(path, paths, error);
     if (good && paths->len == 0) {
-        good = nsk_fail(error, "%s: no picture in this folder; give one that has some", path);
+        good = nsk_fail(error, "%s: no image in this folder; give one that has some", path);
     }
     for (guint i = 0; i < paths->len; i++) {
         add_picture(c, paths->pdata[i]);

@@ -134,7 +134,7 @@ bool nsk_sheet_write(nsk_sheet *s, const char *path, nsk_error *error) {
     int height = row_top(s, rows, cell_height) + MARGIN;
     if (width > MOST_PIXELS || height > MOST_PIXELS) {
         sheet_free(s);
-        return nsk_fail(error, "%s: would be %d x %d pixels; show fewer pictures", path, width,
+        return nsk_fail(error, "%s: would be %d x %d pixels; show fewer images", path, width,
                         height);
     }
     nsk_canvas canvas;

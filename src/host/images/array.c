@@ -299,7 +299,7 @@ static bool is_channels(size_t count) {
 
 bool nsk_array_is_pictures(const nsk_array *a, nsk_error *error) {
     if (a->element != NSK_ELEMENT_UNSIGNED || a->width != 1) {
-        return nsk_fail(error, "pictures must be unsigned bytes, 0 to 255; save them so");
+        return nsk_fail(error, "images must be unsigned bytes, 0 to 255; save them so");
     }
     bool good =
         (a->rank == 3 || (a->rank == 4 && (is_channels(a->dims[3]) || is_channels(a->dims[1])))) &&
@@ -307,7 +307,7 @@ bool nsk_array_is_pictures(const nsk_array *a, nsk_error *error) {
     for (int i = 1; i < a->rank; i++) {
         good = good && a->dims[i] <= 65535;
     }
-    return good || nsk_fail(error, "not pictures: N x H x W, N x H x W x C or N x C x H x W is "
+    return good || nsk_fail(error, "not images: N x H x W, N x H x W x C or N x C x H x W is "
                                    "needed, C being 1 or 3");
 }
 
@@ -352,7 +352,7 @@ bool nsk_picture_named(const char *name, nsk_picture *picture, nsk_error *error)
     if (good) {
         good = nsk_array_is_pictures(&array, error) || nsk_fail_in(error, "%s", path);
         good = good && ((size_t)index < array.dims[0] ||
-                        nsk_fail(error, "%s: the array has %zu pictures, counted from 0", name,
+                        nsk_fail(error, "%s: the array has %zu images, counted from 0", name,
                                  array.dims[0]));
         if (good) {
             nsk_array_picture(&array, (size_t)index, picture);
@@ -366,7 +366,7 @@ bool nsk_picture_named(const char *name, nsk_picture *picture, nsk_error *error)
 bool nsk_array_is_labels(const nsk_array *a, nsk_error *error) {
     bool line = a->rank == 1 || (a->rank == 2 && a->dims[1] == 1);
     return (line && a->element != NSK_ELEMENT_REAL) ||
-           nsk_fail(error, "labels must be one whole number a picture");
+           nsk_fail(error, "labels must be one whole number an image");
 }
 
 int64_t nsk_array_integer(const nsk_array *a, size_t index) {

@@ -94,7 +94,7 @@ GArray *nsk_list_parse(const char *text, size_t size, nsk_error *error) {
         bool whole = read_line(&r, &line, &cells);
         bool empty = whole && cells == 1 && line.path[0] == '\0';
         if (!whole || (!empty && (cells < 2 || line.path[0] == '\0' || line.label[0] == '\0'))) {
-            good = nsk_fail(error, "line %d: path,label is needed, one picture a line", line.line);
+            good = nsk_fail(error, "line %d: path,label is needed, one image a line", line.line);
         }
         if (good && !empty) {
             g_array_append_val(lines, line);

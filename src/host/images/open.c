@@ -101,7 +101,7 @@ nsk_images *nsk_images_open_array(const char *path, const char *labels_path,
         leave_out_unreadable(images);
     }
     if (good && images->entries->len == 0) {
-        good = nsk_fail(error, "%s: no picture of any class; check the path and the labels", path);
+        good = nsk_fail(error, "%s: no image of any class; check the path and the labels", path);
     }
     if (!good) {
         nsk_images_free(images);

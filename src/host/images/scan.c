@@ -76,7 +76,7 @@ static bool add_class(nsk_images *images, const char *folder, int label, nsk_err
     if (!good || found > 0) {
         return good;
     }
-    nsk_fail(error, "%s: no picture in this class's folder; add pictures or take the label out",
+    nsk_fail(error, "%s: no image in this class's folder; add images or take the label out",
              folder);
     return nsk_leave_out(images, error);
 }
@@ -145,8 +145,8 @@ static bool every_label_has_pictures(nsk_images *images, const char *path, nsk_e
     }
     for (int i = 0; i < images->labels.count && good; i++) {
         if (!seen[i]) {
-            nsk_fail(error, "%s: no picture has the label '%s'; add some or take the label out",
-                     path, images->labels.names[i]);
+            nsk_fail(error, "%s: no image has the label '%s'; add some or take the label out", path,
+                     images->labels.names[i]);
             good = nsk_leave_out(images, error);
         }
     }
@@ -205,7 +205,7 @@ static bool add_elements(nsk_images *images, const char *path, const nsk_array *
                          const char *labels_path, nsk_error *error) {
     if (labels->dims[0] != images->array.dims[0]) {
         return nsk_fail(error,
-                        "%s: has %zu labels, %s has %zu pictures; give those that belong "
+                        "%s: has %zu labels, %s has %zu images; give those that belong "
                         "together",
                         labels_path, labels->dims[0], path, images->array.dims[0]);
     }

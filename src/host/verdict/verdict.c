@@ -66,7 +66,7 @@ void nsk_judge_overlap(nsk_verdict *v, const char *step, int overlap, int images
     if (overlap > 0) {
         nsk_verdict_add(v, step, by_share(overlap, images),
                         "%d of %d held-out images stand in the calibration set, too: judge on "
-                        "pictures that nothing was fitted to",
+                        "images that nothing was fitted to",
                         overlap, images);
     }
 }
@@ -85,26 +85,26 @@ void nsk_judge_survey(nsk_verdict *v, const nsk_survey *s, const nsk_labels *lab
     int twice = s->exact[NSK_TWINS_IN_TWO_CLASSES];
     if (twice > 0) {
         nsk_verdict_add(v, step, by_share(twice, s->sets[0].images + held_out->images),
-                        "pictures that stand under two labels, one of which is wrong: %d", twice);
+                        "images that stand under two labels, one of which is wrong: %d", twice);
     }
     for (int k = 0; k < 2; k++) {
         const nsk_survey_set *set = &s->sets[k];
         if (set->unreadable > 0) {
             nsk_verdict_add(v, step, NSK_STANDING_BROKEN,
-                            "pictures of the %s set that cannot be read: %d", set->name,
+                            "images of the %s set that cannot be read: %d", set->name,
                             set->unreadable);
         }
         for (int c = 0; c < labels->count; c++) {
             if (set->in_class[c] == 0) {
                 nsk_verdict_add(v, step, k == 0 ? NSK_STANDING_OPEN : NSK_STANDING_BROKEN,
-                                "the %s set has no picture of '%s': nothing is known of this class",
+                                "the %s set has no image of '%s': nothing is known of this class",
                                 set->name, labels->names[c]);
             }
         }
     }
     if (v->count == before) {
         nsk_verdict_add(v, step, NSK_STANDING_HOLDS,
-                        "%d pictures to calibrate, %d held out; none stands in both, none under "
+                        "%d images to calibrate, %d held out; none stands in both, none under "
                         "two labels",
                         s->sets[0].images, held_out->images);
     }
