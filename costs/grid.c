@@ -156,6 +156,9 @@ const grid_shape grid_shapes[] = {
     {NSK_KIND_MATMUL, 12, 16, 12, 1, 1},
     {NSK_KIND_MATMUL, 6, 64, 6, 1, 1},
     {NSK_KIND_MATMUL, 24, 8, 24, 1, 1},
+    {NSK_KIND_SCORES, 1, 2, 2, 1, 1},
+    {NSK_KIND_SCORES, 1, 10, 10, 1, 1},
+    {NSK_KIND_SCORES, 1, 100, 100, 1, 1},
 };
 const int grid_shape_count = G_N_ELEMENTS(grid_shapes);
 
@@ -255,6 +258,8 @@ void grid_add_layer(nsk_lowered *net, const grid_shape *s, const char *name, ran
     l.in = (int)net->tensors->len - 1;
     l.second = form->pair ? l.in : NSK_NONE;
     l.out = add_tensor(net, output_size(s), s->channels);
+    l.shares = s->kind == NSK_KIND_SCORES;
+    nsk_lowered_tensor_at(net, l.out)->element = l.shares ? NSK_ELEMENT_32 : NSK_ELEMENT_8;
     l.window = (nsk_window_attributes){.kernel = {s->kernel, s->kernel},
                                        .stride = {s->stride, s->stride},
                                        .dilation = {1, 1},
@@ -284,15 +289,21 @@ nsk_model_file *grid_write(const nsk_lowered *net, const nsk_schedule *schedule,
         .mean = {0.5, 0.5, 0.5},
         .deviation = {0.25, 0.25, 0.25},
         .top = 1.0};
-    char *names[] = {(char *)"a", (char *)"b", NULL};
-    const nsk_labels labels = {2, names};
+    const int classes = nsk_lowered_tensor_at(net, net->output)->channels;
+    char **names = g_new0(char *, (gsize)classes + 1);
+    const nsk_labels labels = {classes, names};
+    for (int i = 0; i < classes; i++) {
+        names[i] = (char *)"a";
+    }
     nsk_scale *scales = g_new0(nsk_scale, (gsize)tensors + 1);
     nsk_integer_layer *integers = g_new0(nsk_integer_layer, layers);
     bool good = true;
     for (int i = 0; i < tensors; i++) {
-        scales[i] = nsk_scale_of((nsk_range){-2.0F, 2.0F});
+        const nsk_range range = {-2.0F, 2.0F};
+        scales[i] = nsk_lowered_tensor_at(net, i)->element == NSK_ELEMENT_8
+                        ? nsk_scale_of(range)
+                        : nsk_wide_scale_of(range);
     }
-    scales[net->output] = (nsk_scale){1.0F / 256.0F, -128};
     for (int i = 0; i < layers && good; i++) {
         const nsk_lowered_layer *l = nsk_lowered_layer_at(net, i);
         integers[i].channels = nsk_lowered_tensor_at(net, l->out)->channels;
@@ -315,6 +326,7 @@ nsk_model_file *grid_write(const nsk_lowered *net, const nsk_schedule *schedule,
         nsk_integer_layer_clear(&integers[i]);
     }
     nsk_graph_free(no_graph);
+    g_free(names);
     g_free(integers);
     g_free(scales);
     return file;
@@ -358,6 +370,9 @@ nsk_model_file *grid_model(const grid_shape *shape, grid_way way, nsk_error *err
     const grid_shape first = {NSK_KIND_CONV, shape->size, 3, shape->in_channels, 1, 1};
     grid_add_layer(&net, &first, "first", &r);
     grid_add_layer(&net, shape, "tested", &r);
+    if (shape->kind == NSK_KIND_SCORES) {
+        return grid_finish(&net, 0, way == GRID_OVER, error);
+    }
     if (way == GRID_CLIPPED) {
         nsk_lowered_layer *tested = nsk_lowered_layer_at(&net, GRID_TESTED_LAYER);
         tested->low = -1.0;
@@ -367,10 +382,11 @@ nsk_model_file *grid_model(const grid_shape *shape, grid_way way, nsk_error *err
     const grid_shape mean = {NSK_KIND_AVERAGE_POOL, tested->height, tested->channels,
                              tested->channels,      tested->height, 1};
     const grid_shape dense = {NSK_KIND_DENSE, 1, tested->channels, 2, 1, 1};
-    const grid_shape softmax = {NSK_KIND_SOFTMAX, 1, 2, 2, 1, 1};
+    const grid_shape scores = {NSK_KIND_SCORES, 1, 2, 2, 1, 1};
     grid_add_layer(&net, &mean, "mean", &r);
     grid_add_layer(&net, &dense, "dense", &r);
-    grid_add_layer(&net, &softmax, "softmax", &r);
+    nsk_lowered_tensor_at(&net, (int)net.tensors->len - 1)->element = NSK_ELEMENT_16;
+    grid_add_layer(&net, &scores, "scores", &r);
     return grid_finish(&net, way == GRID_STREAMED ? GRID_TESTED_LAYER + 1 : 0, way == GRID_OVER,
                        error);
 }

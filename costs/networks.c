@@ -37,7 +37,7 @@ static const struct {
     nsk_kind kind;
 } letters[] = {{'c', NSK_KIND_CONV},         {'d', NSK_KIND_DEPTHWISE},    {'m', NSK_KIND_MAX_POOL},
                {'a', NSK_KIND_AVERAGE_POOL}, {'g', NSK_KIND_AVERAGE_POOL}, {'f', NSK_KIND_DENSE},
-               {'t', NSK_KIND_LUT},          {'+', NSK_KIND_ADD},          {'s', NSK_KIND_SOFTMAX}};
+               {'t', NSK_KIND_LUT},          {'+', NSK_KIND_ADD},          {'s', NSK_KIND_SCORES}};
 
 static nsk_kind kind_of(char letter) {
     for (size_t i = 0; i < G_N_ELEMENTS(letters); i++) {

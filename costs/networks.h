@@ -11,7 +11,7 @@
  *     mK/S    largest of K x K                                aK/S  their mean
  *     g       mean of the picture                             f:N   dense, to N
  *     t       a table                                         +N    add what stands N layers before
- *     s       softmax, over two: the last
+ *     s       scores of two, a softmax: the last
  */
 typedef struct cost_network {
     const char *name, *layers;

@@ -29,7 +29,7 @@ int main(void) {
     }
     nsk_prepare(&model, frame, (size_t)model.width * model.channels, workspace);
     nsk_run(&model, workspace, NULL);
-    const int8_t *scores = nsk_scores(&model, workspace);
+    const int32_t *scores = nsk_scores(&model, workspace);
     for (unsigned c = 0; c < model.classes; c++) {
         printf("%s %d\n", nsk_label(&model, c), scores[c]);
     }

@@ -5,7 +5,7 @@
 
 enum { CLASSES = 20 };
 
-static int8_t scores[CLASSES];
+static int32_t scores[CLASSES];
 static uint8_t lines[CLASSES];
 
 int main(void) {

@@ -391,8 +391,8 @@ nsk_images *kiln_fresh(const kiln *k, const char *folder, uint64_t seed, int cou
     scratch_npy_header(labels, &count, 1);
     uint8_t *rgb = g_malloc(each);
     for (int i = 0; i < count; i++) {
-        const uint8_t label = (uint8_t)(i % KILN_CLASSES);
-        scene_draw((kiln_class)label, &r, SCENE_SIZE, rgb);
+        const uint8_t label = (uint8_t)(i % k->brief->labels.count);
+        scene_draw((kiln_class)(i % KILN_CLASSES), &r, SCENE_SIZE, rgb);
         g_byte_array_append(pictures, rgb, (guint)each);
         g_byte_array_append(labels, &label, 1);
     }

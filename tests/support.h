@@ -68,7 +68,8 @@ typedef struct kiln {
 /* The demo's network quantised on `images` of its calibration images. */
 void kiln_load(kiln *k, int images);
 void kiln_free(kiln *k);
-/* Freshly drawn pictures of the kiln line, as an array in the folder. */
+/* Freshly drawn pictures of the kiln line, as an array in the folder; labels that the brief has
+ * more than the line mean nothing. */
 nsk_images *kiln_fresh(const kiln *k, const char *folder, uint64_t seed, int count);
 
 /* A folder of noise pictures: `per_class` in each of the labels' folders. */

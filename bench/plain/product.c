@@ -15,7 +15,8 @@ nsk_matmul nsk_matmul_of(const nsk_layer *l, int32_t row, int32_t group) {
                     .low = l->low,
                     .high = l->high,
                     .in_step = row,
-                    .out_step = l->out.pixel_stride};
+                    .out_step = l->out.pixel_stride,
+                    .wide = l->out.element == 2};
     return p;
 }
 
@@ -28,7 +29,7 @@ void nsk_multiply_out(const nsk_matmul *p, const int8_t *in, int32_t pixels, int
             for (int32_t k = 0; k < p->row; k++) {
                 acc += in[k] * w[k];
             }
-            out[c] = nsk_requantise(acc, requantise, p->zero, p->low, p->high);
+            nsk_put_output(p, acc, requantise, out, c);
         }
     }
 }

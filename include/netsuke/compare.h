@@ -110,7 +110,7 @@ int nsk_images_to_settle(int lost, int won, int images, double loss);
 int nsk_images_to_decide(int lost, int won, int images, double limit);
 
 /* Probabilities of the integer model's scores, whatever its last layer. */
-void nsk_probabilities(const nsk_model *model, const int8_t *scores, float *probabilities);
+void nsk_probabilities(const nsk_model *model, const int32_t *scores, float *probabilities);
 
 #ifdef __cplusplus
 }

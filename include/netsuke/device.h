@@ -82,15 +82,18 @@ typedef struct nsk_model {
     nsk_resample resample;
 } nsk_model;
 
-/* A tensor: height x width x channels of int8, channels fastest, standing at `offset` bytes into
- * the workspace; `rows` of its rows at a time, which is all of them but between streamed layers.
- * From a pixel to the next there are `pixel_stride` bytes: `channels`, or more where it is some
- * channels of another tensor, a concatenation that nobody has to copy together. A value stands for
- * scale x (q - zero); the scale is the bit pattern of an IEEE 754 binary32, which the device never
- * computes with. */
+/* A tensor: height x width x channels of int8, or of int16 or int32 where `element` is 2 or 4
+ * bytes; channels fastest, standing at `offset` bytes into the workspace; `rows` of its rows at a
+ * time, which is all of them but between streamed layers. From a pixel to the next there are
+ * `pixel_stride` bytes: those of its channels, or more where it is some channels of another tensor,
+ * a concatenation that nobody has to copy together. A value stands for scale x (q - zero); the
+ * scale is the bit pattern of an IEEE 754 binary32, which the device never computes with. */
 typedef struct nsk_tensor {
     uint32_t offset;
-    uint16_t height, width, channels, rows, pixel_stride;
+    int32_t pixel_stride;
+    uint16_t height, width, channels, rows;
+    uint8_t element;
+    bool slice; /* some channels of another */
     int8_t zero;
     uint32_t scale_bits;
 } nsk_tensor;
@@ -113,6 +116,7 @@ typedef enum nsk_kind {
     NSK_KIND_RESIZE = 14,
     NSK_KIND_CONV_TRANSPOSE = 15, /* transposed convolution */
     NSK_KIND_MATMUL = 16,         /* product of two tensors as matrices */
+    NSK_KIND_SCORES = 17,         /* what the network ends in: the classes' scores */
     NSK_KINDS                     /* one past the last */
 } nsk_kind;
 
@@ -163,12 +167,13 @@ unsigned nsk_feed_rows(nsk_feed *feed, const uint8_t *rows, size_t stride, unsig
  * may be NULL. */
 void nsk_run(const nsk_model *model, void *workspace, const nsk_observer *observer);
 
-/* The scores, model->classes of them, in the workspace: valid until the next nsk_prepare. Those of
- * a model that ends in softmax are probabilities: (score + 128) / 256. */
-const int8_t *nsk_scores(const nsk_model *model, const void *workspace);
+/* The scores, model->classes of them, in the workspace: valid until the next nsk_prepare. Each is
+ * the probability of its class, in units of 2^-30: from 0 to NSK_CERTAIN. */
+#define NSK_CERTAIN (INT32_C(1) << 30)
+const int32_t *nsk_scores(const nsk_model *model, const void *workspace);
 
 /* The index of the highest score; the first of equals. */
-unsigned nsk_best(const nsk_model *model, const int8_t *scores);
+unsigned nsk_best(const nsk_model *model, const int32_t *scores);
 
 /* The name of a class or of a layer, zero-terminated, in the model's bytes. */
 const char *nsk_label(const nsk_model *model, unsigned class_index);

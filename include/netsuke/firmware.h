@@ -69,14 +69,15 @@ bool nsk_intact(const nsk_model *model);
 /* ---- from scores to actions ---- */
 
 /* The rule. What it decides on are lines: each class's own, or that of a group of classes, whose
- * probabilities are added up then. Scores count as probabilities, in 256ths: (score + 128). */
+ * probabilities are added up then, to NSK_CERTAIN at most. */
 enum nsk_window_limit { NSK_MOST_WINDOW = 32 };
 typedef struct nsk_rule {
-    uint8_t threshold; /* an answer is the likeliest line, if that is at least so likely ... */
-    uint8_t margin;    /* ... and so much likelier than the next; else it is 'unsure' */
-    uint8_t frames;    /* a line is decided on when it is the answer, and has been on so many ... */
-    uint8_t window;    /* ... of the last so many frames; 0: in a row */
-    uint8_t hold_off;  /* frames after a decision on which there is none, while an actuator moves */
+    uint32_t threshold; /* an answer is the likeliest line, if that is at least so likely ... */
+    uint32_t margin;    /* ... and so much likelier than the next, both in units of 2^-30, as scores
+                         * are; else it is 'unsure' */
+    uint8_t frames;   /* a line is decided on when it is the answer, and has been on so many ... */
+    uint8_t window;   /* ... of the last so many frames; 0: in a row */
+    uint8_t hold_off; /* frames after a decision on which there is none, while an actuator moves */
     uint8_t line_count;     /* where there are groups */
     uint16_t resting;       /* the line for 'nothing there', which ends a decision without being
                              * one; past the last: none */
@@ -94,11 +95,11 @@ typedef struct nsk_decider {         /* start it as all zeroes */
 } nsk_decider;
 
 /* What a frame's scores are taken for: a line, or NSK_UNSURE. */
-int nsk_answer_of(const nsk_rule *rule, const nsk_model *model, const int8_t *scores);
+int nsk_answer_of(const nsk_rule *rule, const nsk_model *model, const int32_t *scores);
 /* Takes one frame's scores; returns the line decided on with this frame, or NSK_NOTHING. A line is
  * decided on once, until another takes over. */
 int nsk_decide(nsk_decider *decider, const nsk_rule *rule, const nsk_model *model,
-               const int8_t *scores);
+               const int32_t *scores);
 
 /* A frame without an answer: what the rule remembers is cleared, but a hold-off goes on, a frame
  * shorter. */

@@ -36,9 +36,9 @@ typedef enum nsk_fault {
 /* A frame's answer. Lines are classes, or groups of them: nsk_rule. */
 typedef struct nsk_answered {
     const nsk_model *model;
-    const int8_t *scores; /* valid until the function returns */
-    int line;             /* that this frame is taken for, or NSK_UNSURE */
-    int decided;          /* the line that the rule decides on with this frame, or NSK_NOTHING */
+    const int32_t *scores; /* valid until the function returns */
+    int line;              /* that this frame is taken for, or NSK_UNSURE */
+    int decided;           /* the line that the rule decides on with this frame, or NSK_NOTHING */
 } nsk_answered;
 
 typedef struct nsk_port {

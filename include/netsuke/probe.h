@@ -14,7 +14,7 @@ typedef struct nsk_probe {
     int height, width, channels;
     float scale; /* value = scale x (level - zero) */
     int zero;
-    int8_t *levels;  /* the integer model's */
+    int32_t *levels; /* the integer model's */
     float *by_float; /* the float network's; NULL where it has no tensor of this form there */
     double low[2], high[2]; /* of the values: float (infinite where there are none), integer */
     double sqnr_db; /* signal over error of this picture, 10 log10; INFINITY where none differs */

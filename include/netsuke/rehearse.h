@@ -72,7 +72,7 @@ typedef struct nsk_rehearsal {
     int taken, faulted, resets;
     int classes;
     nsk_rehearsed *answers; /* one a picture taken */
-    int8_t *scores;         /* classes x taken; zeroes where there was fault */
+    int32_t *scores;        /* classes x taken; zeroes where there was fault */
     nsk_event *event;       /* in their order */
     nsk_figures figures;
     int correct;          /* answers whose highest score is the truth, of those whose truth is */

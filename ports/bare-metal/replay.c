@@ -1,7 +1,7 @@
 /* replay MODEL FRAMES: runs every frame of a file (frames one behind the other, as the camera gives
  * them) and prints, in lines of words:
  *
- *     scores FRAME S0 S1 ...          each from -128 to 127
+ *     scores FRAME S0 S1 ...          each from 0 to 2^30
  *     layer INDEX TICKS SUM STACK     of the first frame; SUM, a CRC-32 as an int32, of its
  *                                     output; 0 if it is streamed; STACK, the deepest byte used
  *     prepare TICKS STACK             of the first frame: what is not in a layer
@@ -51,13 +51,34 @@ static void before_layer(void *context, const nsk_model *model, unsigned layer) 
     w->aside += timer_between(entered, w->start);
 }
 
+/* Adds an element's bytes, the lowest first on every machine. */
+static uint32_t add_element(uint32_t sum, const uint8_t *at, unsigned bytes) {
+    uint8_t low_first[4];
+    int16_t wide = 0;
+    int32_t level = 0;
+    if (bytes == 2) {
+        memcpy(&wide, at, sizeof wide);
+        level = wide;
+    } else {
+        memcpy(&level, at, sizeof level);
+    }
+    for (unsigned i = 0; i < bytes; i++) {
+        low_first[i] = (uint8_t)((uint32_t)level >> 8 * i);
+    }
+    return nsk_crc32(sum, low_first, bytes);
+}
+
 /* Of the rows of a streamed layer's output only some are there. */
 static uint32_t sum_of(const nsk_model *model, unsigned layer) {
     nsk_tensor out = nsk_tensor_at(model, nsk_layer_output(model, layer));
     const uint8_t *bytes = (const uint8_t *)workspace + out.offset;
     uint32_t sum = 0;
     for (uint32_t i = 0; i < (uint32_t)out.height * out.width && layer >= model->streamed; i++) {
-        sum = nsk_crc32(sum, bytes + i * out.pixel_stride, out.channels);
+        const uint8_t *pixel = bytes + i * (uint32_t)out.pixel_stride;
+        for (unsigned c = 0; c < out.channels && out.element > 1; c++) {
+            sum = add_element(sum, pixel + c * out.element, out.element);
+        }
+        sum = out.element == 1 ? nsk_crc32(sum, pixel, out.channels) : sum;
     }
     return sum;
 }
@@ -147,7 +168,7 @@ static void print_around(const nsk_model *model) {
 }
 
 static void print_frame(const nsk_model *model, uint32_t index) {
-    const int8_t *scores = nsk_scores(model, workspace);
+    const int32_t *scores = nsk_scores(model, workspace);
     board_print("scores");
     board_print_number((int32_t)index);
     for (unsigned c = 0; c < model->classes; c++) {

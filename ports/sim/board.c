@@ -31,8 +31,8 @@ typedef struct sim {
     int lost_at; /* frame at which the supply has failed last */
     uint8_t line_of[NSK_MOST_LABELS];
     jmp_buf reset;
-    GArray *answers;    /* of nsk_rehearsed */
-    GByteArray *scores; /* of each */
+    GArray *answers; /* of nsk_rehearsed */
+    GArray *scores;  /* of each */
     nsk_rehearsal *result;
     nsk_rehearsed taking;
     nsk_status status;
@@ -187,12 +187,12 @@ static void sim_layer_done(void *context, const nsk_model *model, unsigned layer
 
 /* ---- answers ---- */
 
-static void record(sim *s, const int8_t *scores) {
+static void record(sim *s, const int32_t *scores) {
     s->taking.answered = s->now;
     g_array_append_val(s->answers, s->taking);
     for (int c = 0; c < s->model.classes; c++) {
-        int8_t score = scores != NULL ? scores[c] : 0;
-        g_byte_array_append(s->scores, (const guint8 *)&score, 1);
+        int32_t score = scores != NULL ? scores[c] : 0;
+        g_array_append_val(s->scores, score);
     }
 }
 
@@ -223,7 +223,7 @@ static void sim_answer(void *context, const nsk_answered *answer) {
     nsk_rehearsed *a = &s->taking;
     int truth = nsk_film_truth(s->stage->film, s->frame);
     a->class_index = (int)nsk_best(answer->model, answer->scores);
-    a->probability = (float)(answer->scores[a->class_index] + 128) / 256.0F;
+    a->probability = (float)answer->scores[a->class_index] / (float)NSK_CERTAIN;
     a->line = answer->line;
     a->decided = answer->decided;
     s->result->known += truth != NSK_NOBODY_KNOWS;
@@ -310,7 +310,7 @@ static void finish(sim *s) {
                     ? -1.0
                     : board->active_power * r->busy + idle * (r->seconds - r->busy);
     r->answers = (nsk_rehearsed *)(void *)g_array_free(s->answers, FALSE);
-    r->scores = (int8_t *)g_byte_array_free(s->scores, FALSE);
+    r->scores = (int32_t *)(void *)g_array_free(s->scores, FALSE);
 }
 
 nsk_rehearsal *nsk_board_play(const nsk_stage *stage, nsk_error *error) {
@@ -319,7 +319,7 @@ nsk_rehearsal *nsk_board_play(const nsk_stage *stage, nsk_error *error) {
              .flipped = stage->model->size,
              .lost_at = -1,
              .answers = g_array_new(FALSE, FALSE, sizeof(nsk_rehearsed)),
-             .scores = g_byte_array_new(),
+             .scores = g_array_new(FALSE, FALSE, sizeof(int32_t)),
              .result = g_new0(nsk_rehearsal, 1),
              .error = error};
     nsk_status status = nsk_open(&s.model, s.flash, stage->model->size);

@@ -57,7 +57,7 @@ static void print_layer(cli_table *table, const nsk_probe *p) {
         g_snprintf(by_float, sizeof by_float, "%.3g to %.3g", p->low[0], p->high[0]);
         g_snprintf(apart, sizeof apart, isfinite(p->sqnr_db) ? "%.1f dB" : "same", p->sqnr_db);
     }
-    cli_table_row(table, "%s\t%d x %d x %d\t%.4g\t%d\t%s\t%.3g to %.3g\t%s", p->name, p->height,
+    cli_table_row(table, "%s\t%d x %d x %d\t%.3g\t%d\t%s\t%.3g to %.3g\t%s", p->name, p->height,
                   p->width, p->channels, (double)p->scale, p->zero, by_float, p->low[1], p->high[1],
                   apart);
 }

@@ -52,8 +52,12 @@ static inline int32_t nsk_rescale(int32_t acc, int32_t multiplier, unsigned shif
                                         : (int32_t)value;
 }
 
+static inline int32_t nsk_limit(int32_t value, int32_t low, int32_t high) {
+    return value < low ? low : value > high ? high : value;
+}
+
 static inline int8_t nsk_clamp(int32_t value, int32_t low, int32_t high) {
-    return (int8_t)(value < low ? low : value > high ? high : value);
+    return (int8_t)nsk_limit(value, low, high);
 }
 
 /* What makes an output of a sum of products stands in one word: from the lowest bit on, four bits
@@ -106,6 +110,26 @@ static inline int32_t nsk_blend_pair(int32_t a, int32_t b, int32_t part) {
 /* Back from units of 2^-22, to the nearest, halves up. */
 static inline int32_t nsk_blend_round(int32_t value) {
     return (value + (INT32_C(1) << (2 * NSK_BLEND_BITS - 1))) >> (2 * NSK_BLEND_BITS);
+}
+
+/* What makes shares of a sum in units of 2^-30: a factor from 2^15 to 2^16, and a shift from 1 to
+ * 17. The share of a part, at most 65535 and not above the sum: floor(part x factor / 2^shift),
+ * which 32 bits hold. */
+typedef struct nsk_divider {
+    uint32_t factor, shift;
+} nsk_divider;
+
+static inline nsk_divider nsk_divider_of(uint32_t sum) {
+    nsk_divider d = {0, 1};
+    for (; sum >> 16 != 0; sum >>= 1) {
+        d.shift++;
+    }
+    d.factor = (UINT32_C(1) << 31) / (sum | 0x8000U); /* set in any sum of sound tables */
+    return d;
+}
+
+static inline uint32_t nsk_divide(const nsk_divider *by, uint32_t part) {
+    return part * by->factor >> by->shift;
 }
 
 /* Share of `part` in `sum` as a score: floor((256 part + floor(sum / 2)) / sum) - 128, at most 127,

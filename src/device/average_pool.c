@@ -23,26 +23,20 @@ static NSK_NOINLINE int32_t sum_of(const int8_t *in, int32_t step, int32_t count
     return sum;
 }
 
-static int8_t window_average(const nsk_layer *l, const int8_t *in, nsk_window rows,
-                             nsk_window columns) {
-    int32_t across = columns.last - columns.first;
-    int32_t down = rows.last - rows.first;
+static int32_t window_average(const nsk_layer *l, const int8_t *in, int32_t down, int32_t across) {
+    const int32_t pixels = down * across;
     int32_t row = l->in.width * l->in.channels;
-    int32_t sum = -across * down * l->in.zero;
     int32_t step = l->dilate_across * l->in.channels;
-    in += (rows.origin + rows.first * l->dilate_down) * row +
-          (columns.origin + columns.first * l->dilate_across) * l->in.channels;
+    int32_t sum = -pixels * l->in.zero;
     if (across == l->in.width && step == l->in.channels && l->dilate_down == 1) {
-        across *= down; /* whole rows are one run */
+        across = pixels; /* whole rows are one run */
         down = 1;
     }
     for (; down > 0; down--, in += l->dilate_down * row) {
         sum += sum_of(in, step, across);
     }
-    uint32_t pixels = (uint32_t)((rows.last - rows.first) * (columns.last - columns.first));
-    uint32_t k = (l->flags & NSK_FLAG_COUNTED) != 0 && pixels > 0 ? pixels - 1U : 0U;
-    int32_t value = nsk_rescale(sum, nsk_word(l->multipliers, k), l->shifts[k]);
-    return nsk_clamp(value + l->out.zero, l->low, l->high);
+    uint32_t k = (l->flags & NSK_FLAG_COUNTED) != 0 && pixels > 0 ? (uint32_t)pixels - 1U : 0U;
+    return nsk_rescale(sum, nsk_word(l->multipliers, k), l->shifts[k]) + l->out.zero;
 }
 
 static void run(const nsk_layer *l, int8_t *workspace) {

@@ -3,11 +3,10 @@
 #include "arithmetic.h"
 #include "format.h"
 
-bool nsk_lies_inside(const nsk_model *m, const uint8_t *at, uint64_t count, uint32_t each,
-                     uint32_t alignment) {
+bool nsk_lies_inside(const nsk_model *m, const uint8_t *at, uint32_t bytes, uint32_t alignment) {
     size_t offset = (size_t)(at - m->bytes);
     return offset >= NSK_HEADER_BYTES && offset % alignment == 0 && offset <= m->size &&
-           count * each <= m->size - offset;
+           bytes <= m->size - offset;
 }
 
 bool nsk_multiplier_is_good(const nsk_layer *l, uint32_t k) {
@@ -17,12 +16,8 @@ bool nsk_multiplier_is_good(const nsk_layer *l, uint32_t k) {
 
 bool nsk_check_multipliers(const nsk_model *m, const nsk_layer *l, uint32_t multipliers,
                            uint32_t shifts) {
-    return nsk_lies_inside(m, l->multipliers, multipliers, 4, 4) &&
-           nsk_lies_inside(m, l->shifts, shifts, 1, 1);
-}
-
-bool nsk_same_size(const nsk_tensor *a, const nsk_tensor *b) {
-    return a->height == b->height && a->width == b->width && a->channels == b->channels;
+    return nsk_lies_inside(m, l->multipliers, 4 * multipliers, 4) &&
+           nsk_lies_inside(m, l->shifts, shifts, 1);
 }
 
 static bool axis_is_good(int32_t in, int32_t out, int32_t kernel, int32_t stride, int32_t dilate,
@@ -63,8 +58,9 @@ static bool weights_fit(const nsk_layer *l, uint32_t channel, const nsk_weights_
 
 bool nsk_check_weights(const nsk_model *m, const nsk_layer *l, const nsk_weights_form *form) {
     uint32_t channels = l->out.channels;
-    if (!nsk_lies_inside(m, l->weights, form->bytes, 1, 4) ||
-        !nsk_lies_inside(m, l->requantise, channels, 4, 4)) {
+    uint64_t bytes = (uint64_t)channels * (form->taps + form->fill);
+    if (bytes > m->size || !nsk_lies_inside(m, l->weights, (uint32_t)bytes, 4) ||
+        !nsk_lies_inside(m, l->requantise, 4 * channels, 4)) {
         return false;
     }
     for (uint32_t c = 0; c < channels; c++) {

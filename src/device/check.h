@@ -5,17 +5,17 @@
 
 #include "layer.h"
 
-/* `count` items of `each` bytes at `at` lie in the file behind its header, on a multiple of
- * `alignment`. */
-bool nsk_lies_inside(const nsk_model *model, const uint8_t *at, uint64_t count, uint32_t each,
-                     uint32_t alignment);
+/* So many bytes at `at` lie in the file behind its header, on a multiple of `alignment`. */
+bool nsk_lies_inside(const nsk_model *model, const uint8_t *at, uint32_t bytes, uint32_t alignment);
 
 /* The k-th multiplier and shift are what nsk_rescale takes. */
 bool nsk_multiplier_is_good(const nsk_layer *layer, uint32_t k);
 bool nsk_check_multipliers(const nsk_model *model, const nsk_layer *layer, uint32_t multipliers,
                            uint32_t shifts);
 
-bool nsk_same_size(const nsk_tensor *a, const nsk_tensor *b);
+static inline bool nsk_same_size(const nsk_tensor *a, const nsk_tensor *b) {
+    return a->height == b->height && a->width == b->width && a->channels == b->channels;
+}
 
 /* The kernels leave out what a window has outside the picture, so any window is safe; one that
  * cannot be meant is refused all the same. */
@@ -24,11 +24,10 @@ bool nsk_window_is_good(const nsk_layer *layer);
 /* The scratch lies in the workspace, at a multiple of four. */
 bool nsk_scratch_is_good(const nsk_model *model, const nsk_layer *layer);
 
-/* How the weights of a layer stand: `bytes` in all, those of output c from c x `start` on, `taps`
- * of them, `step` apart, and `fill` more, which are zero: what they meet is anything. `reach`: the
- * largest that a weight can meet. */
+/* How the weights of a layer stand: those of output c from c x `start` on, `taps` of them, `step`
+ * apart, and `fill` more, which are zero: what they meet is anything. `reach`: the largest that a
+ * weight can meet. */
 typedef struct nsk_weights_form {
-    uint64_t bytes;
     uint32_t start, step, taps, fill;
     int32_t reach;
 } nsk_weights_form;

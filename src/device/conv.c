@@ -8,7 +8,7 @@
 
 static bool check(const nsk_model *m, const nsk_layer *l) {
     if (l->count < 1 || l->in.channels % l->count != 0 || l->out.channels % l->count != 0 ||
-        !nsk_window_is_good(l) || (uint64_t)nsk_kernel_area(l) * l->in.channels > NSK_MOST_TAPS ||
+        !nsk_window_is_good(l) || nsk_kernel_area(l) * l->in.channels > NSK_MOST_TAPS ||
         !nsk_scratch_is_good(m, l)) {
         return false;
     }
@@ -18,7 +18,7 @@ static bool check(const nsk_model *m, const nsk_layer *l) {
     }
     uint32_t taps = (uint32_t)nsk_conv_taps(l);
     uint32_t row = (uint32_t)nsk_row_bytes((int32_t)taps);
-    nsk_weights_form form = {(uint64_t)row * l->out.channels, row, 1, taps, row - taps, 128};
+    nsk_weights_form form = {row, 1, taps, row - taps, 128};
     return nsk_check_weights(m, l, &form);
 }
 

@@ -9,12 +9,11 @@ static bool check(const nsk_model *m, const nsk_layer *l) {
     if (l->count < 1 || l->in.channels % l->count != 0 || l->out.channels % l->count != 0 ||
         l->kernel_height < 1 || l->kernel_width < 1 || l->stride_down < 1 || l->stride_across < 1 ||
         l->dilate_down < 1 || l->dilate_across < 1 ||
-        (uint64_t)nsk_kernel_area(l) * l->in.channels > NSK_MOST_TAPS) {
+        nsk_kernel_area(l) * l->in.channels > NSK_MOST_TAPS) {
         return false;
     }
     uint32_t taps = (uint32_t)nsk_conv_taps(l);
-    nsk_weights_form form = {
-        (uint64_t)taps * l->out.channels, taps, 1, taps, 0, nsk_reach(l->in.zero)};
+    nsk_weights_form form = {taps, 1, taps, 0, nsk_reach(l->in.zero)};
     return nsk_check_weights(m, l, &form);
 }
 

@@ -9,11 +9,11 @@ enum { MOST_ELEMENTS = 1 << 26 };
 /* All elements that the loops reach lie inside of both tensors. */
 static bool check(const nsk_model *m, const nsk_layer *l) {
     if (l->count < 1 || l->count > NSK_MOST_LOOPS ||
-        !nsk_lies_inside(m, l->loops, NSK_M_LOOPS + 3U * l->count, 4, 4) ||
-        ((l->flags & NSK_FLAG_TABLE) != 0 && !nsk_lies_inside(m, l->table, 256, 1, 1))) {
+        !nsk_lies_inside(m, l->loops, 4U * (NSK_M_LOOPS + 3U * l->count), 4) ||
+        ((l->flags & NSK_FLAG_TABLE) != 0 && !nsk_lies_inside(m, l->table, 256, 1))) {
         return false;
     }
-    int64_t size[2] = {nsk_tensor_bytes(&l->in), nsk_tensor_bytes(&l->out)};
+    int64_t size[2] = {nsk_tensor_elements(&l->in), nsk_tensor_elements(&l->out)};
     int64_t copies = 1;
     int64_t least[2];
     int64_t most[2];
@@ -85,7 +85,7 @@ static void run(const nsk_layer *l, int8_t *workspace) {
     position at = {nsk_word(l->loops, NSK_M_IN_ORIGIN), nsk_word(l->loops, NSK_M_OUT_ORIGIN)};
     int32_t done[NSK_MOST_LOOPS] = {0};
     if ((l->flags & NSK_FLAG_FILL) != 0) {
-        memset(out, nsk_word(l->loops, NSK_M_FILL), nsk_tensor_bytes(&l->out));
+        memset(out, nsk_word(l->loops, NSK_M_FILL), nsk_tensor_elements(&l->out));
     }
     do {
         copy_run(in, out, at, span_at(l, 0), table);

@@ -4,13 +4,13 @@
 #include "product.h"
 
 static int32_t inputs_of(const nsk_layer *l) {
-    return (int32_t)nsk_tensor_bytes(&l->in);
+    return (int32_t)nsk_tensor_elements(&l->in);
 }
 
 static bool check(const nsk_model *m, const nsk_layer *l) {
     uint32_t taps = (uint32_t)inputs_of(l);
     uint32_t row = (uint32_t)nsk_row_bytes((int32_t)taps);
-    nsk_weights_form form = {(uint64_t)row * l->out.channels, row, 1, taps, row - taps, 128};
+    nsk_weights_form form = {row, 1, taps, row - taps, 128};
     /* words are read, the row's last one whole */
     return l->out.height == 1 && l->out.width == 1 && l->in.offset % 4 == 0 &&
            l->in.offset + row <= m->workspace_bytes && nsk_check_weights(m, l, &form);

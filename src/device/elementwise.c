@@ -58,7 +58,7 @@ static void elementwise(const nsk_layer *l, int8_t *workspace, combine *both) {
     const int8_t *b = workspace + l->second.offset;
     int8_t *out = workspace + l->out.offset;
     uint32_t row = (uint32_t)l->out.width * l->out.channels;
-    uint32_t period = nsk_tensor_bytes(&l->second);
+    uint32_t period = nsk_tensor_elements(&l->second);
     uint32_t k = 0;
     for (uint32_t y = 0; y < l->out.height; y++) {
         for (uint32_t i = 0; i < row; i++) {

@@ -2,24 +2,19 @@
 #include "format.h"
 #include "layer.h"
 
-static void prepare_row(const int8_t *table, const uint8_t *from, size_t bytes, int8_t *to) {
-    for (const uint8_t *end = from + bytes; from < end;) {
-        *to++ = table[*from++];
-    }
-}
-
-/* A table a channel. */
-static void prepare_colours(const int8_t *tables, const uint8_t *from, size_t pixels, int8_t *to) {
-    for (; pixels > 0; pixels--, from += 3, to += 3) {
-        to[0] = tables[from[0]];
-        to[1] = tables[256U + from[1]];
-        to[2] = tables[512U + from[2]];
+/* A table a channel, or one for all. */
+static void prepare_by_tables(const int8_t *tables, const uint8_t *from, size_t bytes, size_t count,
+                              int8_t *to) {
+    for (size_t c = 0; c < count; c++, tables += 256) {
+        for (size_t i = c; i < bytes; i += count) {
+            to[i] = tables[from[i]];
+        }
     }
 }
 
 /* A line a channel. */
-static void prepare_lines(const uint8_t *lines, const uint8_t *from, size_t bytes, size_t channels,
-                          int8_t *to) {
+static void prepare_by_lines(const uint8_t *lines, const uint8_t *from, size_t bytes,
+                             size_t channels, int8_t *to) {
     for (size_t c = 0; c < channels; c++, lines += NSK_LINE_BYTES) {
         int32_t slope = nsk_word(lines, NSK_P_SLOPE);
         int32_t start = nsk_word(lines, NSK_P_START);
@@ -32,16 +27,11 @@ static void prepare_lines(const uint8_t *lines, const uint8_t *from, size_t byte
 static void prepare(const nsk_model *model, const uint8_t *from, int8_t *to) {
     const uint8_t *at = model->bytes + nsk_load32(model->bytes + NSK_H_PREPARE_AT);
     size_t bytes = (size_t)model->width * model->channels;
-    switch (model->bytes[NSK_H_TABLES]) {
-    case 0:
-        prepare_lines(at, from, bytes, model->channels, to);
-        break;
-    case 1:
-        prepare_row((const int8_t *)at, from, bytes, to);
-        break;
-    default:
-        prepare_colours((const int8_t *)at, from, model->width, to);
-        break;
+    size_t tables = model->bytes[NSK_H_TABLES];
+    if (tables == 0) {
+        prepare_by_lines(at, from, bytes, model->channels, to);
+    } else {
+        prepare_by_tables((const int8_t *)at, from, bytes, tables, to);
     }
 }
 

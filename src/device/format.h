@@ -6,7 +6,7 @@
 #include <stdint.h>
 
 #define NSK_MAGIC   UINT32_C(0x6b75736e) /* "nsuk" */
-#define NSK_VERSION 5U
+#define NSK_VERSION 6U
 
 enum nsk_header_field {
     NSK_H_MAGIC = 0,        /* u32 */
@@ -45,13 +45,19 @@ enum nsk_tensor_field {
     NSK_T_WIDTH = 6,    /* u16 */
     NSK_T_CHANNELS = 8, /* u16 */
     NSK_T_ZERO = 10,    /* i8 */
-    NSK_T_ROWS = 11,    /* u8: rows that it holds at a time; 0: all; or NSK_SLICE */
+    NSK_T_ROWS = 11,    /* u8: rows that it holds at a time; 0: all; or one of those below */
     NSK_T_SCALE = 12,   /* u32: the bits of a binary32; of a slice: the tensor that it is part of */
     NSK_TENSOR_BYTES = 16
 };
 
-/* A slice is some of the channels of another tensor, which is none. */
-#define NSK_SLICE 255U
+/* What stands in the place of rows. A slice is some of the channels of another tensor, which is
+ * none; wide elements are int16 or int32, not int8, of a tensor that holds all of its rows. */
+enum nsk_rows_said {
+    NSK_MOST_ROWS = 252,
+    NSK_WIDE_16 = 253, /* bytes of an element: 2 to the power of the lowest two bits */
+    NSK_WIDE_32 = 254,
+    NSK_SLICE = 255
+};
 
 enum nsk_layer_field {
     NSK_L_KIND = 0,            /* u8: nsk_kind */
@@ -85,14 +91,16 @@ enum nsk_flag {
     NSK_FLAG_COUNTED = 1, /* average: one multiplier for each count of pixels, count - 1 first */
     NSK_FLAG_FILL = 2,    /* move: the whole output is filled first */
     NSK_FLAG_TABLE = 4,   /* move: bytes pass through a table of 256 */
-    NSK_FLAG_LEAST = 8    /* maximum: the minimum instead */
+    NSK_FLAG_LEAST = 8,   /* maximum: the minimum instead */
+    NSK_FLAG_SHARES = 16, /* scores: a softmax of all */
+    NSK_FLAG_EACH = 32    /* scores: a sigmoid of each; neither: as they are */
 };
 
 /* A line, two int32: camera byte b becomes level (b x slope + start) / 2^16. */
 enum nsk_line_field { NSK_P_SLOPE = 0, NSK_P_START = 1, NSK_LINE_BYTES = 8, NSK_LINE_BITS = 16 };
 
-/* Each of a softmax's two tables. */
-enum nsk_softmax_sizes { NSK_SOFTMAX_ENTRIES = 16 };
+/* Each of a softmax's two tables; those of scores. */
+enum nsk_softmax_sizes { NSK_SOFTMAX_ENTRIES = 16, NSK_SCORES_ENTRIES = 8, NSK_SCORES_TABLES = 5 };
 
 /* A move's numbers, int32, stand where other layers have multipliers. */
 enum nsk_move_field {

@@ -14,7 +14,7 @@ typedef struct nsk_layer {
     int32_t stride_down, stride_across;
     int32_t dilate_down, dilate_across;
     int32_t pad_top, pad_left;
-    int32_t low, high;
+    int32_t low, high; /* of the output; where it is int16, all that it holds */
     /* into the file, by kind; requantise: a word an output, see arithmetic.h */
     union {
         const uint8_t *weights; /* of a kind that has any */
@@ -31,6 +31,7 @@ typedef struct nsk_layer {
 } nsk_layer;
 
 void nsk_layer_decode(const nsk_model *model, unsigned index, nsk_layer *layer);
+void nsk_tensor_decode(const nsk_model *model, unsigned tensor, nsk_tensor *t);
 
 /* Keeps an inner loop a function of its own: inlined into the loops around it, compilers run out of
  * registers for both and spill those of the inner one. NSK_ALWAYS_INLINE does the opposite: what is
@@ -75,35 +76,6 @@ typedef struct nsk_streaming {
 extern const nsk_streaming nsk_streams;
 extern const nsk_streaming *const nsk_streaming_of_build;
 
-/* The kernel taps [first, last) of a window that fall inside the picture, along one axis, and the
- * picture's coordinate of tap 0. */
-typedef struct nsk_window {
-    int32_t first, last, origin;
-} nsk_window;
-
-/* Output `at` of a window of `kernel` taps, `dilate` apart, on `size` pixels. */
-static inline nsk_window nsk_window_at(int32_t at, int32_t stride, int32_t pad, int32_t kernel,
-                                       int32_t dilate, int32_t size) {
-    nsk_window w = {0, kernel, at * stride - pad};
-    while (w.first < w.last && w.origin + w.first * dilate < 0) {
-        w.first++;
-    }
-    while (w.last > w.first && w.origin + (w.last - 1) * dilate >= size) {
-        w.last--;
-    }
-    return w;
-}
-
-static inline nsk_window nsk_rows(const nsk_layer *l, int32_t y) {
-    return nsk_window_at(y, l->stride_down, l->pad_top, l->kernel_height, l->dilate_down,
-                         l->in.height);
-}
-
-static inline nsk_window nsk_columns(const nsk_layer *l, int32_t x) {
-    return nsk_window_at(x, l->stride_across, l->pad_left, l->kernel_width, l->dilate_across,
-                         l->in.width);
-}
-
 /* How a kind goes through the rows of its tensors: it needs its input whole; each row of the output
  * comes from a window of the input's rows; from the row in its place; or from that of two inputs.
  */
@@ -132,7 +104,7 @@ bool nsk_writes_over_input(const nsk_layer *layer);
 
 /* Which rows of a tensor are there: [first, made), the first of them at its place. */
 static inline void nsk_cut_rows(nsk_tensor *t, const nsk_held *held, int32_t from, int32_t to) {
-    t->offset += (uint32_t)(from - held->first) * t->width * t->pixel_stride;
+    t->offset += (uint32_t)(from - held->first) * t->width * (uint32_t)t->pixel_stride;
     t->height = (uint16_t)(to - from);
 }
 
@@ -155,25 +127,30 @@ static inline nsk_layer nsk_window_piece(const nsk_layer *l, const nsk_held *in,
     return piece;
 }
 
-static inline uint32_t nsk_tensor_bytes(const nsk_tensor *t) {
+static inline uint32_t nsk_tensor_elements(const nsk_tensor *t) {
     return (uint32_t)t->height * t->width * t->channels;
+}
+
+static inline uint32_t nsk_tensor_bytes(const nsk_tensor *t) {
+    return nsk_tensor_elements(t) * t->element;
 }
 
 /* From the first byte of its first pixel to where one behind the last would begin. */
 static inline uint32_t nsk_tensor_span(const nsk_tensor *t) {
-    return (uint32_t)t->height * t->width * t->pixel_stride;
+    return (uint32_t)t->height * t->width * (uint32_t)t->pixel_stride;
 }
 
 /* Where an element, counted without gaps, stands from the tensor's place on. */
 static inline uint32_t nsk_element_place(const nsk_tensor *t, uint32_t element) {
-    return element / t->channels * t->pixel_stride + element % t->channels;
+    return element / t->channels * (uint32_t)t->pixel_stride + element % t->channels * t->element;
 }
 
 static inline uint32_t nsk_kernel_area(const nsk_layer *l) {
     return (uint32_t)l->kernel_height * (uint32_t)l->kernel_width;
 }
 
-/* Taps of one output of a convolution, transposed or not; more than NSK_MOST_TAPS are refused. */
+/* Taps of one output of a convolution, transposed or not; more than NSK_MOST_TAPS are refused. A
+ * kernel's area times channels, of one byte and of two each, is within 32 bits. */
 enum nsk_taps_limit { NSK_MOST_TAPS = 1 << 24 };
 static inline int32_t nsk_conv_taps(const nsk_layer *l) {
     return l->kernel_height * l->kernel_width * (l->in.channels / (int32_t)l->count);

@@ -10,19 +10,19 @@ static bool check(const nsk_model *m, const nsk_layer *l) {
 }
 
 /* The minimum is the maximum of the bits turned round: ~q = -1 - q. */
-static int8_t window_most(const nsk_layer *l, const int8_t *in, nsk_window rows,
-                          nsk_window columns) {
-    int32_t turn = (l->flags & NSK_FLAG_LEAST) != 0 ? -1 : 0;
+static int32_t window_most(const nsk_layer *l, const int8_t *in, int32_t down, int32_t across) {
+    const int32_t turn = (l->flags & NSK_FLAG_LEAST) != 0 ? -1 : 0;
+    const int32_t step = l->dilate_across * l->in.channels;
+    const int32_t row = l->dilate_down * l->in.width * l->in.channels;
     int32_t most = -128;
-    for (int32_t ky = rows.first; ky < rows.last; ky++) {
-        int32_t y = rows.origin + ky * l->dilate_down;
-        for (int32_t kx = columns.first; kx < columns.last; kx++) {
-            int32_t x = columns.origin + kx * l->dilate_across;
-            int32_t value = in[(y * l->in.width + x) * l->in.channels] ^ turn;
+    for (; down > 0; down--, in += row) {
+        const int8_t *at = in;
+        for (int32_t left = across; left > 0; left--, at += step) {
+            int32_t value = *at ^ turn;
             most = value > most ? value : most;
         }
     }
-    return nsk_clamp(most ^ turn, l->low, l->high);
+    return most ^ turn;
 }
 
 static void run(const nsk_layer *l, int8_t *workspace) {

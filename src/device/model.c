@@ -4,13 +4,13 @@
 
 /* One behind the other, in the order of nsk_status: a table of pointers would be as long again. */
 static const char texts[] = "good\0"
-                            "does not start at a multiple of four bytes\0"
-                            "cut short: fewer bytes than its header says\0"
-                            "not a netsuke model file\0"
-                            "of another version; build it again\0"
-                            "damaged: its checksum does not match\0"
-                            "inconsistent though its checksum matches\0"
-                            "in need of a kind of layer that this build leaves out\0"
+                            "not at a multiple of four\0"
+                            "cut short\0"
+                            "not a model file\0"
+                            "of another version\0"
+                            "damaged: its checksum is wrong\0"
+                            "inconsistent in itself\0"
+                            "in need of a layer that is left out\0"
                             "larger than the workspace\0"
                             "larger than its pictures\0"
                             "without memory\0"
@@ -29,22 +29,34 @@ static const uint8_t *tensor_record(const nsk_model *model, unsigned tensor) {
     return model->bytes + nsk_load32(model->bytes + NSK_H_TENSORS_AT) + NSK_TENSOR_BYTES * tensor;
 }
 
-nsk_tensor nsk_tensor_at(const nsk_model *model, unsigned tensor) {
+void nsk_tensor_decode(const nsk_model *model, unsigned tensor, nsk_tensor *t) {
     const uint8_t *at = tensor_record(model, tensor);
-    nsk_tensor t;
-    t.offset = nsk_load32(at + NSK_T_PLACE);
-    t.height = (uint16_t)nsk_load16(at + NSK_T_HEIGHT);
-    t.width = (uint16_t)nsk_load16(at + NSK_T_WIDTH);
-    t.channels = (uint16_t)nsk_load16(at + NSK_T_CHANNELS);
-    t.pixel_stride = t.channels;
-    if (at[NSK_T_ROWS] == NSK_SLICE) {
+    uint32_t rows = at[NSK_T_ROWS];
+    t->offset = nsk_load32(at + NSK_T_PLACE);
+    t->height = (uint16_t)nsk_load16(at + NSK_T_HEIGHT);
+    t->width = (uint16_t)nsk_load16(at + NSK_T_WIDTH);
+    t->channels = (uint16_t)nsk_load16(at + NSK_T_CHANNELS);
+    t->pixel_stride = t->channels;
+    t->element = 1;
+    t->slice = rows == NSK_SLICE;
+    if (t->slice) {
         at = tensor_record(model, nsk_load32(at + NSK_T_SCALE));
-        t.offset += nsk_load32(at + NSK_T_PLACE);
-        t.pixel_stride = (uint16_t)nsk_load16(at + NSK_T_CHANNELS);
+        rows = at[NSK_T_ROWS];
+        t->offset += nsk_load32(at + NSK_T_PLACE);
+        t->pixel_stride = (int32_t)nsk_load16(at + NSK_T_CHANNELS);
+    } else if (rows > NSK_MOST_ROWS) {
+        t->element = (uint8_t)(1U << rows % 4U);
+        t->pixel_stride *= t->element;
+        rows = 0;
     }
-    t.rows = at[NSK_T_ROWS] != 0 ? at[NSK_T_ROWS] : t.height;
-    t.zero = (int8_t)at[NSK_T_ZERO];
-    t.scale_bits = nsk_load32(at + NSK_T_SCALE);
+    t->rows = (uint16_t)(rows != 0 ? rows : t->height);
+    t->zero = (int8_t)at[NSK_T_ZERO];
+    t->scale_bits = nsk_load32(at + NSK_T_SCALE);
+}
+
+nsk_tensor nsk_tensor_at(const nsk_model *model, unsigned tensor) {
+    nsk_tensor t;
+    nsk_tensor_decode(model, tensor, &t);
     return t;
 }
 
@@ -58,10 +70,11 @@ void nsk_layer_decode(const nsk_model *model, unsigned index, nsk_layer *l) {
     l->kind = (nsk_kind)at[NSK_L_KIND];
     l->flags = at[NSK_L_FLAGS];
     l->count = nsk_load16(at + NSK_L_COUNT);
-    l->in = nsk_tensor_at(model, nsk_load16(at + NSK_L_INPUT));
+    uint32_t first = nsk_load16(at + NSK_L_INPUT);
     l->has_second = second != NSK_NO_TENSOR;
-    l->second = l->has_second ? nsk_tensor_at(model, second) : l->in;
-    l->out = nsk_tensor_at(model, nsk_load16(at + NSK_L_OUTPUT));
+    nsk_tensor_decode(model, first, &l->in);
+    nsk_tensor_decode(model, l->has_second ? second : first, &l->second);
+    nsk_tensor_decode(model, nsk_load16(at + NSK_L_OUTPUT), &l->out);
     l->kernel_height = at[NSK_L_KERNEL_HEIGHT];
     l->kernel_width = at[NSK_L_KERNEL_WIDTH];
     l->stride_down = at[NSK_L_STRIDE_DOWN];
@@ -70,8 +83,8 @@ void nsk_layer_decode(const nsk_model *model, unsigned index, nsk_layer *l) {
     l->dilate_across = at[NSK_L_DILATE_ACROSS];
     l->pad_top = at[NSK_L_PAD_TOP];
     l->pad_left = at[NSK_L_PAD_LEFT];
-    l->low = (int8_t)at[NSK_L_LOW];
-    l->high = (int8_t)at[NSK_L_HIGH];
+    l->low = l->out.element == 2 ? INT16_MIN : (int8_t)at[NSK_L_LOW];
+    l->high = l->out.element == 2 ? INT16_MAX : (int8_t)at[NSK_L_HIGH];
     l->weights = model->bytes + nsk_load32(at + NSK_L_WEIGHTS_AT);
     l->requantise = model->bytes + nsk_load32(at + NSK_L_REQUANTISE_AT);
     l->scratch = nsk_load32(at + NSK_L_SCRATCH_AT);
@@ -101,11 +114,11 @@ const char *nsk_model_fact(const nsk_model *model, nsk_fact fact) {
     return (const char *)model->bytes + (uint32_t)nsk_word(offsets, (uint32_t)fact);
 }
 
-const int8_t *nsk_scores(const nsk_model *model, const void *workspace) {
-    return (const int8_t *)workspace + nsk_tensor_at(model, model->output).offset;
+const int32_t *nsk_scores(const nsk_model *model, const void *workspace) {
+    return (const int32_t *)workspace + nsk_tensor_at(model, model->output).offset / 4U;
 }
 
-unsigned nsk_best(const nsk_model *model, const int8_t *scores) {
+unsigned nsk_best(const nsk_model *model, const int32_t *scores) {
     unsigned best = 0;
     for (unsigned c = 1; c < model->classes; c++) {
         best = scores[c] > scores[best] ? c : best;

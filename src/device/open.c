@@ -14,7 +14,7 @@ static bool name_lies_inside(const nsk_model *m, uint32_t offset) {
 static bool check_slice(const uint8_t *at, const uint8_t *whole) {
     uint32_t channels = nsk_load16(at + NSK_T_CHANNELS);
     uint32_t room = nsk_load16(whole + NSK_T_CHANNELS);
-    return whole[NSK_T_ROWS] != NSK_SLICE && channels <= room &&
+    return whole[NSK_T_ROWS] <= NSK_MOST_ROWS && channels <= room &&
            nsk_load32(at + NSK_T_PLACE) <= room - channels &&
            nsk_load32(whole + NSK_T_HEIGHT) == nsk_load32(at + NSK_T_HEIGHT); /* and width */
 }
@@ -31,14 +31,26 @@ static bool check_tensor(const nsk_model *m, unsigned index) {
     uint32_t row = (uint32_t)t.width * t.channels; /* nothing here leaves 32 bits */
     return row >= 1 && t.height >= 1 && row <= (uint32_t)MOST_ELEMENTS / t.height &&
            t.rows <= t.height && (t.rows == t.height || m->streamed > 0) &&
-           t.offset <= m->workspace_bytes && t.rows * row <= m->workspace_bytes - t.offset;
+           t.offset % t.element == 0 && t.offset <= m->workspace_bytes &&
+           t.rows * row * t.element <= m->workspace_bytes - t.offset;
 }
 
 /* Kernels read whole tensors, and only some can write a slice: others go byte by byte. */
 static bool slices_are_good(const nsk_layer *l) {
-    return l->in.pixel_stride == l->in.channels && l->second.pixel_stride == l->second.channels &&
-           (l->out.pixel_stride == l->out.channels || l->out.height * l->out.width == 1 ||
-            nsk_kind_writes_slices(l->kind));
+    return !l->in.slice && !l->second.slice &&
+           (!l->out.slice || l->out.height * l->out.width == 1 || nsk_kind_writes_slices(l->kind));
+}
+
+/* Elements are bytes but at the network's end: scores are int32; what they are made of may be
+ * int16, which dense layers and averages can write, around 0. */
+static bool elements_are_good(const nsk_layer *l) {
+    uint32_t sizes = l->in.element * 0x100U + l->second.element * 0x10U + l->out.element;
+    if (l->kind == NSK_KIND_SCORES) {
+        return sizes == 0x114 || sizes == 0x224;
+    }
+    return sizes == 0x111 ||
+           (sizes == 0x112 && (l->kind == NSK_KIND_DENSE || l->kind == NSK_KIND_AVERAGE_POOL) &&
+            l->out.zero == 0);
 }
 
 static nsk_status check_layer(const nsk_model *m, unsigned index) {
@@ -55,7 +67,8 @@ static nsk_status check_layer(const nsk_model *m, unsigned index) {
     if (operation == NULL) {
         return NSK_STATUS_KIND_MISSING;
     }
-    return l.low <= l.high && slices_are_good(&l) && operation->check(m, &l)
+    return l.low <= l.high && slices_are_good(&l) && elements_are_good(&l) &&
+                   operation->check(m, &l)
                ? NSK_STATUS_OK
                : NSK_STATUS_INCONSISTENT;
 }
@@ -68,7 +81,7 @@ static bool is_level(int32_t number) {
 /* Both ends of every line are levels, and so is all between them. A
  * slope that passes is a level too, and nothing leaves 32 bits. */
 static bool check_lines(const nsk_model *m, const uint8_t *lines) {
-    bool good = nsk_lies_inside(m, lines, m->channels, NSK_LINE_BYTES, 4);
+    bool good = nsk_lies_inside(m, lines, (uint32_t)NSK_LINE_BYTES * m->channels, 4);
     for (uint32_t c = 0; c < m->channels && good; c++, lines += NSK_LINE_BYTES) {
         int32_t start = nsk_word(lines, NSK_P_START);
         int32_t slope = nsk_word(lines, NSK_P_SLOPE);
@@ -90,12 +103,13 @@ static bool check_frame(const nsk_model *m) {
     nsk_tensor in = nsk_tensor_at(m, m->input);
     nsk_tensor out = nsk_tensor_at(m, m->output);
     return in.height == m->height && in.width == m->width && in.channels == m->channels &&
-           out.height == 1 && out.width == 1 && out.channels == m->classes &&
-           (tables > 0 ? nsk_lies_inside(m, prepare, tables, 256, 1) : check_lines(m, prepare));
+           in.element == 1 && out.height == 1 && out.width == 1 && out.channels == m->classes &&
+           out.element == 4 &&
+           (tables > 0 ? nsk_lies_inside(m, prepare, 256 * tables, 1) : check_lines(m, prepare));
 }
 
 static bool check_texts(const nsk_model *m, uint32_t list, uint32_t count) {
-    bool good = nsk_lies_inside(m, m->bytes + list, count, 4, 4);
+    bool good = nsk_lies_inside(m, m->bytes + list, 4 * count, 4);
     for (uint32_t i = 0; i < count && good; i++) {
         good = name_lies_inside(m, (uint32_t)nsk_word(m->bytes + list, i));
     }
@@ -112,8 +126,8 @@ static nsk_status check_all(const nsk_model *m) {
     uint32_t tensors = nsk_load32(m->bytes + NSK_H_TENSORS_AT);
     uint32_t layers = nsk_load32(m->bytes + NSK_H_LAYERS_AT);
     if (m->layers < 1 || m->classes < 1 || m->workspace_bytes > MOST_WORKSPACE ||
-        !nsk_lies_inside(m, m->bytes + tensors, m->tensors, NSK_TENSOR_BYTES, 4) ||
-        !nsk_lies_inside(m, m->bytes + layers, m->layers, NSK_LAYER_BYTES, 4)) {
+        !nsk_lies_inside(m, m->bytes + tensors, (uint32_t)NSK_TENSOR_BYTES * m->tensors, 4) ||
+        !nsk_lies_inside(m, m->bytes + layers, (uint32_t)NSK_LAYER_BYTES * m->layers, 4)) {
         return NSK_STATUS_INCONSISTENT;
     }
     for (unsigned i = 0; i < m->tensors; i++) {

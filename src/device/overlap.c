@@ -40,7 +40,7 @@ static uint32_t whole_of(const nsk_model *m, uint32_t tensor) {
 
 static span span_of(const nsk_model *m, uint32_t tensor) {
     nsk_tensor t = nsk_tensor_at(m, whole_of(m, tensor));
-    span s = {t.offset, t.offset + (uint32_t)t.rows * t.width * t.channels};
+    span s = {t.offset, t.offset + (uint32_t)t.rows * t.width * t.channels * t.element};
     return s;
 }
 
@@ -69,7 +69,7 @@ static bool is_elementwise(nsk_kind kind) {
 
 /* Row by row, none over what it or a later one still reads. */
 static bool rows_are_free(const nsk_layer *l) {
-    int64_t out_row = (int64_t)l->out.width * l->out.channels;
+    int64_t out_row = (int64_t)l->out.width * l->out.channels * l->out.element;
     int64_t in_row = (int64_t)l->in.width * l->in.channels;
     bool free = true;
     for (int32_t y = 0; y < l->out.height && free; y++) {
@@ -89,8 +89,7 @@ static bool can_share(const touched *t, const nsk_tensor *in, span read) {
     if (is_elementwise(l->kind)) {
         return nsk_same_size(in, &l->out) && t->out.from <= read.from;
     }
-    return nsk_kind_has_window(l->kind) && l->out.pixel_stride == l->out.channels &&
-           rows_are_free(l);
+    return nsk_kind_has_window(l->kind) && !l->out.slice && rows_are_free(l);
 }
 
 static bool stands_apart(const touched *t) {
@@ -138,8 +137,9 @@ static bool move_writes(const nsk_layer *l, uint32_t at) {
 /* Whether a layer writes byte `at` of the tensor that its output is, or is a slice of. */
 static bool writes(const touched *t, uint32_t at) {
     const nsk_layer *l = &t->layer;
-    uint32_t first = (l->out.offset - t->out.from) % l->out.pixel_stride;
-    uint32_t channel = at % l->out.pixel_stride;
+    const uint32_t step = (uint32_t)l->out.pixel_stride;
+    uint32_t first = (l->out.offset - t->out.from) % step;
+    uint32_t channel = at % step;
     return l->kind == NSK_KIND_COPY ? move_writes(l, at)
                                     : channel >= first && channel < first + l->out.channels;
 }
@@ -195,7 +195,7 @@ static bool fills(const nsk_layer *l) {
 
 /* One layer alone, slices and moves aside. */
 static bool writes_all(const touched *t) {
-    return t->layer.out.pixel_stride == t->layer.out.channels && t->layer.kind != NSK_KIND_COPY;
+    return !t->layer.out.slice && t->layer.kind != NSK_KIND_COPY;
 }
 
 /* Whether the camera or a layer makes this tensor; else it is another shape of what stands there.

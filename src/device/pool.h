@@ -1,26 +1,33 @@
-/* pool: what a maximum and an average have in common: one byte a window and channel. */
+/* pool: what a maximum and an average have in common: one element a window and channel. */
 #ifndef NSK_DEVICE_POOL_H
 #define NSK_DEVICE_POOL_H
 
 #include "layer.h"
 
-/* `in`: the channel's byte of pixel 0. */
-typedef int8_t nsk_pool_window(const nsk_layer *layer, const int8_t *in, nsk_window rows,
-                               nsk_window columns);
+/* How many taps of a window fall inside the picture, along one axis, and the picture's coordinate
+ * of the first of them. */
+typedef struct nsk_window {
+    int32_t start, taps;
+} nsk_window;
 
-static inline void nsk_pool(const nsk_layer *l, int8_t *workspace, nsk_pool_window *window) {
-    const int8_t *in = workspace + l->in.offset;
-    int8_t *out = workspace + l->out.offset;
-    for (int32_t y = 0; y < l->out.height; y++) {
-        nsk_window rows = nsk_rows(l, y);
-        for (int32_t x = 0; x < l->out.width; x++) {
-            nsk_window columns = nsk_columns(l, x);
-            for (int32_t c = 0; c < l->out.channels; c++) {
-                out[c] = window(l, in + c, rows, columns);
-            }
-            out += l->out.pixel_stride;
-        }
-    }
+/* Of `taps`, `dilate` apart from `start` on, on `size` pixels. */
+nsk_window nsk_inside(int32_t start, int32_t taps, int32_t dilate, int32_t size);
+
+/* Those of an output row, of a column. */
+static inline nsk_window nsk_rows(const nsk_layer *l, int32_t y) {
+    return nsk_inside(nsk_window_top(l, y), l->kernel_height, l->dilate_down, l->in.height);
 }
+
+static inline nsk_window nsk_columns(const nsk_layer *l, int32_t x) {
+    return nsk_inside(x * l->stride_across - l->pad_left, l->kernel_width, l->dilate_across,
+                      l->in.width);
+}
+
+/* `in`: the channel's byte of the first pixel inside, of so many rows and columns. What it gives is
+ * clamped to what the output holds. */
+typedef int32_t nsk_pool_window(const nsk_layer *layer, const int8_t *in, int32_t down,
+                                int32_t across);
+
+void nsk_pool(const nsk_layer *layer, int8_t *workspace, nsk_pool_window *window);
 
 #endif

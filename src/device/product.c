@@ -15,6 +15,7 @@ nsk_matmul nsk_matmul_of(const nsk_layer *l, int32_t row, int32_t group) {
     p.zero = l->out.zero;
     p.low = l->low;
     p.high = l->high;
+    p.wide = l->out.element == 2;
     p.plain_requantise = nsk_requantise_is_plain(l);
     p.in_step = row;
     p.out_step = l->out.pixel_stride;
@@ -74,8 +75,22 @@ static void two_pixels(const nsk_matmul *p, const int8_t *in, int32_t other_pixe
     }
 }
 
+static void wide_pixel(const nsk_matmul *p, const int8_t *in, int8_t *out) {
+    const int8_t *weights = p->weights;
+    for (uint32_t c = 0; c < (uint32_t)p->outputs; c++, weights += p->row) {
+        int32_t requantise = nsk_word(p->requantise, c);
+        sums s = {nsk_requantise_bias(requantise), 0, 0, 0};
+        dot_pairs(in, in, weights, weights, p->row, &s);
+        nsk_put_output(p, s.a, requantise, out, c);
+    }
+}
+
 void NSK_PLAIN(nsk_multiply_out)(const nsk_matmul *p, const int8_t *in, int32_t pixels,
                                  int8_t *out) {
+    if (p->wide) {
+        wide_pixel(p, in, out);
+        return;
+    }
     for (; pixels > 0; pixels -= 2) {
         two_pixels(p, in, pixels > 1 ? p->out_step : 0, out);
         in += 2 * p->in_step;

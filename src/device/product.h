@@ -4,6 +4,7 @@
 #ifndef NSK_DEVICE_PRODUCT_H
 #define NSK_DEVICE_PRODUCT_H
 
+#include "arithmetic.h"
 #include "layer.h"
 
 typedef struct nsk_matmul {
@@ -14,6 +15,7 @@ typedef struct nsk_matmul {
     int32_t zero, low, high;   /* of the output */
     int32_t in_step, out_step; /* bytes from a pixel to the next */
     bool plain_requantise;     /* the clamp is that of int8 */
+    bool wide;                 /* outputs are int16, of one pixel: a dense layer's */
     int8_t *scratch;           /* NSK_WIDENED x row bytes, or NULL where there is one pixel */
 } nsk_matmul;
 
@@ -22,6 +24,17 @@ nsk_matmul nsk_matmul_of(const nsk_layer *layer, int32_t row, int32_t group);
 
 /* `in`: the first pixel's row; `out`: its first output. */
 void nsk_multiply_out(const nsk_matmul *product, const int8_t *in, int32_t pixels, int8_t *out);
+
+/* Makes output c of a sum, bias included. */
+static inline void nsk_put_output(const nsk_matmul *p, int32_t sum, int32_t requantise, int8_t *out,
+                                  uint32_t c) {
+    int32_t level = nsk_limit(nsk_scale_down(sum, requantise) + p->zero, p->low, p->high);
+    if (p->wide) {
+        ((int16_t *)(void *)out)[c] = (int16_t)level;
+    } else {
+        out[c] = (int8_t)level;
+    }
+}
 
 /* The portable one, where a core's own may be chosen when run. */
 void nsk_multiply_out_plain(const nsk_matmul *product, const int8_t *in, int32_t pixels,

@@ -8,7 +8,7 @@ static bool check(const nsk_model *m, const nsk_layer *l) {
     uint32_t rows = l->out.height;
     uint32_t all = rows + l->out.width;
     if (l->in.channels != l->out.channels ||
-        !nsk_lies_inside(m, l->blends, all, NSK_BLEND_BYTES, 2)) {
+        !nsk_lies_inside(m, l->blends, NSK_BLEND_BYTES * all, 2)) {
         return false;
     }
     for (uint32_t i = 0; i < all; i++) {

@@ -12,7 +12,7 @@ static uint32_t part(const nsk_layer *l, int32_t below) {
 
 static bool check(const nsk_model *m, const nsk_layer *l) {
     return nsk_same_size(&l->in, &l->out) &&
-           nsk_lies_inside(m, l->table, 2 * NSK_SOFTMAX_ENTRIES, 2, 2) && part(l, 0) > 0;
+           nsk_lies_inside(m, l->table, 2 * 2 * NSK_SOFTMAX_ENTRIES, 2) && part(l, 0) > 0;
 }
 
 static void softmax_pixel(const nsk_layer *l, const int8_t *in, int8_t *out) {

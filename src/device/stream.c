@@ -20,7 +20,7 @@ static uint32_t height_of(const nsk_model *m, uint32_t tensor) {
 
 static bool is_slice(const nsk_model *m, uint32_t tensor) {
     nsk_tensor t = nsk_tensor_at(m, tensor);
-    return t.pixel_stride != t.channels;
+    return t.slice;
 }
 
 static nsk_link link_of(const nsk_model *m, unsigned layer) {
@@ -182,7 +182,7 @@ typedef struct fits {
 static void check_piece(void *context, unsigned index, const nsk_layer *piece) {
     fits *f = (fits *)context;
     nsk_tensor whole = nsk_tensor_at(f->model, nsk_layer_output(f->model, index));
-    uint32_t row = (uint32_t)whole.width * whole.channels;
+    uint32_t row = (uint32_t)whole.width * whole.channels * whole.element;
     uint64_t end = (uint64_t)piece->out.offset - whole.offset + (uint64_t)piece->out.height * row;
     f->good = f->good && end <= (uint64_t)whole.rows * row;
 }

@@ -3,6 +3,7 @@
 #include "work.h"
 
 #include "format.h"
+#include "pool.h"
 #include "stream.h"
 
 /* Rows and columns of a layer's windows. */
@@ -16,11 +17,11 @@ static windows windows_of(const nsk_layer *l) {
     windows all = {0, 0, 0, 0, 0};
     for (int32_t y = 0; y < l->out.height; y++) {
         nsk_window w = nsk_rows(l, y);
-        all.rows += (uint64_t)(w.last - w.first);
+        all.rows += (uint64_t)w.taps;
     }
     for (int32_t x = 0; x < l->out.width; x++) {
         nsk_window w = nsk_columns(l, x);
-        uint64_t taps = (uint64_t)(w.last - w.first);
+        uint64_t taps = (uint64_t)w.taps;
         bool inner = taps == (uint64_t)l->kernel_width && l->count == 1 && l->dilate_across == 1;
         all.columns += taps;
         all.inner += inner;
@@ -114,8 +115,8 @@ static uint64_t moved(const nsk_layer *l) {
 nsk_work nsk_work_of(const nsk_layer *layer) {
     const nsk_layer l = *layer;
     nsk_work work = {.calls = 1,
-                     .outputs = nsk_tensor_bytes(&l.out),
-                     .inputs = nsk_tensor_bytes(&l.in),
+                     .outputs = nsk_tensor_elements(&l.out),
+                     .inputs = nsk_tensor_elements(&l.in),
                      .rows = l.out.height,
                      .moved = nsk_tensor_bytes(&l.in)};
     switch (l.kind) {

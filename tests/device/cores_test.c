@@ -34,8 +34,8 @@ static void note_layer(void *context, const nsk_model *model, unsigned layer) {
         return; /* of which only some rows are there */
     }
     for (uint32_t pixel = 0; pixel < (uint32_t)t.height * t.width; pixel++) {
-        r->sum[layer] =
-            nsk_crc32(r->sum[layer], r->workspace + t.offset + pixel * t.pixel_stride, t.channels);
+        const uint8_t *at = r->workspace + t.offset + pixel * (uint32_t)t.pixel_stride;
+        r->sum[layer] = nsk_crc32(r->sum[layer], at, (size_t)t.channels * t.element);
     }
 }
 
@@ -45,9 +45,10 @@ static void run_here(const nsk_model *model, const uint8_t *frame, reference *r)
     r->workspace = g_malloc0(model->workspace_bytes);
     nsk_prepare(model, frame, (size_t)model->width * model->channels, r->workspace);
     nsk_run(model, r->workspace, &observer);
-    int8_t *expected = g_malloc(model->classes);
+    int32_t *expected = g_new(int32_t, model->classes);
+    size_t bytes = model->classes * sizeof *expected;
     nsk_reference_scores(model, frame, expected);
-    CU_ASSERT_EQUAL(memcmp(expected, nsk_scores(model, r->workspace), model->classes), 0);
+    CU_ASSERT_EQUAL(memcmp(expected, nsk_scores(model, r->workspace), bytes), 0);
     g_free(expected);
     g_free(r->workspace);
 }

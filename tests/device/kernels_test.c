@@ -1,5 +1,6 @@
 /* Every kernel against its plain formula, computed here by itself with exact arithmetic, on at
  * least a hundred thousand outputs of random layers. */
+#include <math.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -7,6 +8,7 @@
 #include "base/random.h"
 #include "device/format.h"
 #include "device/layer.h"
+#include "lowered/integer.h"
 #include "reference/exact.h"
 
 enum { ENOUGH = 100000, MOST = 1 << 16, GUARD = 0x5a, GUARDED = 512 };
@@ -19,7 +21,7 @@ typedef struct bed {
     _Alignas(4) int8_t weights[MOST];
     int row; /* bytes of an output's weights, where they stand in rows */
     _Alignas(4) uint8_t requantise[4 * 512], multipliers[4 * 512], shifts[512];
-    uint8_t table[512];
+    _Alignas(4) uint8_t table[512];
     int checked, wrong;
 } bed;
 
@@ -59,7 +61,8 @@ static void draw_tensor(bed *b, nsk_tensor *t, uint32_t place, int h, int w, int
                       .width = (uint16_t)w,
                       .channels = (uint16_t)c,
                       .rows = (uint16_t)h,
-                      .pixel_stride = (uint16_t)c,
+                      .pixel_stride = c,
+                      .element = 1,
                       .zero = (int8_t)between(b, -128, 127)};
 }
 
@@ -147,29 +150,49 @@ static int row_bytes(bed *b, int taps, int outputs) {
     return row;
 }
 
+/* Within what the output holds. */
+static int clamped(const nsk_layer *l, exact value) {
+    return (int)(value < l->low ? l->low : value > l->high ? l->high : value);
+}
+
 /* A layer's with weights. */
-static int8_t requantise(const bed *b, exact sum, int k) {
-    const nsk_layer *l = &b->layer;
+static int requantise(const bed *b, exact sum, int k) {
     int32_t word = nsk_word(b->requantise, (uint32_t)k);
-    return exact_requantise(sum + exact_bias(word), word, l->out.zero, l->low, l->high);
+    return clamped(&b->layer, exact_requantise(sum + exact_bias(word), word, b->layer.out.zero,
+                                               INT32_MIN, INT32_MAX));
 }
 
-static int8_t rescaled(const bed *b, exact acc, int k) {
-    const nsk_layer *l = &b->layer;
+static int rescaled(const bed *b, exact acc, int k) {
     int32_t value =
-        exact_rescale((int64_t)acc, nsk_word(b->multipliers, (uint32_t)k), b->shifts[k]) +
-        l->out.zero;
-    return (int8_t)(value < l->low ? l->low : value > l->high ? l->high : value);
+        exact_rescale((int64_t)acc, nsk_word(b->multipliers, (uint32_t)k), b->shifts[k]);
+    return clamped(&b->layer, (exact)value + b->layer.out.zero);
 }
 
-typedef int8_t formula(const bed *b, int y, int x, int c);
+/* Now and then the output is int16, and the scales are finer by so much. */
+static void widen(bed *b) {
+    if (between(b, 0, 2) != 0) {
+        return;
+    }
+    b->layer.out.element = 2;
+    b->layer.out.zero = 0;
+    b->layer.low = INT16_MIN; /* as they are decoded */
+    b->layer.high = INT16_MAX;
+    for (int c = 0; c < b->layer.out.channels; c++) {
+        int32_t word = nsk_word(b->requantise, (uint32_t)c);
+        int shift = word / 16 % 32;
+        put_word(b->requantise, c, shift > 8 && word > 0 ? word - 8 * 16 : word);
+        b->shifts[c] = (uint8_t)(b->shifts[c] > 8 ? b->shifts[c] - 8 : b->shifts[c]);
+    }
+}
+
+typedef int formula(const bed *b, int y, int x, int c);
 
 /* Now and then the output is a slice, what is beside it staying as it is. */
 static void check_output(bed *b, const nsk_operation *operation, formula *expected) {
     static int8_t before[MOST];
     nsk_tensor *t = &b->layer.out;
-    bool slice = nsk_kind_writes_slices(b->layer.kind) && between(b, 0, 3) == 0;
-    t->pixel_stride = (uint16_t)(t->channels + (slice ? between(b, 1, 9) : 0));
+    bool slice = nsk_kind_writes_slices(b->layer.kind) && t->element == 1 && between(b, 0, 3) == 0;
+    t->pixel_stride = t->channels * t->element + (slice ? between(b, 1, 9) : 0);
     t->offset += slice ? (uint32_t)between(b, 0, 9) : 0;
     uint32_t span = nsk_tensor_span(t);
     memcpy(before, b->workspace + t->offset, span);
@@ -178,17 +201,17 @@ static void check_output(bed *b, const nsk_operation *operation, formula *expect
     for (int i = 0; i < GUARDED; i++) { /* behind what is reserved */
         b->wrong += b->workspace[MOST + (int)nsk_layer_scratch(&b->layer) + i] != GUARD;
     }
-    for (uint32_t i = 0; i < span; i++) {
-        int c = (int)i % t->pixel_stride;
+    for (uint32_t i = 0; i < span; i += t->element) {
+        int c = (int)i % t->pixel_stride / t->element;
         int x = (int)i / t->pixel_stride % t->width;
         int y = (int)i / t->pixel_stride / t->width;
-        int8_t wanted = c < t->channels ? expected(b, y, x, c) : before[i];
-        b->wrong += b->workspace[t->offset + i] != wanted;
+        int wanted = c < t->channels ? expected(b, y, x, c) : before[i];
+        b->wrong += nsk_element_at(b->workspace + t->offset + i, t->element) != wanted;
         b->checked++;
     }
 }
 
-static int8_t conv_formula(const bed *b, int oy, int ox, int c) {
+static int conv_formula(const bed *b, int oy, int ox, int c) {
     const nsk_layer *l = &b->layer;
     int inputs = l->in.channels / (int)l->count;
     int group = c / (l->out.channels / (int)l->count);
@@ -235,7 +258,7 @@ static void conv_is_exact(void) {
     bed_done(b);
 }
 
-static int8_t depthwise_formula(const bed *b, int oy, int ox, int c) {
+static int depthwise_formula(const bed *b, int oy, int ox, int c) {
     const nsk_layer *l = &b->layer;
     exact acc = 0;
     for (int ky = 0; ky < l->kernel_height; ky++) {
@@ -262,7 +285,7 @@ static void depthwise_is_exact(void) {
     bed_done(b);
 }
 
-static int8_t dense_formula(const bed *b, int oy, int ox, int c) {
+static int dense_formula(const bed *b, int oy, int ox, int c) {
     (void)oy;
     (void)ox;
     int inputs = (int)nsk_tensor_bytes(&b->layer.in);
@@ -281,6 +304,7 @@ static void dense_is_exact(void) {
         draw_tensor(b, &b->layer.out, 2 * MOST, 1, 1, between(b, 1, 300));
         b->row = row_bytes(b, (int)nsk_tensor_bytes(&b->layer.in), b->layer.out.channels);
         draw_scales(b, b->layer.out.channels, (int)nsk_tensor_bytes(&b->layer.in));
+        widen(b);
         check_output(b, &nsk_operation_dense, dense_formula);
     }
     bed_done(b);
@@ -305,7 +329,7 @@ static void gather(const bed *b, int oy, int ox, int c, exact *sum, int *most, i
     }
 }
 
-static int8_t average_formula(const bed *b, int oy, int ox, int c) {
+static int average_formula(const bed *b, int oy, int ox, int c) {
     exact sum;
     int most;
     int count;
@@ -313,7 +337,7 @@ static int8_t average_formula(const bed *b, int oy, int ox, int c) {
     return rescaled(b, sum, (b->layer.flags & NSK_FLAG_COUNTED) != 0 && count > 0 ? count - 1 : 0);
 }
 
-static int8_t max_formula(const bed *b, int oy, int ox, int c) {
+static int max_formula(const bed *b, int oy, int ox, int c) {
     exact sum;
     int most;
     int count;
@@ -333,6 +357,9 @@ static void pools_are_exact(void) {
             draw_window(b, channels, channels);
             draw_scales(b, 16, 1);
             b->layer.flags = between(b, 0, 1) == 0 ? flags[kind] : 0;
+            if (kind == 0) {
+                widen(b);
+            }
             check_output(b, kind == 0 ? &nsk_operation_average_pool : &nsk_operation_max_pool,
                          kind == 0 ? average_formula : max_formula);
         }
@@ -350,7 +377,7 @@ static void pair(const bed *b, int y, int x, int c, exact *left, exact *right) {
 }
 
 /* The sum, or the larger or smaller of its parts. */
-static int8_t sum_formula(const bed *b, int y, int x, int c) {
+static int sum_formula(const bed *b, int y, int x, int c) {
     const nsk_layer *l = &b->layer;
     exact left;
     exact right;
@@ -366,7 +393,7 @@ static int8_t sum_formula(const bed *b, int y, int x, int c) {
     return (int8_t)(value < l->low ? l->low : value > l->high ? l->high : value);
 }
 
-static int8_t multiply_formula(const bed *b, int y, int x, int c) {
+static int multiply_formula(const bed *b, int y, int x, int c) {
     exact left;
     exact right;
     pair(b, y, x, c, &left, &right);
@@ -411,7 +438,7 @@ static void pairs_are_exact(void) {
     }
 }
 
-static int8_t matmul_formula(const bed *b, int y, int x, int c) {
+static int matmul_formula(const bed *b, int y, int x, int c) {
     const nsk_layer *l = &b->layer;
     const int8_t *left = b->workspace + (y * l->in.width + x) * l->in.channels;
     const int8_t *right = b->workspace + MOST + (y * l->second.width + c) * l->in.channels;
@@ -439,12 +466,12 @@ static void products_of_tensors_are_exact(void) {
     bed_done(b);
 }
 
-static int8_t table_formula(const bed *b, int y, int x, int c) {
+static int table_formula(const bed *b, int y, int x, int c) {
     int q = b->workspace[(y * b->layer.in.width + x) * b->layer.in.channels + c];
     return b->weights[q + 128];
 }
 
-static int8_t softmax_formula(const bed *b, int y, int x, int c) {
+static int softmax_formula(const bed *b, int y, int x, int c) {
     const int8_t *in = b->workspace + (y * b->layer.in.width + x) * b->layer.in.channels;
     int top = -128;
     exact sum = 0;
@@ -463,6 +490,120 @@ static int8_t softmax_formula(const bed *b, int y, int x, int c) {
     }
     exact share = exact_floor_divide(own * 256 + exact_floor_divide(sum, 2), sum) - 128;
     return (int8_t)(share > 127 ? 127 : share);
+}
+
+/* e^(-scale x below), a digit of base eight after the other. */
+static exact part_below(const bed *b, int below) {
+    exact part = b->table[2 * (below % 8)] + 256 * b->table[2 * (below % 8) + 1];
+    for (int digit = 1; digit < 5; digit++) {
+        below /= 8;
+        const uint8_t *entry = b->table + 16 * digit + 2 * (below % 8);
+        part = exact_floor_divide(part * (entry[0] + 256 * entry[1] + 1), 65536);
+    }
+    return below < 8 ? part : 0;
+}
+
+/* In units of 2^-30; of the sum, its sixteen highest bits. */
+static int share_of(exact part, exact sum) {
+    exact unit = 1;
+    while (exact_floor_divide(sum, unit) >= 65536) {
+        unit *= 2;
+    }
+    exact factor = exact_floor_divide((exact)1 << 31, exact_floor_divide(sum, unit));
+    return (int)exact_floor_divide(part * factor, 2 * unit);
+}
+
+static int scores_formula(const bed *b, int y, int x, int c) {
+    const nsk_tensor *in = &b->layer.in;
+    int own = nsk_element_at(b->workspace + c * in->element, in->element);
+    int away = own - in->zero;
+    int top = own;
+    exact sum = 0;
+    (void)y;
+    (void)x;
+    if ((b->layer.flags & NSK_FLAG_SHARES) != 0) {
+        for (int k = 0; k < in->channels; k++) {
+            int level = nsk_element_at(b->workspace + k * in->element, in->element);
+            top = level > top ? level : top;
+        }
+        for (int k = 0; k < in->channels; k++) {
+            sum += part_below(b, top - nsk_element_at(b->workspace + k * in->element, in->element));
+        }
+        return share_of(part_below(b, top - own), sum);
+    }
+    if ((b->layer.flags & NSK_FLAG_EACH) != 0) {
+        exact less = part_below(b, away < 0 ? -away : away);
+        return share_of(away < 0 ? less : part_below(b, 0), less + part_below(b, 0));
+    }
+    return away * (1 << 22);
+}
+
+static void scores_are_exact(void) {
+    static const uint32_t flags[] = {NSK_FLAG_SHARES, NSK_FLAG_SHARES, NSK_FLAG_EACH, 0};
+    bed *b = bed_new(29);
+    while (b->checked < ENOUGH) {
+        start(b, NSK_KIND_SCORES);
+        int classes = between(b, 0, 3) == 0 ? between(b, 1, 300) : between(b, 1, 40);
+        draw_tensor(b, &b->layer.in, 0, 1, 1, classes);
+        draw_tensor(b, &b->layer.out, 2 * MOST, 1, 1, classes);
+        b->layer.out.element = 4;
+        b->layer.flags = flags[between(b, 0, 3)];
+        b->layer.in.element = (uint8_t)(b->layer.flags != 0 ? between(b, 1, 2) : 1);
+        b->layer.in.zero = b->layer.in.element == 1 ? b->layer.in.zero : 0;
+        b->layer.weights = b->table;
+        for (int i = 0; i < 40; i++) { /* the first of each is not small */
+            int entry = i % 8 == 0 ? between(b, 65000, 65535) : between(b, 0, 65535);
+            b->table[2 * i] = (uint8_t)entry;
+            b->table[2 * i + 1] = (uint8_t)(entry >> 8);
+        }
+        check_output(b, &nsk_operation_scores, scores_formula);
+    }
+    bed_done(b);
+}
+
+/* Whatever the logits' scale: near e^x over the sum of all, and the highest first. */
+static void scores_are_shares(void) {
+    enum { CLASSES = 1000 };
+    static int32_t workspace[2 * CLASSES];
+    bed *b = bed_new(30);
+    for (int round = 0; round < 100; round++) {
+        nsk_lowered_layer low = {
+            .kind = NSK_KIND_SCORES, .shares = true, .low = -INFINITY, .high = INFINITY};
+        const nsk_scale scale = {ldexpf(1.0F, between(b, -11, -4)), 0};
+        nsk_integer_layer r = {.channels = CLASSES};
+        nsk_error error = {.text = ""};
+        double sum = 0.0;
+        int best = 0;
+        CU_ASSERT_FATAL(nsk_integer_layer_make(&low, scale, scale, scale, &r, &error));
+        int16_t *in = (int16_t *)(void *)workspace;
+        int spread = 1 << between(b, 1, 13);
+        for (int c = 0; c < CLASSES; c++) {
+            in[c] = (int16_t)between(b, -spread, spread);
+            best = in[c] > in[best] ? c : best;
+        }
+        for (int c = 0; c < CLASSES; c++) {
+            sum += exp((double)scale.scale * (in[c] - in[best]));
+        }
+        nsk_layer l = {.kind = NSK_KIND_SCORES, .flags = NSK_FLAG_SHARES};
+        draw_tensor(b, &l.in, 0, 1, 1, CLASSES);
+        draw_tensor(b, &l.out, 4 * CLASSES, 1, 1, CLASSES);
+        l.in.element = 2;
+        l.out.element = 4;
+        l.in.zero = l.out.zero = 0;
+        l.table = r.table;
+        nsk_operation_scores.run(&l, (int8_t *)workspace);
+        const nsk_model model = {.classes = CLASSES};
+        const int32_t *scores = workspace + CLASSES;
+        CU_ASSERT_EQUAL((int)nsk_best(&model, scores), best);
+        for (int c = 0; c < CLASSES; c++) {
+            double wanted = exp((double)scale.scale * (in[c] - in[best])) / sum;
+            double got = (double)scores[c] / NSK_CERTAIN;
+            CU_ASSERT(fabs(got - wanted) <= 2e-4 * wanted + 3.0 / 65536.0 / sum);
+            CU_ASSERT(in[c] == in[best] || scores[c] < scores[best]);
+        }
+        nsk_integer_layer_clear(&r);
+    }
+    free(b);
 }
 
 static void tables_are_exact(void) {
@@ -493,7 +634,7 @@ static void tables_are_exact(void) {
 
 static int8_t moved[MOST];
 
-static int8_t moved_formula(const bed *b, int y, int x, int c) {
+static int moved_formula(const bed *b, int y, int x, int c) {
     return moved[(y * b->layer.out.width + x) * b->layer.out.channels + c];
 }
 
@@ -561,7 +702,7 @@ static void moves_are_exact(void) {
     bed_done(b);
 }
 
-static int8_t constant_formula(const bed *b, int y, int x, int c) {
+static int constant_formula(const bed *b, int y, int x, int c) {
     return b->weights[(y * b->layer.out.width + x) * b->layer.out.channels + c];
 }
 
@@ -584,7 +725,7 @@ static void blend_numbers(const bed *b, int index, int *first, int *second, exac
     *part = at[4] + 256 * at[5];
 }
 
-static int8_t resize_formula(const bed *b, int y, int x, int c) {
+static int resize_formula(const bed *b, int y, int x, int c) {
     const nsk_layer *l = &b->layer;
     int rows[2];
     int columns[2];
@@ -626,7 +767,7 @@ static void resizes_are_exact(void) {
 }
 
 /* Every input spreads over the outputs; here each output asks every input whether it does. */
-static int8_t transposed_formula(const bed *b, int oy, int ox, int c) {
+static int transposed_formula(const bed *b, int oy, int ox, int c) {
     const nsk_layer *l = &b->layer;
     int inputs = l->in.channels / (int)l->count;
     int group = c / (l->out.channels / (int)l->count);
@@ -674,6 +815,8 @@ CU_TestInfo kernel_tests[] = {
     {"sum, product, larger and smaller", pairs_are_exact},
     {"product of two tensors", products_of_tensors_are_exact},
     {"table and softmax", tables_are_exact},
+    {"scores", scores_are_exact},
+    {"scores are shares of a whole", scores_are_shares},
     {"move", moves_are_exact},
     {"constant", constants_are_exact},
     {"resize", resizes_are_exact},

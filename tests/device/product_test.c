@@ -96,7 +96,7 @@ static void expect(bed *b) {
                 sum += b->in[i * p->in_step + k] * b->weights[c * p->row + k];
             }
             b->expected[i * p->out_step + c] =
-                exact_requantise(sum, requantise, p->zero, p->low, p->high);
+                (int8_t)exact_requantise(sum, requantise, p->zero, p->low, p->high);
         }
     }
 }
@@ -174,7 +174,8 @@ static int draw_depthwise(depthwise_bed *d, bed *b) {
                          .width = (uint16_t)width,
                          .channels = (uint16_t)channels,
                          .rows = (uint16_t)height,
-                         .pixel_stride = (uint16_t)channels,
+                         .pixel_stride = channels,
+                         .element = 1,
                          .zero = (int8_t)between(b, -128, 127)};
     l->scratch = sizeof d->workspace[0];
     l->out = l->in;

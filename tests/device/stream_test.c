@@ -130,7 +130,18 @@ static void add_head(nsk_lowered *net, random_state *r) {
     draw_weights(&dense, in.height * in.width * in.channels, 2, r);
     dense.out = add_tensor(net, 1, 1, 2);
     g_array_append_val(net->layers, dense);
-    net->output = dense.out;
+    nsk_lowered_layer scores = {.kind = NSK_KIND_SCORES,
+                                .name = "scores",
+                                .in = dense.out,
+                                .second = NSK_NONE,
+                                .shares = true,
+                                .low = -INFINITY,
+                                .high = INFINITY};
+    nsk_lowered_tensor_at(net, dense.out)->element = NSK_ELEMENT_16;
+    scores.out = add_tensor(net, 1, 1, 2);
+    nsk_lowered_tensor_at(net, scores.out)->element = NSK_ELEMENT_32;
+    g_array_append_val(net->layers, scores);
+    net->output = scores.out;
 }
 
 static nsk_lowered *draw_network(random_state *r) {
@@ -151,7 +162,7 @@ static nsk_lowered *draw_network(random_state *r) {
 
 /* The scores, into `scores`; rows given a few at a time where there is a random state. The
  * workspace is no byte larger than the model says. */
-static void run(const nsk_model_file *file, random_state *r, int8_t *scores) {
+static void run(const nsk_model_file *file, random_state *r, int32_t *scores) {
     nsk_model model;
     CU_ASSERT_EQUAL_FATAL(nsk_open(&model, file->bytes, file->size), NSK_STATUS_OK);
     size_t row = (size_t)model.width * model.channels;
@@ -169,7 +180,7 @@ static void run(const nsk_model_file *file, random_state *r, int8_t *scores) {
         left = nsk_feed_rows(&feed, frame + y * row, row, count);
     }
     nsk_run(&model, workspace, NULL);
-    memcpy(scores, nsk_scores(&model, workspace), model.classes);
+    memcpy(scores, nsk_scores(&model, workspace), model.classes * sizeof *scores);
     free(workspace);
     g_free(frame);
 }
@@ -213,7 +224,7 @@ static void compare_ways(const nsk_lowered *net, random_state *r, int *streamed_
     nsk_schedule_free(plain);
     assert_error(&error, "");
     CU_ASSERT_PTR_NOT_NULL_FATAL(whole);
-    int8_t expected[2];
+    int32_t expected[2];
     run(whole, NULL, expected);
     nsk_model_file_free(whole);
     for (int streamed = 0; streamed < (int)net->layers->len; streamed++) {
@@ -226,9 +237,9 @@ static void compare_ways(const nsk_lowered *net, random_state *r, int *streamed_
         nsk_schedule_free(s);
         assert_error(&error, "");
         CU_ASSERT_PTR_NOT_NULL_FATAL(file);
-        int8_t scores[2];
+        int32_t scores[2];
         run(file, r, scores);
-        CU_ASSERT_EQUAL(memcmp(scores, expected, 2), 0);
+        CU_ASSERT_EQUAL(memcmp(scores, expected, sizeof scores), 0);
         nsk_model_file_free(file);
         (*streamed_layers)++;
     }
@@ -271,11 +282,11 @@ static void half_the_ram(const nsk_network *network, const nsk_images *images) {
     assert_error(&error, "");
     nsk_model whole;
     nsk_model streamed;
-    int8_t scores[2][6];
+    int32_t scores[2][6];
     double instructions[2];
     run(files[0], NULL, scores[0]);
     run(files[1], &r, scores[1]);
-    CU_ASSERT_EQUAL(memcmp(scores[0], scores[1], 6), 0);
+    CU_ASSERT_EQUAL(memcmp(scores[0], scores[1], sizeof scores[0]), 0);
     nsk_open(&whole, files[0]->bytes, files[0]->size);
     nsk_open(&streamed, files[1]->bytes, files[1]->size);
     size_t row = (size_t)streamed.width * streamed.channels;
@@ -355,11 +366,11 @@ static void feeds_count_rows(void) {
     CU_ASSERT_EQUAL(nsk_feed_rows(&feed, frame + 5 * row, row, model.height - 2U), 0);
     CU_ASSERT_EQUAL(nsk_feed_rows(&feed, frame, row, 7), 0);
     nsk_run(&model, workspace, NULL);
-    int8_t scores[6];
-    memcpy(scores, nsk_scores(&model, workspace), 6);
+    int32_t scores[6];
+    memcpy(scores, nsk_scores(&model, workspace), sizeof scores);
     nsk_prepare(&model, frame, row, workspace);
     nsk_run(&model, workspace, NULL);
-    CU_ASSERT_EQUAL(memcmp(scores, nsk_scores(&model, workspace), 6), 0);
+    CU_ASSERT_EQUAL(memcmp(scores, nsk_scores(&model, workspace), sizeof scores), 0);
     g_free(workspace);
     g_free(frame);
     kiln_free(&k);
@@ -518,7 +529,7 @@ static void plans_pass_the_replay(void) {
     int plans = 0;
     for (int round = 0; round < ROUNDS; round++) {
         nsk_lowered *net = draw_network(&r);
-        int streamed = random_below(&r, (int)net->layers->len);
+        int streamed = random_below(&r, (int)net->layers->len - 1); /* but for the scores */
         nsk_schedule *s = nsk_schedule_of(net, streamed, 1 + random_below(&r, 5));
         if (s != NULL) {
             nsk_schedule_place(net, s);

@@ -64,7 +64,7 @@ static void drift_json(void) {
     CU_ASSERT_EQUAL(json_number(root, worst), json_number(root, "layers.9.worst_channel_db"));
     g_free(worst);
     CU_ASSERT_EQUAL(json_number(root, "regain.images"), 24);
-    CU_ASSERT_EQUAL(json_length(root, "regain.layers"), 14);
+    CU_ASSERT_EQUAL(json_length(root, "regain.layers"), 13);
     CU_ASSERT(json_number(root, "regain.layers.0.right") >= json_number(root, "regain.right"));
     json_node_unref(root);
 }
@@ -75,7 +75,7 @@ static void probe_json(void) {
     CU_ASSERT_EQUAL(json_length(root, "layers"), 14);
     CU_ASSERT_STRING_EQUAL(json_text(root, "layers.0.name"), "conv1");
     CU_ASSERT_EQUAL(json_number(root, "layers.13.channels"), 6);
-    CU_ASSERT_DOUBLE_EQUAL(json_number(root, "layers.13.scale"), 1.0 / 256.0, 1e-9);
+    CU_ASSERT_DOUBLE_EQUAL(json_number(root, "layers.13.scale"), 0x1p-30, 1e-15);
     CU_ASSERT(json_number(root, "layers.0.sqnr_db") > 20.0);
     CU_ASSERT(json_number(root, "layers.3.float_high") > json_number(root, "layers.3.float_low"));
     json_node_unref(root);
@@ -272,16 +272,19 @@ static void compare_json_and_csv(void) {
     CU_ASSERT_EQUAL((double)g_strv_length(lines) - 1, images);
     int right[2] = {0, 0};
     int agree = 0;
+    int finer = 0; /* than 8 bits */
     for (char **line = lines + 1; *line != NULL; line++) {
         char **field = g_strsplit(*line, ",", -1);
         CU_ASSERT_EQUAL_FATAL(g_strv_length(field), 6);
         right[0] += strcmp(field[1], field[2]) == 0;
         right[1] += strcmp(field[1], field[4]) == 0;
         agree += strcmp(field[2], field[4]) == 0;
-        double probability = atof(field[5]) * 256.0;
-        CU_ASSERT_DOUBLE_EQUAL(probability, floor(probability), 1e-4);
+        double probability = atof(field[5]);
+        CU_ASSERT(probability > 1.0 / 6.0 && probability <= 1.0);
+        finer += fabs(probability * 256.0 - floor(probability * 256.0 + 0.5)) > 0.01;
         g_strfreev(field);
     }
+    CU_ASSERT(finer > images / 2.0);
     CU_ASSERT_EQUAL(right[0], json_number(root, "float.correct"));
     CU_ASSERT_EQUAL(right[1], json_number(root, "integer.correct"));
     CU_ASSERT_DOUBLE_EQUAL(agree / images, json_number(root, "agreement"), 1e-12);
@@ -418,7 +421,7 @@ static void check_page(const char *path) {
                   "| while read -r line; do echo \"$page\" | grep -q -F \"$line\" || echo "
                   "\"$line\"; done; grep -c '^  loss' 07-stress.txt; grep -c . lines",
                   path);
-    CU_ASSERT_STRING_EQUAL(o.out, "12\n59\n");
+    CU_ASSERT_STRING_EQUAL(o.out, "12\n58\n");
     outcome_clear(&o);
 }
 

@@ -65,7 +65,7 @@ static void one_frame_one_decision(void) {
             path = g_strdup_printf("images.0.integer.%d.probability", c);
             const char *at = strstr(o.out, line);
             CU_ASSERT_PTR_NOT_NULL_FATAL(at);
-            CU_ASSERT_EQUAL((atoi(at + strlen(line)) + 128) / 256.0, json_number(root, path));
+            CU_ASSERT_DOUBLE_EQUAL(atoi(at + strlen(line)) / 0x1p30, json_number(root, path), 1e-7);
             g_free(path);
             g_free(line);
         }

@@ -70,7 +70,7 @@ static const struct {
      "pad/' s",
      "budget s -m o.nsk", 2, "the model file was built for another [input]"},
     {"sed -i 's/= stretch/= pad/' s", "headroom s -m s.nsk", 2, "built for another [input]"},
-    {"true", "headroom s -m k", 2, "k: not a netsuke model file"},
+    {"true", "headroom s -m k", 2, "k: not a model file"},
     /* words */
     {"sed -i 's/^colour/color/' k", "survey k", 2,
      "k:8: unknown key 'color' in [input]; did you mean "

@@ -191,11 +191,13 @@ static void the_product_is_handed_over(void) {
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "step 3 0 "));
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "loop 4\n"));
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "64, /* the camera's width"));
-    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "154, /* threshold, 256ths */"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "644245095, /* threshold, in units of 2^-30 */"));
     outcome_clear(&o);
-    o = drive_for(2, "cd \"$T/pack/kiln\" && sed -i 's/154, .. threshold/255, \\/\\* threshold/; "
-                     "s/kiln_line_of\\[\\] = "
-                     "{1, 1,/kiln_line_of[] = {0, 0,/' kiln_firmware.c && make -s");
+    o = drive_for(
+        2,
+        "cd \"$T/pack/kiln\" && sed -i 's/644245095, .. threshold/1073741824, \\/\\* threshold/; "
+        "s/kiln_line_of\\[\\] = "
+        "{1, 1,/kiln_line_of[] = {0, 0,/' kiln_firmware.c && make -s");
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "differ\n"));
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "FAILED"));
     outcome_clear(&o);

@@ -76,7 +76,7 @@ static void *soiled(size_t bytes, int with) {
 }
 
 /* Rows one at a time, each in memory of its own. */
-static void run_rows(const nsk_model *model, const uint8_t *frame, const int8_t *expected) {
+static void run_rows(const nsk_model *model, const uint8_t *frame, const int32_t *expected) {
     const size_t row = (size_t)model->width * model->channels;
     void *workspace = soiled(model->workspace_bytes, 0xaa);
     uint8_t *one = soiled(row, 0);
@@ -93,7 +93,7 @@ static void run_rows(const nsk_model *model, const uint8_t *frame, const int8_t 
     demand(nsk_feed_rows(&feed, one, row, 3) == 0, "rows behind the end are taken");
     nsk_run(model, workspace, &ends);
     demand(after == model->layers - (unsigned)model->streamed, "a layer did not run");
-    demand(memcmp(nsk_scores(model, workspace), expected, model->classes) == 0,
+    demand(memcmp(nsk_scores(model, workspace), expected, 4U * (size_t)model->classes) == 0,
            "rows one at a time give other scores than the whole frame");
     free(one);
     free(workspace);
@@ -108,7 +108,7 @@ static bool is_left_out(const nsk_model *model) {
     return left_out;
 }
 
-static void run_plain(const nsk_model *model, const uint8_t *frame, const int8_t *expected) {
+static void run_plain(const nsk_model *model, const uint8_t *frame, const int32_t *expected) {
     nsk_model plain;
     nsk_status status = plain_nsk_open(&plain, model->bytes, model->size);
     demand(status == (is_left_out(model) ? NSK_STATUS_KIND_MISSING : NSK_STATUS_OK),
@@ -119,15 +119,15 @@ static void run_plain(const nsk_model *model, const uint8_t *frame, const int8_t
     void *workspace = soiled(model->workspace_bytes, 0x33);
     plain_nsk_prepare(&plain, frame, (size_t)model->width * model->channels, workspace);
     plain_nsk_run(&plain, workspace, NULL);
-    demand(memcmp(nsk_scores(model, workspace), expected, model->classes) == 0,
+    demand(memcmp(nsk_scores(model, workspace), expected, 4U * (size_t)model->classes) == 0,
            "plain C gives other scores than this processor's kernels");
     free(workspace);
 }
 
-static void run_formulas(const nsk_model *model, const uint8_t *frame, const int8_t *expected) {
-    int8_t *scores = soiled(model->classes, 0);
+static void run_formulas(const nsk_model *model, const uint8_t *frame, const int32_t *expected) {
+    int32_t *scores = soiled(4U * (size_t)model->classes, 0);
     nsk_reference_scores(model, frame, scores);
-    demand(memcmp(scores, expected, model->classes) == 0,
+    demand(memcmp(scores, expected, 4U * (size_t)model->classes) == 0,
            "the formulas give other scores than the kernels");
     free(scores);
 }
@@ -141,7 +141,7 @@ static void run_every_way(const nsk_model *model, draws *d) {
     }
     nsk_prepare(model, frame, row, workspace);
     nsk_run(model, workspace, NULL);
-    const int8_t *scores = nsk_scores(model, workspace);
+    const int32_t *scores = nsk_scores(model, workspace);
     demand(nsk_best(model, scores) < model->classes, "the best is no class");
     run_rows(model, frame, scores);
     run_plain(model, frame, scores);
@@ -271,8 +271,8 @@ static void hears_fault(void *context, nsk_fault fault) {
 }
 
 static void draw_rule(draws *d, const nsk_model *model, uint8_t *lines, nsk_rule *rule) {
-    *rule = (nsk_rule){.threshold = draw_byte(d),
-                       .margin = (uint8_t)draw(d, draw_chance(d, 128) ? 1 : 256),
+    *rule = (nsk_rule){.threshold = (uint32_t)draw_byte(d) << 22,
+                       .margin = draw(d, draw_chance(d, 128) ? 1 : 256) << 22,
                        .frames = (uint8_t)draw(d, 6),
                        .window = (uint8_t)draw(d, draw_chance(d, 100) ? NSK_MOST_WINDOW + 1 : 1),
                        .hold_off = (uint8_t)draw(d, 5),

@@ -49,9 +49,10 @@ static bool is_of_two(uint32_t kind) {
            kind == NSK_KIND_MIN;
 }
 
-/* The last layer gives a number a class: a dense one, whatever came before, or one of a pixel. */
+/* The last one drawn gives a number a class: a dense one, whatever came before, or one of a pixel.
+ */
 static uint32_t draw_kind(maker *m, uint32_t index) {
-    bool last = index + 1 == m->layers;
+    bool last = index + 1 == m->drawn;
     uint32_t kind = index < m->streamed ? streamable[draw(m->d, sizeof streamable)]
                                         : 1U + draw(m->d, DRAWN_KINDS);
     const shape *in = &m->shapes[index];
@@ -89,7 +90,7 @@ static void make_layer(maker *m, uint32_t index) {
     r->input = draw_chance(m->d, 40) ? draw(m->d, index + 1) : index;
     r->second = NSK_NO_TENSOR;
     if (is_of_two(r->kind) || r->kind == NSK_KIND_MATMUL) {
-        r->second = draw_chance(m->d, 200) ? r->input : draw(m->d, m->layers + 1);
+        r->second = draw_chance(m->d, 200) ? r->input : draw(m->d, m->drawn + 1);
     }
     r->output = index + 1;
     r->count = 1;
@@ -109,6 +110,31 @@ static void make_layer(maker *m, uint32_t index) {
         r->input = join(m, index - 1, index);
     }
     m->shapes[r->output] = made_kinds[r->kind](m, r);
+}
+
+/* The scores of what the last one drawn gives, which may be wide. What there is to choose is taken
+ * from its flags. */
+static void make_scores(maker *m) {
+    static const uint32_t ways[] = {NSK_FLAG_SHARES, NSK_FLAG_EACH, NSK_FLAG_SHARES, 0};
+    const record *before = &m->records[m->drawn - 1];
+    record *r = &m->records[m->drawn];
+    bool plain = before->low == -128 && before->high == 127;
+    bool can = before->kind == NSK_KIND_DENSE || before->kind == NSK_KIND_AVERAGE_POOL;
+    *r = (record){.kind = NSK_KIND_SCORES,
+                  .flags = ways[before->flags % 4],
+                  .input = m->drawn,
+                  .second = NSK_NO_TENSOR,
+                  .output = m->layers,
+                  .low = -128,
+                  .high = 127};
+    r->weights_at = made_take(m, 2 * NSK_SCORES_TABLES * NSK_SCORES_ENTRIES, 4);
+    for (uint32_t i = 0; i < NSK_SCORES_TABLES * NSK_SCORES_ENTRIES && !m->full; i++) {
+        made_put16(m, r->weights_at + 2 * i, 65535 - i % NSK_SCORES_ENTRIES * 8000);
+    }
+    const shape *in = &m->shapes[m->drawn];
+    m->shapes[m->layers] = (shape){1, 1, in->height * in->width * in->channels};
+    m->element[m->layers] = 4;
+    m->element[m->drawn] = can && plain && before->flags > 7 && r->flags != 0 ? 2 : 1;
 }
 
 static void put_layer(maker *m, uint32_t at, const record *r) {
@@ -155,7 +181,7 @@ static uint32_t draw_rows(maker *m, uint32_t tensor) {
 
 /* A tensor that no layer made: the whole of some slice, or nobody's. */
 static void draw_other(maker *m, uint32_t tensor) {
-    uint32_t part = 1U + draw(m->d, m->layers);
+    uint32_t part = 1U + draw(m->d, m->drawn);
     if (m->shapes[tensor].height > 0) {
         return;
     }
@@ -175,8 +201,13 @@ static void put_tensor(maker *m, uint32_t at, uint32_t tensor, uint32_t place, u
     made_put16(m, at + NSK_T_HEIGHT, s->height);
     made_put16(m, at + NSK_T_WIDTH, s->width);
     made_put16(m, at + NSK_T_CHANNELS, s->channels);
-    made_put8(m, at + NSK_T_ZERO, draw_byte(m->d));
+    uint32_t wide = m->element[tensor];
+    made_put8(m, at + NSK_T_ZERO, wide < 4 ? draw_byte(m->d) : 0);
     made_put8(m, at + NSK_T_ROWS, part->whole > 0 ? NSK_SLICE : rows);
+    if (wide > 1) {
+        made_put8(m, at + NSK_T_ZERO, 0);
+        made_put8(m, at + NSK_T_ROWS, wide == 2 ? NSK_WIDE_16 : NSK_WIDE_32);
+    }
     made_put32(m, at + NSK_T_SCALE, part->whole > 0 ? part->whole : 0x3c000000);
 }
 
@@ -189,9 +220,11 @@ static uint32_t put_tensors(maker *m, uint32_t tensors_at) {
     }
     for (uint32_t t = 0; t < m->tensors; t++) {
         const shape *s = &m->shapes[t];
-        uint32_t rows = draw_rows(m, t);
-        uint32_t bytes = (rows > 0 ? rows : s->height) * s->width * s->channels;
-        m->places[t] = draw_place(m, t, end, apart);
+        bool scores = t == m->layers;
+        uint32_t rows = scores ? 0 : draw_rows(m, t);
+        uint32_t each = m->element[t] > 0 ? m->element[t] : 1U;
+        uint32_t bytes = (rows > 0 ? rows : s->height) * s->width * s->channels * each;
+        m->places[t] = scores ? (end + 3) / 4 * 4 : draw_place(m, t, end, apart);
         end = m->places[t] + bytes > end ? m->places[t] + bytes : end;
         put_tensor(m, tensors_at + t * NSK_TENSOR_BYTES, t, m->places[t], rows);
     }
@@ -280,15 +313,17 @@ static void put_header(maker *m, uint32_t classes) {
 uint32_t made_model(draws *d, uint8_t *file) {
     maker m = {.d = d, .file = file, .used = NSK_HEADER_BYTES};
     memset(file, 0, MADE_ROOM);
-    m.layers = 1U + draw(d, MOST_LAYERS);
+    m.drawn = 1U + draw(d, MOST_LAYERS - 1);
+    m.layers = m.drawn + 1U;
     m.tensors = m.layers + 1U + (draw_chance(d, 70) ? draw(d, 4) : 0);
-    m.streamed = draw_chance(d, 110) ? 1U + draw(d, m.layers) : 0;
+    m.streamed = draw_chance(d, 110) ? 1U + draw(d, m.drawn) : 0;
     uint32_t tensors_at = made_take(&m, m.tensors * NSK_TENSOR_BYTES, 4);
     uint32_t layers_at = made_take(&m, m.layers * NSK_LAYER_BYTES, 4);
     m.shapes[0] = (shape){made_draw_size(d), made_draw_size(d), draw_chance(d, 128) ? 3 : 1};
-    for (uint32_t i = 0; i < m.layers && !m.full; i++) {
+    for (uint32_t i = 0; i < m.drawn && !m.full; i++) {
         make_layer(&m, i);
     }
+    make_scores(&m);
     if (m.full) {
         return 0;
     }
@@ -298,7 +333,7 @@ uint32_t made_model(draws *d, uint8_t *file) {
     for (uint32_t i = 0; i < m.layers; i++) {
         put_layer(&m, layers_at + i * NSK_LAYER_BYTES, &m.records[i]);
     }
-    put_header(&m, m.shapes[m.layers].channels);
+    put_header(&m, m.shapes[m.drawn].channels);
     if (!m.full) {
         put_scratches(&m, layers_at, end);
     }

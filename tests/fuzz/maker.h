@@ -7,7 +7,7 @@
 #include "device/layer.h"
 #include "made.h"
 
-enum { MOST_LAYERS = 6, MOST_TENSORS = 16 };
+enum { MOST_LAYERS = 7, MOST_TENSORS = 17 };
 
 typedef struct shape {
     uint32_t height, width, channels;
@@ -32,7 +32,9 @@ typedef struct maker {
     uint32_t used;
     bool full;
     uint32_t layers, tensors, streamed;
+    uint32_t drawn; /* layers but for the last, which gives the scores */
     shape shapes[MOST_TENSORS];
+    uint8_t element[MOST_TENSORS]; /* bytes */
     slice slices[MOST_TENSORS];
     uint32_t places[MOST_TENSORS];
     record records[MOST_LAYERS];

@@ -175,13 +175,13 @@ static nsk_model_file *build(const noisy *n, const nsk_lowered *lowered, const n
     return file;
 }
 
-static void run(const nsk_model_file *file, const uint8_t *frame, int8_t *scores) {
+static void run(const nsk_model_file *file, const uint8_t *frame, int32_t *scores) {
     nsk_model model;
     CU_ASSERT_EQUAL_FATAL(nsk_open(&model, file->bytes, file->size), NSK_STATUS_OK);
     int8_t *workspace = g_malloc(model.workspace_bytes);
     nsk_prepare(&model, frame, (size_t)model.width * model.channels, workspace);
     nsk_run(&model, workspace, NULL);
-    memcpy(scores, nsk_scores(&model, workspace), model.classes);
+    memcpy(scores, nsk_scores(&model, workspace), model.classes * sizeof *scores);
     g_free(workspace);
 }
 
@@ -209,14 +209,14 @@ static void joined_is_copied(void) {
         parted += part_again(lowered);
         nsk_model_file *copied = build(&n, lowered, scales);
         for (int k = 0; k < 20; k++) {
-            int8_t one[8];
-            int8_t other[8];
+            int32_t one[8];
+            int32_t other[8];
             for (size_t b = 0; b < sizeof frame; b++) {
                 frame[b] = (uint8_t)random_below(&r, 256);
             }
             run(joined, frame, one);
             run(copied, frame, other);
-            CU_ASSERT_EQUAL(memcmp(one, other, model.classes), 0);
+            CU_ASSERT_EQUAL(memcmp(one, other, model.classes * sizeof *one), 0);
         }
         nsk_model_file_free(joined);
         nsk_model_file_free(copied);

@@ -65,7 +65,9 @@ static void the_last_layer_is_the_scores(void) {
     nsk_run(&model, workspace, NULL);
     const nsk_probe *last = &all->layer[all->layers - 1];
     CU_ASSERT_EQUAL(last->channels, model.classes);
-    CU_ASSERT_EQUAL(memcmp(last->levels, nsk_scores(&model, workspace), model.classes), 0);
+    CU_ASSERT_EQUAL(
+        memcmp(last->levels, nsk_scores(&model, workspace), model.classes * sizeof *last->levels),
+        0);
     char *folder = scratch_new();
     char *path = scratch_path(folder, "t.npy");
     CU_ASSERT(nsk_probe_write(last, path, &error));

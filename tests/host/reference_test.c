@@ -16,7 +16,7 @@ static int differ(const nsk_model_file *file, int frames) {
     size_t size = (size_t)m.width * m.height * m.channels;
     uint8_t *frame = g_malloc(size);
     void *workspace = g_malloc(m.workspace_bytes);
-    int8_t *expected = g_malloc(m.classes);
+    int32_t *expected = g_new(int32_t, m.classes);
     int differing = 0;
     for (int i = 0; i < frames; i++) {
         for (size_t k = 0; k < size; k++) {
@@ -25,7 +25,7 @@ static int differ(const nsk_model_file *file, int frames) {
         nsk_reference_scores(&m, frame, expected);
         nsk_prepare(&m, frame, (size_t)m.width * m.channels, workspace);
         nsk_run(&m, workspace, NULL);
-        differing += memcmp(expected, nsk_scores(&m, workspace), m.classes) != 0;
+        differing += memcmp(expected, nsk_scores(&m, workspace), m.classes * sizeof *expected) != 0;
     }
     g_free(expected);
     g_free(workspace);

@@ -74,6 +74,8 @@ static double through_layer(const nsk_lowered_layer *l, int channels, const reac
         return through_function(l, scales[l->in], in.off);
     case NSK_KIND_SOFTMAX: /* its slope is p (1 - p) at most twice; the top score is 255/256 */
         return in.off / 2.0 + 1.0 / 256.0;
+    case NSK_KIND_SCORES: /* their sum is cut to sixteen bits */
+        return l->shares ? in.off / 2.0 + 0x1p-14 : l->each ? in.off / 4.0 + 0x1p-14 : in.off;
     case NSK_KIND_CONSTANT:
         return 0.0;
     default:

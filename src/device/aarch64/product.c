@@ -85,6 +85,10 @@ static inline void write_outputs(const nsk_matmul *p, const nsk_four *f, int32x4
 }
 
 void nsk_multiply_out(const nsk_matmul *p, const int8_t *in, int32_t pixels, int8_t *out) {
+    if (p->wide) {
+        nsk_multiply_out_plain(p, in, pixels, out);
+        return;
+    }
     for (int32_t first = 0; first < p->outputs; first += TILE) {
         rows weights = rows_from(p->weights + first * p->row, p->row, p->outputs - first);
         nsk_four f = nsk_four_of(p->requantise + 4 * first, p->outputs - first);

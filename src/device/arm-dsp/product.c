@@ -138,7 +138,7 @@ static NSK_NOINLINE void one_pixel(const nsk_matmul *p, const int8_t *in, int32_
             acc = nsk_add_both(nsk_even_bytes(x), nsk_even_bytes(w), acc);
             acc = nsk_add_both(nsk_odd_bytes(x), nsk_odd_bytes(w), acc);
         }
-        out[c] = nsk_requantise(acc, requantise, p->zero, p->low, p->high);
+        nsk_put_output(p, acc, requantise, out, c);
     }
 }
 

@@ -18,9 +18,14 @@ static inline nsk_four nsk_four_of(int32x4_t requantise) {
     return f;
 }
 
+/* nsk_scale_down */
+static inline int32x4_t nsk_scale_down_four(int32x4_t sum, nsk_four f) {
+    return vrshlq_s32(vmulq_s32(sum, f.factor), f.shift);
+}
+
 /* nsk_requantise, where the clamp is an int8's. In the low byte of each lane. */
 static inline int32x4_t nsk_requantise_four(int32x4_t sum, nsk_four f, int32_t zero) {
-    int32x4_t value = vaddq_n_s32(vrshlq_s32(vmulq_s32(sum, f.factor), f.shift), zero);
+    int32x4_t value = vaddq_n_s32(nsk_scale_down_four(sum, f), zero);
     return vshrq_n_s32(vqshlq_n_s32(value, 24), 24);
 }
 

@@ -89,14 +89,31 @@ static NSK_NOINLINE void four_outputs(const nsk_matmul *p, int32_t c, const int8
     }
 }
 
+/* Four outputs of one pixel as int16, whose zero is 0. */
+static NSK_NOINLINE void four_wide(const nsk_matmul *p, int32_t c, const int8_t *in, int16_t *out) {
+    const int32_t row = p->row;
+    const int8_t *weights = p->weights + c * row;
+    const int32x4_t requantise = words(p->requantise + 4 * c);
+    const nsk_four f = nsk_four_of(requantise);
+    sums even = dot_pairs(in, in, weights, weights + 2 * row, row, 0, 0);
+    sums odd = dot_pairs(in, in, weights + row, weights + 3 * row, row, 0, 0);
+    int32x4_t sum = set_odd(set_even(vdupq_n_s32(0), even.a, even.c), odd.a, odd.c);
+    sum = nsk_scale_down_four(vaddq_s32(sum, vshrq_n_s32(requantise, 9)), f);
+    vstrhq_s32(out + c, vshrq_n_s32(vqshlq_n_s32(sum, 16), 16));
+}
+
 void nsk_multiply_out(const nsk_matmul *p, const int8_t *in, int32_t pixels, int8_t *out) {
-    if (!p->plain_requantise || p->outputs < OUTPUTS) {
+    if ((!p->plain_requantise && !p->wide) || p->outputs < OUTPUTS) {
         nsk_multiply_out_plain(p, in, pixels, out);
         return;
     }
     for (int32_t next = 0; next < p->outputs; next += OUTPUTS) {
         /* some of the last four may have been done before */
         int32_t c = next + OUTPUTS <= p->outputs ? next : p->outputs - OUTPUTS;
+        if (p->wide) {
+            four_wide(p, c, in, (int16_t *)(void *)out);
+            continue;
+        }
         four_outputs(p, c, in, p->in_step, pixels / 2, out + c, p->out_step);
         if (pixels % 2 == 1) { /* alone, it is done twice */
             int32_t last = pixels - 1;

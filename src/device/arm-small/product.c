@@ -184,7 +184,7 @@ static void one_pixel(const nsk_matmul *p, const int8_t *in, int8_t *out) {
         for (int32_t i = 0; i < p->row; i++) {
             acc += in[i] * *weights++;
         }
-        write_slowly(p, requantise, &acc, 1, out + c);
+        nsk_put_output(p, acc, requantise, out, (uint32_t)c);
     }
 }
 

@@ -3,7 +3,7 @@
 
 #include "netsuke/firmware.h"
 
-/* The likeliest line and how likely it and the next are, in 256ths. */
+/* The likeliest line and how likely it and the next are, in units of 2^-30. */
 typedef struct ranking {
     int best;
     uint32_t first, second;
@@ -19,20 +19,26 @@ static void rank(ranking *r, int line, uint32_t likely) {
     }
 }
 
-static uint32_t likely(const nsk_rule *rule, const nsk_model *model, const int8_t *scores,
+/* A score as a probability: one that is none, below 0, counts as that. */
+static uint32_t chance(int32_t score) {
+    return score > 0 ? (uint32_t)score : 0U;
+}
+
+static uint32_t likely(const nsk_rule *rule, const nsk_model *model, const int32_t *scores,
                        unsigned line) {
     uint32_t sum = 0;
     for (unsigned c = 0; c < model->classes; c++) {
-        sum += rule->line_of[c] == line ? (uint32_t)(scores[c] + 128) : 0U;
+        sum += rule->line_of[c] == line ? chance(scores[c]) : 0U;
+        sum = sum < NSK_CERTAIN ? sum : NSK_CERTAIN;
     }
     return sum;
 }
 
-int nsk_answer_of(const nsk_rule *rule, const nsk_model *model, const int8_t *scores) {
+int nsk_answer_of(const nsk_rule *rule, const nsk_model *model, const int32_t *scores) {
     ranking r = {NSK_UNSURE, 0, 0};
     if (rule->line_of == NULL) {
         for (unsigned c = 0; c < model->classes; c++) {
-            rank(&r, (int)c, (uint32_t)(scores[c] + 128));
+            rank(&r, (int)c, chance(scores[c]));
         }
     } else {
         for (unsigned line = 0; line < rule->line_count; line++) {
@@ -60,7 +66,8 @@ static unsigned count(const nsk_decider *d, unsigned window, int answer) {
     return found;
 }
 
-int nsk_decide(nsk_decider *d, const nsk_rule *rule, const nsk_model *model, const int8_t *scores) {
+int nsk_decide(nsk_decider *d, const nsk_rule *rule, const nsk_model *model,
+               const int32_t *scores) {
     int answer = nsk_answer_of(rule, model, scores);
     remember(d, answer);
     unsigned held = rule->window > 0 ? count(d, rule->window, answer) : d->run;

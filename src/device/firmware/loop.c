@@ -220,12 +220,13 @@ static nsk_row take_picture(loop *l) {
 /* ---- its answer ---- */
 
 /* Runs the frame once more: the same scores? */
-static bool agrees(const loop *l, const int8_t *scores) {
-    const uint32_t sum = sum_of(scores, l->is.model.classes);
+static bool agrees(const loop *l, const int32_t *scores) {
+    const size_t bytes = l->is.model.classes * sizeof *scores;
+    const uint32_t sum = sum_of(scores, bytes);
     nsk_feed to;
     feed_all(l, &to);
     nsk_run(&l->is.model, l->is.workspace, &l->observer);
-    return sum_of(scores, l->is.model.classes) == sum;
+    return sum_of(scores, bytes) == sum;
 }
 
 static nsk_fault answer(loop *l) {

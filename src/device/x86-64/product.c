@@ -146,7 +146,7 @@ NSK_AVX2 static void multiply_out_avx2(const nsk_matmul *p, const int8_t *in, in
 }
 
 void nsk_multiply_out(const nsk_matmul *p, const int8_t *in, int32_t pixels, int8_t *out) {
-    if (nsk_has_avx2() && p->row <= 4 * MOST_WORDS) {
+    if (nsk_has_avx2() && p->row <= 4 * MOST_WORDS && !p->wide) {
         multiply_out_avx2(p, in, pixels, out);
     } else {
         nsk_multiply_out_plain(p, in, pixels, out);

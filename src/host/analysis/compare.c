@@ -12,7 +12,7 @@ static void rank(const float *probabilities, int classes, nsk_answer *answer, in
     }
 }
 
-static bool is_tied(const int8_t *scores, int classes, int best) {
+static bool is_tied(const int32_t *scores, int classes, int best) {
     int equals = 0;
     for (int c = 0; c < classes; c++) {
         equals += scores[c] == scores[best];
@@ -20,9 +20,9 @@ static bool is_tied(const int8_t *scores, int classes, int best) {
     return equals > 1;
 }
 
-void nsk_probabilities(const nsk_model *model, const int8_t *scores, float *probabilities) {
+void nsk_probabilities(const nsk_model *model, const int32_t *scores, float *probabilities) {
     for (int c = 0; c < model->classes; c++) {
-        probabilities[c] = (float)(scores[c] + 128) / 256.0F;
+        probabilities[c] = (float)scores[c] / (float)NSK_CERTAIN;
     }
 }
 
@@ -34,7 +34,7 @@ void nsk_runner_answer(const nsk_runner *r, int label, nsk_answer *answer) {
     rank(scores, r->model->classes, answer, 0);
     nsk_prepare(r->model, r->frame, (size_t)r->model->width * r->model->channels, r->workspace);
     nsk_run(r->model, r->workspace, NULL);
-    const int8_t *integers = nsk_scores(r->model, r->workspace);
+    const int32_t *integers = nsk_scores(r->model, r->workspace);
     nsk_probabilities(r->model, integers, r->probabilities);
     answer->integer_class = (int)nsk_best(r->model, integers);
     answer->integer_probability = r->probabilities[answer->integer_class];

@@ -52,11 +52,23 @@ static inline size_t place_in(const nsk_tensor *t, const nsk_planes *p, size_t p
                               size_t *channel) {
     if (p->planes == t->channels) {
         *channel = plane;
-        return at * t->pixel_stride + plane;
+        return at * (size_t)t->pixel_stride + plane * t->element;
     }
     size_t place = at * p->planes + plane;
     *channel = place % t->channels;
     return nsk_element_place(t, (uint32_t)place);
+}
+
+/* The same where there are 16 bits. */
+static void put_wide_values(const float *x, const nsk_planes *p, const nsk_tensor *at,
+                            int8_t *workspace) {
+    const nsk_scale scale = nsk_scale_of_tensor(at);
+    for (size_t plane = 0; plane < p->planes; plane++) {
+        for (size_t i = 0; i < p->each; i++, x++) {
+            int16_t level = nsk_wide_level_of((double)*x, scale);
+            memcpy(workspace + at->offset + 2 * (i * p->planes + plane), &level, sizeof level);
+        }
+    }
 }
 
 /* Writes a tensor's float values, rounded to its levels, at its place. */
@@ -65,6 +77,10 @@ static bool put_values(const drifter *d, int tensor, const nsk_tensor *at, int8_
     const float *x = values_of(d, tensor, &p);
     if (x == NULL) {
         return false;
+    }
+    if (at->element == 2) {
+        put_wide_values(x, &p, at, workspace);
+        return true;
     }
     nsk_levels_of(x, p.planes * p.each, nsk_scale_of_tensor(at), d->levels);
     const int8_t *from = d->levels;
@@ -77,6 +93,13 @@ static bool put_values(const drifter *d, int tensor, const nsk_tensor *at, int8_
     return true;
 }
 
+/* Of 256: of what has more levels, the upper bits; scores are not below 0. */
+static int histogram_place(const nsk_tensor *t, int level) {
+    return t->element == 1   ? level + 128
+           : t->element == 2 ? level / 256 + 128
+                             : MIN(level >> 22, 255);
+}
+
 /* Adds what a layer's output, standing in `workspace`, differs by from the float network's. */
 static void add_built_up(const drifter *d, int layer, const nsk_layer *l, const int8_t *workspace) {
     sums *s = &d->sums[layer];
@@ -86,14 +109,15 @@ static void add_built_up(const drifter *d, int layer, const nsk_layer *l, const 
     for (size_t plane = 0; plane < p.planes; plane++) {
         for (size_t i = 0; i < p.each; i++, x++) {
             size_t channel;
-            int level = workspace[l->out.offset + place_in(&l->out, &p, plane, i, &channel)];
+            size_t place = l->out.offset + place_in(&l->out, &p, plane, i, &channel);
+            int level = nsk_element_at(workspace + place, l->out.element);
             double error = (double)scale.scale * (level - scale.zero) - (double)*x;
             double signal = (double)*x * (double)*x;
             s->signal += signal;
             s->built_up += error * error;
             s->channel_signal[channel] += signal;
             s->channel_error[channel] += error * error;
-            s->levels[level + 128]++;
+            s->levels[histogram_place(&l->out, level)]++;
         }
     }
     s->count += (double)(p.planes * p.each);
@@ -115,7 +139,8 @@ static void add_alone(const drifter *d, int layer) {
     for (size_t plane = 0; plane < p.planes; plane++) {
         for (size_t i = 0; i < p.each; i++, x++) {
             size_t channel;
-            int level = d->trial[l.out.offset + place_in(&l.out, &p, plane, i, &channel)];
+            size_t place = l.out.offset + place_in(&l.out, &p, plane, i, &channel);
+            int level = nsk_element_at(d->trial + place, l.out.element);
             double error = (double)scale.scale * (level - scale.zero) - (double)*x;
             d->sums[layer].alone += error * error;
         }
@@ -160,8 +185,9 @@ static void conclude(const drift_run *d, int layer, nsk_drift_layer *to) {
     to->measured = s->count > 0.0;
     to->sqnr_db = decibels(s->signal, s->built_up);
     to->alone_db = isnan(s->alone) ? NAN : decibels(s->signal, s->alone);
-    to->at_low = (double)s->levels[l.low + 128] / fmax(s->count, 1.0);
-    to->at_high = (double)s->levels[l.high + 128] / fmax(s->count, 1.0);
+    bool bytes = l.out.element == 1; /* else the ends of what its elements hold, to 8 bits */
+    to->at_low = (double)s->levels[bytes ? l.low + 128 : 0] / fmax(s->count, 1.0);
+    to->at_high = (double)s->levels[bytes ? l.high + 128 : 255] / fmax(s->count, 1.0);
     to->levels = most_of_levels(s);
     to->worst_channel = 0;
     to->worst_channel_db = INFINITY;

@@ -67,7 +67,7 @@ static double signal_over_error(const nsk_probe *p) {
 static void after_layer(void *context, const nsk_model *model, unsigned layer) {
     const prober *p = context;
     const nsk_tensor t = nsk_tensor_at(model, nsk_layer_output(model, layer));
-    size_t count = nsk_tensor_bytes(&t);
+    size_t count = nsk_tensor_elements(&t);
     nsk_probe *probe = &p->result->layer[layer];
     *probe = (nsk_probe){.name = nsk_layer_name(model, layer),
                          .height = t.height,
@@ -75,9 +75,10 @@ static void after_layer(void *context, const nsk_model *model, unsigned layer) {
                          .channels = t.channels,
                          .scale = nsk_scale_of_tensor(&t).scale,
                          .zero = t.zero,
-                         .levels = g_new(int8_t, count)};
+                         .levels = g_new(int32_t, count)};
     for (size_t i = 0; i < count; i++) {
-        probe->levels[i] = p->workspace[t.offset + nsk_element_place(&t, (uint32_t)i)];
+        probe->levels[i] =
+            nsk_element_at(p->workspace + t.offset + nsk_element_place(&t, (uint32_t)i), t.element);
     }
     const nsk_lowered_layer *l = nsk_lowered_layer_at(p->lowered, (int)layer);
     probe->by_float = values_of(p, nsk_lowered_tensor_at(p->lowered, l->out));

@@ -18,12 +18,18 @@ typedef struct way {
     nsk_regained *result;
 } way;
 
+static bool is_rounded(const nsk_value *v) {
+    return v->pinned || v->pinned_wide;
+}
+
 static void round_value(const void *context, int value, float *numbers, size_t count) {
     const way *w = context;
     const nsk_value *v = nsk_graph_value(w->network->graph, value);
     const nsk_scale s = {v->pinned_scale, v->pinned_zero};
     if (v->pinned && value != w->whole) {
         nsk_round_to_levels(numbers, count, s);
+    } else if (v->pinned_wide && value != w->whole) {
+        nsk_round_to_wide_levels(numbers, count, s);
     }
 }
 
@@ -114,7 +120,7 @@ nsk_regain *nsk_regain_of(const nsk_network *network, const nsk_network *rounded
     for (int i = 0; i < count && good; i++) {
         const nsk_node *node = nsk_graph_node(graph, i);
         const nsk_node *other = node->dead ? NULL : node_named(network->graph, node->name);
-        if (other != NULL && nsk_graph_value(graph, node->output)->pinned) {
+        if (other != NULL && is_rounded(nsk_graph_value(graph, node->output))) {
             w.result = &r->layer[r->layers++];
             w.result->name = g_strdup(node->name);
             w.whole = node->output;

@@ -3,9 +3,9 @@
 #include <math.h>
 #include <string.h>
 
-static uint8_t in_256ths(double probability, double round_up) {
-    return (uint8_t)fmin(round_up > 0.0 ? ceil(probability * 256.0) : floor(probability * 256.0),
-                         255.0);
+/* As scores count it; the least that is at least so much. */
+static uint32_t in_units(double probability) {
+    return (uint32_t)ceil(probability * NSK_CERTAIN);
 }
 
 int nsk_resting_class(const nsk_decision *d, const nsk_model *model) {
@@ -20,8 +20,8 @@ int nsk_resting_class(const nsk_decision *d, const nsk_model *model) {
 /* Classes on no line share one, which is the one at rest. */
 nsk_rule nsk_rule_of(const nsk_decision *d, const nsk_model *model, uint8_t *line_of) {
     int resting = nsk_resting_class(d, model);
-    nsk_rule rule = {.threshold = in_256ths(d->threshold, 1.0),
-                     .margin = in_256ths(d->margin, 1.0),
+    nsk_rule rule = {.threshold = in_units(d->threshold),
+                     .margin = in_units(d->margin),
                      .frames = (uint8_t)d->frames,
                      .window = (uint8_t)d->window,
                      .hold_off = (uint8_t)d->hold_off,

@@ -155,7 +155,8 @@ static bool append_frames(GString *text, const nsk_handed_network *n, const nsk_
     size_t bytes = (size_t)model->width * model->height * model->channels;
     uint8_t *frame = g_malloc(bytes);
     void *workspace = g_malloc(model->workspace_bytes);
-    int8_t *expected = g_malloc(model->classes);
+    size_t scores_bytes = model->classes * sizeof(int32_t);
+    int32_t *expected = g_malloc(scores_bytes);
     GString *scores = g_string_new(NULL);
     bool good = true;
     g_string_append_printf(text, "static const uint8_t %s_frames[] = {", n->name);
@@ -165,7 +166,7 @@ static bool append_frames(GString *text, const nsk_handed_network *n, const nsk_
             nsk_reference_scores(model, frame, expected);
             nsk_prepare(model, frame, (size_t)model->width * model->channels, workspace);
             nsk_run(model, workspace, NULL);
-            good = memcmp(expected, nsk_scores(model, workspace), model->classes) == 0 ||
+            good = memcmp(expected, nsk_scores(model, workspace), scores_bytes) == 0 ||
                    nsk_fail(error,
                             "%s: the runtime gives other scores than docs/arithmetic.md for "
                             "image %d; this is a mistake in netsuke: please report it",
@@ -179,8 +180,8 @@ static bool append_frames(GString *text, const nsk_handed_network *n, const nsk_
     }
     g_string_append(text, count == 0 ? "0" : "");
     g_string_append(scores, count == 0 ? "0" : "");
-    g_string_append_printf(text, "\n};\n\nstatic const int8_t %s_expected[] = {%s\n};\n\n", n->name,
-                           scores->str);
+    g_string_append_printf(text, "\n};\n\nstatic const int32_t %s_expected[] = {%s\n};\n\n",
+                           n->name, scores->str);
     g_string_free(scores, TRUE);
     g_free(expected);
     g_free(workspace);

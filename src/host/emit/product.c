@@ -55,8 +55,8 @@ GString *nsk_firmware_source(const nsk_handed_network *n, const nsk_model *model
         "    %s, /* pictures are looked at */\n"
         "    %s, /* a frame is run twice before its action */\n"
         "    {\n"
-        "        %u, /* threshold, 256ths */\n"
-        "        %u, /* margin, 256ths */\n"
+        "        %u, /* threshold, in units of 2^-30 */\n"
+        "        %u, /* margin */\n"
         "        %u, /* frames, ... */\n"
         "        %u, /* ... of a window of so many; 0: in a row */\n"
         "        %u, /* hold-off, frames */\n"
@@ -114,11 +114,12 @@ static void pass_layer(void *context, const nsk_model *model, unsigned layer) {
 
 static void take_answer(void *context, const nsk_answered *answer) {
     const trial *t = context;
-    int sum = 0;
+    uint32_t sum = 0;
     for (unsigned c = 0; c < answer->model->classes; c++) {
-        sum += (int)(c + 1) * answer->scores[c];
+        sum += (c + 1U) * (uint32_t)answer->scores[c];
     }
-    g_string_append_printf(t->text, "\n    {0, %d, %d, %d},", answer->line, answer->decided, sum);
+    g_string_append_printf(t->text, "\n    {0, %d, %d, %d},", answer->line, answer->decided,
+                           (int)(int32_t)sum);
 }
 
 static void take_fault(void *context, nsk_fault fault) {

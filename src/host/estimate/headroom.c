@@ -87,6 +87,7 @@ static bool reshape_layer(nsk_layer *l, const nsk_tensor *in, double part, bool 
     case NSK_KIND_MIN:
     case NSK_KIND_LUT:
     case NSK_KIND_SOFTMAX:
+    case NSK_KIND_SCORES:
         l->out.height = in->height;
         l->out.width = in->width;
         break;
@@ -96,7 +97,7 @@ static bool reshape_layer(nsk_layer *l, const nsk_tensor *in, double part, bool 
     if (channels_follow) {
         l->out.channels = in->channels;
     }
-    l->out.pixel_stride = l->out.channels;
+    l->out.pixel_stride = l->out.channels * l->out.element;
     return good;
 }
 
@@ -162,7 +163,7 @@ static bool reshape(reshaped *r, const nsk_model *model, int width, int height, 
             return false;
         }
         l->in = r->tensor[t[0]];
-        l->in.pixel_stride = l->in.channels;
+        l->in.pixel_stride = l->in.channels * l->in.element;
         l->in.rows = l->in.height;
         l->out.rows = l->out.height;
         r->tensor[t[2]] = l->out;
@@ -177,7 +178,7 @@ static bool cycles_of(const reshaped *r, const nsk_costs *costs, const nsk_board
                       double *cycles, nsk_error *error) {
     const nsk_tensor *frame = &r->tensor[r->model->input];
     const nsk_work prepare = {
-        .calls = 1, .rows = frame->height, .outputs = nsk_tensor_bytes(frame)};
+        .calls = 1, .rows = frame->height, .outputs = nsk_tensor_elements(frame)};
     nsk_kernel_cost cost;
     if (!nsk_costs_kernel(costs, "prepare", &cost, error)) {
         return false;

@@ -9,7 +9,7 @@
 #include "network/network.h"
 #include "onnx/maker.h"
 
-enum { OPSET = 14 };
+enum { OPSET = 21 }; /* the first with levels of 16 bits */
 
 typedef struct exporter {
     const nsk_graph *graph;
@@ -63,26 +63,40 @@ static int tensor_of(const exporter *e, int value) {
     return NSK_NONE;
 }
 
-static Onnx__NodeProto *put_dequantize(exporter *e, const char *from, nsk_scale s,
-                                       const char *output) {
+/* Of int8, or of int16, whose zero is 0. */
+static void put_zero_of(exporter *e, Onnx__NodeProto *n, nsk_scale s, bool wide) {
     const int8_t zero = (int8_t)s.zero;
+    static const int16_t nothing = 0;
+    char *name;
+    if (!wide) {
+        put_zero(e, n, 1, &zero, true);
+        return;
+    }
+    name = nsk_export_name(&e->fresh, "zero");
+    nsk_onnx_put_constant(e->maker, name, ONNX__TENSOR_PROTO__DATA_TYPE__INT16, 0, NULL, &nothing,
+                          sizeof nothing);
+    nsk_onnx_add_input(e->maker, n, name);
+    g_free(name);
+}
+
+static Onnx__NodeProto *put_dequantize(exporter *e, const char *from, nsk_scale s, bool wide,
+                                       const char *output) {
     Onnx__NodeProto *n = nsk_onnx_put_node(e->maker, "DequantizeLinear", output, output);
     nsk_onnx_add_input(e->maker, n, from);
     put_scale(e, n, 1, &s.scale, true);
-    put_zero(e, n, 1, &zero, true);
+    put_zero_of(e, n, s, wide);
     return n;
 }
 
 /* Rounds `from` to levels and takes it back; returns the name of what comes out. */
-static char *put_pair(exporter *e, const char *from, nsk_scale s) {
-    const int8_t zero = (int8_t)s.zero;
+static char *put_pair(exporter *e, const char *from, nsk_scale s, bool wide) {
     char *levels = g_strdup_printf("%s:levels", from);
     char *output = g_strdup_printf("%s:rounded", from);
     Onnx__NodeProto *n = nsk_onnx_put_node(e->maker, "QuantizeLinear", levels, levels);
     nsk_onnx_add_input(e->maker, n, from);
     put_scale(e, n, 1, &s.scale, true);
-    put_zero(e, n, 1, &zero, true);
-    put_dequantize(e, levels, s, output);
+    put_zero_of(e, n, s, wide);
+    put_dequantize(e, levels, s, wide, output);
     g_free(levels);
     return output;
 }
@@ -104,7 +118,7 @@ static void put_constant(exporter *e, int value) {
     char *name = g_strdup_printf("%s:levels", v->name);
     nsk_onnx_put_constant(e->maker, name, ONNX__TENSOR_PROTO__DATA_TYPE__INT8, v->rank, v->dims,
                           levels, count);
-    put_dequantize(e, name, e->scales[tensor], v->name);
+    put_dequantize(e, name, e->scales[tensor], false, v->name);
     e->names[value] = g_strdup(v->name);
     g_free(name);
     g_free(levels);
@@ -345,11 +359,7 @@ static bool put_reduce(exporter *e, const nsk_node *node, const char *output) {
         }
     }
     Onnx__NodeProto *n = start_node(e, node, nsk_op_name(node->op), output);
-    if (node->op == NSK_OP_REDUCE_SUM) { /* whose axes became an input first */
-        add_integers(e, n, (int64_t)count, axes);
-    } else {
-        nsk_onnx_add_ints(e->maker, n, "axes", count, axes);
-    }
+    add_integers(e, n, (int64_t)count, axes);
     nsk_onnx_add_int(e->maker, n, "keepdims", node->attributes.keep_axes);
     return true;
 }
@@ -562,8 +572,12 @@ static bool put_layer(exporter *e, const nsk_node *node) {
     }
     int tensor = tensor_of(e, node->output);
     char *clamped = put_clamp(e, node, out->name);
+    nsk_element element =
+        tensor != NSK_NONE ? nsk_lowered_tensor_at(e->lowered, tensor)->element : NSK_ELEMENT_32;
     e->names[node->output] =
-        tensor != NSK_NONE ? put_pair(e, clamped, e->scales[tensor]) : g_strdup(clamped);
+        element == NSK_ELEMENT_32 /* a score, or a look at another */
+            ? g_strdup(clamped)
+            : put_pair(e, clamped, e->scales[tensor], element == NSK_ELEMENT_16);
     g_free(clamped);
     return true;
 }
@@ -595,7 +609,7 @@ static void put_input(exporter *e) {
             name = output;
         }
     }
-    e->names[g->input] = put_pair(e, name, e->scales[0]);
+    e->names[g->input] = put_pair(e, name, e->scales[0], false);
     g_free(name);
 }
 

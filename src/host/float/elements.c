@@ -96,12 +96,14 @@ void nsk_float_quantize(const nsk_step *s) {
     const nsk_value *zero_point = nsk_node_input(s->graph, s->node, 2);
     bool is_unsigned =
         zero_point != NULL ? zero_point->is_unsigned : !s->node->attributes.is_signed;
+    double levels = ldexp(1.0, zero_point != NULL && zero_point->bits == 16 ? 16 : 8);
+    double least = is_unsigned ? 0.0 : -levels / 2.0;
     for (size_t i = 0; i < nsk_value_count(s->out); i++) {
         double scale;
         double zero;
         levels_at(s, i, &scale, &zero);
         double level = nearbyint((double)s->x[i] / scale) + zero;
-        s->y[i] = (float)fmin(fmax(level, is_unsigned ? 0.0 : -128.0), is_unsigned ? 255.0 : 127.0);
+        s->y[i] = (float)fmin(fmax(level, least), least + levels - 1.0);
     }
 }
 

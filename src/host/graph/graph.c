@@ -204,8 +204,9 @@ void nsk_graph_bypass(nsk_graph *graph, nsk_node *node, int value) {
     node->dead = true;
     const nsk_value *gone = nsk_graph_value(graph, node->output);
     nsk_value *stays = nsk_graph_value(graph, value);
-    if (gone->pinned) { /* the levels were those of what is read now */
-        stays->pinned = true;
+    if (gone->pinned || gone->pinned_wide) { /* the levels were those of what is read now */
+        stays->pinned = gone->pinned;
+        stays->pinned_wide = gone->pinned_wide;
         stays->pinned_scale = gone->pinned_scale;
         stays->pinned_zero = gone->pinned_zero;
     }

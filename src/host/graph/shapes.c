@@ -409,11 +409,11 @@ bool nsk_shape_softmax(const nsk_scope *s) {
     return nsk_give_input(s);
 }
 
-/* Computed levels are of 8 bits. Constant ones may be of 4 or 16, too; those of a bias are of 32,
+/* Computed levels are of 8 or 16 bits. Constant ones may be of 4, too; those of a bias are of 32,
  * the zero point being 0. */
 static bool levels_are_read(const nsk_value *in, const nsk_value *zero) {
     int bits = in->bits != 0 ? in->bits : zero != NULL && zero->bits != 0 ? zero->bits : 8;
-    bool good = bits == 8 || (in->data != NULL && (bits == 4 || bits == 16 || bits == 32));
+    bool good = bits == 8 || bits == 16 || (in->data != NULL && (bits == 4 || bits == 32));
     size_t count = zero != NULL ? nsk_value_count(zero) : 0;
     double least = zero == NULL || zero->is_unsigned ? 0.0 : -ldexp(1.0, bits - 1);
     double most = bits == 32 ? 0.0 : least + ldexp(1.0, bits) - 1.0;

@@ -1,6 +1,8 @@
 /* The table of operators, and what a network needs around them. */
 #include "lower/lower.h"
 
+#include <math.h>
+
 #include "device/layer.h"
 #include "float/kernel.h"
 #include "lower/translation.h"
@@ -59,6 +61,92 @@ static int output_tensor(nsk_translation *l, const nsk_node *last) {
     nsk_view_copy(l, last, tensor, copy, (size_t)count, order, order);
     g_free(order);
     return copy;
+}
+
+/* ---- what it ends in ---- */
+
+/* The layer that makes the tensor, alone. */
+static nsk_lowered_layer *maker_of(const nsk_lowered *lowered, int tensor) {
+    nsk_lowered_layer *found = NULL;
+    for (int i = 0; i < (int)lowered->layers->len; i++) {
+        nsk_lowered_layer *l = nsk_lowered_layer_at(lowered, i);
+        found = l->out == tensor ? l : found;
+    }
+    return found;
+}
+
+/* Whether anything but its last reader would notice that the tensor's elements are wider. */
+static bool is_read_once(const nsk_lowered *lowered, int tensor) {
+    int readers = 0;
+    for (int i = 0; i < (int)lowered->layers->len; i++) {
+        const nsk_lowered_layer *l = nsk_lowered_layer_at(lowered, i);
+        readers += (l->in == tensor) + (l->second == tensor);
+    }
+    for (int i = 0; i < (int)lowered->tensors->len; i++) {
+        const nsk_lowered_tensor *t = nsk_lowered_tensor_at(lowered, i);
+        readers += t->alias_of == tensor || t->shares == tensor ? 2 : 0;
+    }
+    return readers == 1;
+}
+
+/* A convolution of one window, all of the picture: a dense layer, whose weights stand as its own.
+ */
+static void make_dense(const nsk_lowered *lowered, nsk_lowered_layer *l) {
+    const nsk_lowered_tensor *in = nsk_lowered_tensor_at(lowered, l->in);
+    const nsk_lowered_tensor *out = nsk_lowered_tensor_at(lowered, l->out);
+    const nsk_window_attributes *w = &l->window;
+    bool whole = w->groups == 1 && w->kernel[0] == in->height && w->kernel[1] == in->width &&
+                 w->dilation[0] == 1 && w->dilation[1] == 1 && w->pad_before[0] == 0 &&
+                 w->pad_before[1] == 0 && out->height * out->width == 1;
+    l->kind = l->kind == NSK_KIND_CONV && whole ? NSK_KIND_DENSE : l->kind;
+}
+
+/* What scores are made of has 16 bits where the layer before can write them, so that classes do not
+ * tie; unless the file itself has rounded it. */
+static void widen(const nsk_translation *l, int tensor) {
+    nsk_lowered_tensor *t = nsk_lowered_tensor_at(l->result, tensor);
+    nsk_lowered_layer *maker = maker_of(l->result, tensor);
+    if (maker != NULL) {
+        make_dense(l->result, maker);
+    }
+    bool can = maker != NULL &&
+               (maker->kind == NSK_KIND_DENSE || maker->kind == NSK_KIND_AVERAGE_POOL) &&
+               isinf(maker->low) && isinf(maker->high);
+    if (can && t->alias_of == NSK_NONE && t->shares == NSK_NONE &&
+        is_read_once(l->result, tensor) && !nsk_graph_value(l->graph, t->value)->pinned) {
+        t->element = NSK_ELEMENT_16;
+    }
+}
+
+/* A sigmoid alone, whose input may have more than 8 bits. */
+static bool is_sigmoid(const nsk_lowered_layer *l) {
+    return l->kind == NSK_KIND_LUT && l->program != NULL && l->program->count == 1 &&
+           l->program->steps[0].fn == NSK_FN_SIGMOID && isinf(l->low) && isinf(l->high);
+}
+
+/* The last layer gives scores: a softmax and sigmoids become that layer, all else is taken as it
+ * is. */
+static void end_in_scores(nsk_translation *l, const nsk_node *last) {
+    int output = l->result->output;
+    nsk_lowered_layer *maker = maker_of(l->result, output);
+    const nsk_lowered_tensor *t = nsk_lowered_tensor_at(l->result, output);
+    bool pixel = t->height * t->width == 1 && t->alias_of == NSK_NONE;
+    bool softmax = maker != NULL && maker->kind == NSK_KIND_SOFTMAX && pixel;
+    bool sigmoid =
+        maker != NULL && is_sigmoid(maker) && pixel && !nsk_graph_value(l->graph, t->value)->pinned;
+    if (softmax || sigmoid) {
+        maker->kind = NSK_KIND_SCORES;
+        maker->shares = softmax;
+        maker->each = sigmoid;
+        maker->program = NULL;
+        widen(l, maker->in);
+    } else {
+        int scores =
+            nsk_translation_add_tensor(l, last, t->value, 1, 1, t->height * t->width * t->channels);
+        nsk_translation_add_layer(l, last, NSK_KIND_SCORES, output, scores);
+        l->result->output = scores;
+    }
+    nsk_lowered_tensor_at(l->result, l->result->output)->element = NSK_ELEMENT_32;
 }
 
 /* Larger ones would not open on the device, and take long to look at. */
@@ -133,7 +221,11 @@ nsk_lowered *nsk_lower(const nsk_graph *graph, nsk_error *error) {
         good = node->dead || (fits_device(&l, node) && lower_node(&l, node));
     }
     lowered->output = good ? output_tensor(&l, last) : NSK_NONE;
-    good = lowered->output != NSK_NONE && nsk_lowered_add_scratch(lowered, error);
+    good = lowered->output != NSK_NONE;
+    if (good) {
+        end_in_scores(&l, last);
+    }
+    good = good && nsk_lowered_add_scratch(lowered, error);
     for (guint i = 0; i < graph->values->len; i++) {
         g_free(l.views[i].source);
     }

@@ -27,6 +27,11 @@ nsk_scale nsk_scale_of(nsk_range range) {
     return s;
 }
 
+nsk_scale nsk_wide_scale_of(nsk_range range) {
+    double most = fmax(fabs((double)range.low), fabs((double)range.high));
+    return (nsk_scale){(float)fmax(2.0 * most / 32767.0, NSK_LEAST_WIDE_SCALE), 0};
+}
+
 bool nsk_multiplier_of(double number, nsk_multiplier *to) {
     if (!(number > 0.0) || isinf(number)) {
         return false;
@@ -308,6 +313,14 @@ int nsk_level_of(double value, nsk_scale scale) {
                         : clamped(rounded(value / (double)scale.scale) + scale.zero, -128, 127);
 }
 
+int32_t nsk_element_at(const int8_t *at, unsigned bytes) {
+    int16_t wide;
+    int32_t widest;
+    memcpy(&wide, at, MIN(bytes, sizeof wide));
+    memcpy(&widest, at, MIN(bytes, sizeof widest));
+    return bytes == 1 ? *at : bytes == 2 ? wide : widest;
+}
+
 /* The function of one input, or none, and the output's clamp. */
 static void make_table(const nsk_lowered_layer *l, nsk_scale in, nsk_scale out,
                        nsk_integer_layer *r) {
@@ -362,6 +375,24 @@ static void make_softmax(nsk_scale in, nsk_integer_layer *r) {
     }
 }
 
+/* e^(-scale d), of d = 0 ... 7 in units of 1/65535; of d = 0, 8, ... 56 and so on, less 1, in units
+ * of 1/65536. */
+static void make_scores(const nsk_lowered_layer *l, nsk_scale in, nsk_integer_layer *r) {
+    if (!l->shares && !l->each) {
+        return;
+    }
+    r->table_count = NSK_SCORES_TABLES * NSK_SCORES_ENTRIES;
+    r->table = g_malloc0((gsize)2 * (gsize)r->table_count);
+    for (int i = 0; i < r->table_count; i++) {
+        int digit = i / NSK_SCORES_ENTRIES;
+        double d = ldexp(i % NSK_SCORES_ENTRIES, 3 * digit);
+        double whole = digit == 0 ? 65535.0 : 65536.0;
+        int part = (int)rounded(whole * exp(-(double)in.scale * d)) - (digit == 0 ? 0 : 1);
+        r->table[2 * i] = (uint8_t)(MAX(part, 0) & 255);
+        r->table[2 * i + 1] = (uint8_t)(MAX(part, 0) >> 8);
+    }
+}
+
 static int clamp_level(double bound, nsk_scale out, int otherwise) {
     return isinf(bound) ? otherwise : nsk_level_of(bound, out);
 }
@@ -385,6 +416,9 @@ bool nsk_integer_layer_make(const nsk_lowered_layer *layer, nsk_scale in, nsk_sc
         return true;
     case NSK_KIND_SOFTMAX:
         make_softmax(in, r);
+        return true;
+    case NSK_KIND_SCORES:
+        make_scores(layer, in, r);
         return true;
     case NSK_KIND_MAX_POOL:
         return true;

@@ -32,7 +32,7 @@ typedef struct nsk_integer_layer {
     int multiplier_count;
     int32_t factors[2]; /* sum: of both inputs */
     int factor_shift;
-    uint8_t *table;  /* look-up: 256 bytes; softmax, resize: u16 little-endian */
+    uint8_t *table;  /* look-up: 256 bytes; softmax, scores, resize: u16 little-endian */
     int table_count; /* entries */
     int32_t *moves;  /* move: its numbers */
     int move_count;
@@ -41,6 +41,11 @@ typedef struct nsk_integer_layer {
 
 /* The scale that covers the range, and zero, with 256 levels. */
 nsk_scale nsk_scale_of(nsk_range range);
+/* Of int16, whose zero is 0: twice the range, as what calibration has not shown is not to be cut
+ * off; no finer than 2^-11, which tells logits apart that differ by half a thousandth: of what is
+ * 2^15 levels below the highest nothing is left. */
+#define NSK_LEAST_WIDE_SCALE 0x1p-11
+nsk_scale nsk_wide_scale_of(nsk_range range);
 /* The least scale of the layer's output at which its weights and biases can be told in integers; 0
  * where any will do. A tensor that calibration saw nothing in has a range next to none, and one
  * level of its scale would be less than the smallest part of a bias. */
@@ -49,10 +54,15 @@ double nsk_least_output_scale(const nsk_lowered_layer *layer, int channels, nsk_
 nsk_scale nsk_scale_of_tensor(const nsk_tensor *tensor);
 /* The level of a value; what is no number gets that of zero. */
 int nsk_level_of(double value, nsk_scale scale);
+/* What stands at `at`, an element of `bytes`. */
+int32_t nsk_element_at(const int8_t *at, unsigned bytes);
 /* The same for many: levels.c. */
 void nsk_levels_of(const float *numbers, size_t count, nsk_scale scale, int8_t *levels);
-/* Each to its level and back. */
+/* Each to its level and back; to one of int16. */
 void nsk_round_to_levels(float *numbers, size_t count, nsk_scale scale);
+void nsk_round_to_wide_levels(float *numbers, size_t count, nsk_scale scale);
+/* The level of a value as int16; 0 for what is no number. */
+int16_t nsk_wide_level_of(double value, nsk_scale scale);
 /* The multiplier of one output channel: the least at which the largest weight is within 127 and
  * sums and bias within what the device holds. It makes the scale of the weights, multiplier x out /
  * in; and the level of a weight at that. */

@@ -2,6 +2,8 @@
  * the same levels as nsk_level_of, one by one. */
 #include "lowered/integer.h"
 
+#include <math.h>
+
 /* The level that is nearest, halves up; the zero point for what is not a number. */
 static inline int nearest(float number, double scale, int zero) {
     const double FAR = 1000.0; /* past all levels, and within an int */
@@ -26,5 +28,16 @@ void nsk_round_to_levels(float *numbers, size_t count, nsk_scale scale) {
     const double step = (double)scale.scale;
     for (size_t i = 0; i < count; i++) {
         numbers[i] = scale.scale * (float)(nearest(numbers[i], step, scale.zero) - scale.zero);
+    }
+}
+
+int16_t nsk_wide_level_of(double value, nsk_scale scale) {
+    double level = floor(value / (double)scale.scale + 0.5);
+    return (int16_t)(isnan(level) ? 0.0 : fmin(fmax(level, INT16_MIN), INT16_MAX));
+}
+
+void nsk_round_to_wide_levels(float *numbers, size_t count, nsk_scale scale) {
+    for (size_t i = 0; i < count; i++) {
+        numbers[i] = scale.scale * (float)nsk_wide_level_of((double)numbers[i], scale);
     }
 }

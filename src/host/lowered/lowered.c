@@ -8,6 +8,10 @@ nsk_lowered_layer *nsk_lowered_layer_at(const nsk_lowered *lowered, int layer) {
     return &g_array_index(lowered->layers, nsk_lowered_layer, layer);
 }
 
+int nsk_lowered_row_bytes(const nsk_lowered_tensor *tensor) {
+    return (tensor->width * tensor->channels) << tensor->element;
+}
+
 int nsk_lowered_tensor_root(const nsk_lowered *lowered, int tensor) {
     int in = nsk_lowered_tensor_at(lowered, tensor)->alias_of;
     return in == NSK_NONE ? tensor : nsk_lowered_tensor_root(lowered, in);

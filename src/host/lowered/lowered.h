@@ -5,8 +5,12 @@
 
 #include "graph/graph.h"
 
+/* An element's size: 2 to the power of this, bytes. */
+typedef enum nsk_element { NSK_ELEMENT_8, NSK_ELEMENT_16, NSK_ELEMENT_32 } nsk_element;
+
 typedef struct nsk_lowered_tensor {
     int value; /* of the graph: whose range it has */
+    nsk_element element;
     int height, width, channels;
     int shares;   /* tensor whose scale this one must have, or NSK_NONE */
     int alias_of; /* tensor in whose bytes this one stands, as another shape or a slice of it, or
@@ -39,6 +43,7 @@ typedef struct nsk_lowered_layer {
     int sign[2];                /* add: of each input */
     bool total;                 /* average_pool: the sum instead */
     bool least;                 /* max_pool: the minimum instead */
+    bool shares, each;          /* scores: a softmax of all; a sigmoid of each */
     float *values;              /* constant: of the output, in its order; or NULL */
     int value_count;
     uint16_t *blends; /* resize: first, second, part of each row and column; or NULL */
@@ -61,6 +66,8 @@ typedef struct nsk_lowered {
 void nsk_lowered_free(nsk_lowered *lowered);
 
 nsk_lowered_tensor *nsk_lowered_tensor_at(const nsk_lowered *lowered, int tensor);
+/* Bytes of one of its rows. */
+int nsk_lowered_row_bytes(const nsk_lowered_tensor *tensor);
 /* The tensor whose bytes it stands in: itself, or the one that it is a shape or a slice of. */
 int nsk_lowered_tensor_root(const nsk_lowered *lowered, int tensor);
 nsk_lowered_layer *nsk_lowered_layer_at(const nsk_lowered *lowered, int layer);

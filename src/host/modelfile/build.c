@@ -21,6 +21,12 @@ static nsk_range input_range(const nsk_graph *graph, const nsk_input *input) {
 
 /* What a layer's output takes whatever calibration shows: a probability is 0/256 ... 255/256, and
  * so is a sigmoid; a hyperbolic tangent -128/128 ... 127/128. */
+/* Of a layer that ends in scores: units of 2^-30; or what is left of its input's, 22 bits finer. */
+static bool scores_scale(const nsk_lowered_layer *l, const nsk_scale *scales, nsk_scale *scale) {
+    *scale = (nsk_scale){l->shares || l->each ? 0x1p-30F : scales[l->in].scale * 0x1p-22F, 0};
+    return l->kind == NSK_KIND_SCORES;
+}
+
 static bool known_scale(const nsk_lowered_layer *l, nsk_scale *scale) {
     static const nsk_scale share = {1.0F / 256.0F, -128};
     static const nsk_scale both_ways = {1.0F / 128.0F, 0};
@@ -47,6 +53,13 @@ static void pin_scales(const nsk_graph *graph, const nsk_lowered *lowered, nsk_s
         bool slice = nsk_lowered_tensor_at(lowered, i)->slice;
         scales[i] = slice ? scales[nsk_lowered_tensor_root(lowered, i)] : scales[i];
     }
+    for (int i = 0; i < (int)lowered->layers->len; i++) {
+        const nsk_lowered_layer *l = nsk_lowered_layer_at(lowered, i);
+        nsk_scale known;
+        if (scores_scale(l, scales, &known)) {
+            scales[l->out] = known;
+        }
+    }
 }
 
 /* The tensor whose scale this one takes over. */
@@ -64,7 +77,8 @@ static bool widen_scales(const nsk_graph *graph, const nsk_lowered *lowered, nsk
         const nsk_lowered_layer *l = nsk_lowered_layer_at(lowered, i);
         const nsk_lowered_tensor *out = nsk_lowered_tensor_at(lowered, l->out);
         int giver = scale_giver(lowered, l->out);
-        bool pinned = nsk_graph_value(graph, nsk_lowered_tensor_at(lowered, giver)->value)->pinned;
+        const nsk_value *v = nsk_graph_value(graph, nsk_lowered_tensor_at(lowered, giver)->value);
+        bool pinned = out->element == NSK_ELEMENT_16 ? v->pinned_wide : v->pinned;
         double least = nsk_least_output_scale(l, out->channels, scales[l->in]);
         if (!pinned && least > (double)scales[giver].scale) {
             scales[giver].scale = (float)(least * (1.0 + 0x1p-20));
@@ -79,12 +93,15 @@ nsk_scale *nsk_scales_of(const nsk_graph *graph, const nsk_lowered *lowered,
     int tensors = (int)lowered->tensors->len;
     nsk_scale *scales = g_new(nsk_scale, tensors);
     for (int i = 0; i < tensors; i++) {
-        scales[i] = nsk_scale_of(ranges[i]);
+        scales[i] = nsk_lowered_tensor_at(lowered, i)->element == NSK_ELEMENT_16
+                        ? nsk_wide_scale_of(ranges[i])
+                        : nsk_scale_of(ranges[i]);
     }
     scales[0] = nsk_scale_of(input_range(graph, input));
     for (int i = 0; i < tensors; i++) { /* the file's own levels */
         const nsk_value *v = nsk_graph_value(graph, nsk_lowered_tensor_at(lowered, i)->value);
-        if (v->pinned) {
+        bool wide = nsk_lowered_tensor_at(lowered, i)->element == NSK_ELEMENT_16;
+        if (wide ? v->pinned_wide : v->pinned) {
             scales[i] = (nsk_scale){v->pinned_scale, v->pinned_zero};
         }
     }

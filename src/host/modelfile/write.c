@@ -83,7 +83,8 @@ static void put_tensors(const writer *w) {
         put32(at + NSK_T_PLACE, w->parts->schedule->places[i]);
         at[NSK_T_ZERO] = (uint8_t)w->parts->scales[i].zero;
         int rows = w->parts->schedule->rows[i];
-        at[NSK_T_ROWS] = (uint8_t)(rows < t->height ? rows : 0);
+        static const uint8_t said[] = {0, NSK_WIDE_16, NSK_WIDE_32};
+        at[NSK_T_ROWS] = (uint8_t)(rows < t->height ? rows : said[t->element]);
         put32(at + NSK_T_SCALE, scale_bits);
     }
 }
@@ -99,6 +100,8 @@ static uint8_t flags_of(const nsk_lowered_layer *l, const nsk_integer_layer *r) 
         return r->multiplier_count > 1 ? NSK_FLAG_COUNTED : 0;
     case NSK_KIND_MAX_POOL:
         return l->least ? NSK_FLAG_LEAST : 0;
+    case NSK_KIND_SCORES:
+        return (uint8_t)((l->shares ? NSK_FLAG_SHARES : 0) | (l->each ? NSK_FLAG_EACH : 0));
     case NSK_KIND_COPY:
         return (uint8_t)((l->fills ? NSK_FLAG_FILL : 0) | (r->table != NULL ? NSK_FLAG_TABLE : 0));
     default:
@@ -164,7 +167,9 @@ static void append_bytes_of_layers(writer *w) {
         const nsk_lowered_layer *l = nsk_lowered_layer_at(w->parts->lowered, i);
         const nsk_integer_layer *r = &w->parts->layers[i];
         if (r->table != NULL) {
-            size_t each = l->kind == NSK_KIND_SOFTMAX || l->kind == NSK_KIND_RESIZE ? 2 : 1;
+            bool pairs = l->kind == NSK_KIND_SOFTMAX || l->kind == NSK_KIND_SCORES ||
+                         l->kind == NSK_KIND_RESIZE;
+            size_t each = pairs ? 2 : 1;
             uint32_t at = append(w, r->table, (size_t)r->table_count * each, each);
             put32(layer_record(w, i) + NSK_L_WEIGHTS_AT, at);
         }

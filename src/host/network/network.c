@@ -288,8 +288,8 @@ void nsk_network_free(nsk_network *network) {
 int nsk_network_carried_levels(const nsk_network *network) {
     int count = 0;
     for (int i = 0; i < (int)network->graph->values->len; i++) {
-        count +=
-            nsk_graph_value(network->graph, i)->pinned && nsk_graph_readers(network->graph, i) > 0;
+        const nsk_value *v = nsk_graph_value(network->graph, i);
+        count += (v->pinned || v->pinned_wide) && nsk_graph_readers(network->graph, i) > 0;
     }
     return count;
 }

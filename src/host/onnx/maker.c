@@ -40,7 +40,7 @@ nsk_onnx_maker *nsk_onnx_maker_new(const char *graph_name, const char *producer,
     m->graph.input = m->inputs;
     m->graph.output = m->outputs;
     m->model.has_ir_version = 1;
-    m->model.ir_version = 7;
+    m->model.ir_version = opset < 21 ? 7 : 10;
     m->model.producer_name = keep_text(m, producer);
     m->model.n_opset_import = 1;
     m->model.opset_import = m->opsets;

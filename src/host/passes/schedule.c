@@ -86,8 +86,6 @@ static void count_rows(const nsk_lowered *lowered, int streamed, int band, int *
     }
 }
 
-enum { MOST_ROWS = NSK_SLICE - 1 }; /* what a tensor's record can say */
-
 static int *rows_of(const nsk_lowered *lowered, int streamed, int band) {
     int tensors = (int)lowered->tensors->len;
     int *rows = g_new(int, tensors);
@@ -98,7 +96,7 @@ static int *rows_of(const nsk_lowered *lowered, int streamed, int band) {
     for (int i = 0; i < tensors; i++) {
         int height = nsk_lowered_tensor_at(lowered, i)->height;
         bool part = streamed > 0 && i < NSK_MOST_STREAMED && !whole[i] && most[i] > 0 &&
-                    most[i] <= MOST_ROWS;
+                    most[i] <= NSK_MOST_ROWS;
         rows[i] = part ? MIN(most[i], height) : height;
     }
     g_free(whole);
@@ -141,8 +139,8 @@ static uint32_t lead_of(const nsk_lowered *lowered, int layer) {
     const nsk_lowered_layer *l = nsk_lowered_layer_at(lowered, layer);
     const nsk_lowered_tensor *in = nsk_lowered_tensor_at(lowered, l->in);
     const nsk_lowered_tensor *out = nsk_lowered_tensor_at(lowered, l->out);
-    int64_t in_row = (int64_t)in->width * in->channels;
-    int64_t out_row = (int64_t)out->width * out->channels;
+    int64_t in_row = nsk_lowered_row_bytes(in);
+    int64_t out_row = nsk_lowered_row_bytes(out);
     if (!nsk_kind_is_streamed(l->kind)) {
         return (uint32_t)(out_row * out->height);
     }
@@ -204,7 +202,7 @@ nsk_schedule *nsk_schedule_of(const nsk_lowered *lowered, int streamed, int band
     for (int i = 0; i < tensors; i++) {
         const nsk_lowered_tensor *t = nsk_lowered_tensor_at(lowered, i);
         bool own = t->alias_of == NSK_NONE;
-        s->buffers[i].bytes = own ? (uint32_t)(s->rows[i] * t->width * t->channels) : 0;
+        s->buffers[i].bytes = own ? (uint32_t)(s->rows[i] * nsk_lowered_row_bytes(t)) : 0;
         s->buffers[i].first = (int)lowered->layers->len + 1;
     }
     set_lives(lowered, streamed, s->buffers);

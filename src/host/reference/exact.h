@@ -21,12 +21,12 @@ static inline int32_t exact_rescale(int64_t acc, int32_t m, unsigned s) {
 
 /* The output of a sum of products, bias included, by the word that requantisees it: its fields by
  * division. */
-static inline int8_t exact_requantise(exact sum, int32_t requantise, int32_t zero, int32_t low,
-                                      int32_t high) {
+static inline int32_t exact_requantise(exact sum, int32_t requantise, int32_t zero, int32_t low,
+                                       int32_t high) {
     int32_t fields = (int32_t)((uint32_t)requantise % 512U);
     exact divisor = (exact)1 << fields / 16;
     exact value = exact_floor_divide(sum * (fields % 16) + divisor / 2, divisor) + zero;
-    return (int8_t)(value < low ? low : value > high ? high : value);
+    return (int32_t)(value < low ? low : value > high ? high : value);
 }
 
 static inline int32_t exact_bias(int32_t requantise) {

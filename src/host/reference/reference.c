@@ -1,10 +1,12 @@
 #include "reference/reference.h"
 
 #include <glib.h>
+#include <stdlib.h>
 #include <string.h>
 
 #include "device/format.h"
 #include "device/work.h"
+#include "lowered/integer.h"
 #include "reference/exact.h"
 
 /* A layer and its tensors, without gaps. */
@@ -13,8 +15,8 @@ typedef struct bench {
     const int8_t *in, *second;
 } bench;
 
-static int8_t clamped(const nsk_layer *l, exact value) {
-    return (int8_t)(value < l->low ? l->low : value > l->high ? l->high : value);
+static int32_t clamped(const nsk_layer *l, exact value) {
+    return (int32_t)(value < l->low ? l->low : value > l->high ? l->high : value);
 }
 
 static int at(const nsk_tensor *t, int y, int x, int c) {
@@ -41,12 +43,12 @@ static int column_of_tap(const nsk_layer *l, int x, int kx) {
 
 /* ---- sums of products ---- */
 
-static int8_t requantised(const nsk_layer *l, int64_t products, int c) {
+static int32_t requantised(const nsk_layer *l, int64_t products, int c) {
     int32_t word = nsk_word(l->requantise, (uint32_t)c);
     return exact_requantise((exact)products + exact_bias(word), word, l->out.zero, l->low, l->high);
 }
 
-static int8_t conv(const bench *b, int y, int x, int c) {
+static int32_t conv(const bench *b, int y, int x, int c) {
     const nsk_layer *l = b->layer;
     int inputs = l->in.channels / (int)l->count;
     int first = c / (l->out.channels / (int)l->count) * inputs;
@@ -63,7 +65,7 @@ static int8_t conv(const bench *b, int y, int x, int c) {
     return requantised(l, sum, c);
 }
 
-static int8_t depthwise(const bench *b, int y, int x, int c) {
+static int32_t depthwise(const bench *b, int y, int x, int c) {
     const nsk_layer *l = b->layer;
     const int8_t *w = (const int8_t *)l->weights + c;
     int from = c / (l->out.channels / l->in.channels);
@@ -76,7 +78,7 @@ static int8_t depthwise(const bench *b, int y, int x, int c) {
     return requantised(l, sum, c);
 }
 
-static int8_t dense(const bench *b, int y, int x, int c) {
+static int32_t dense(const bench *b, int y, int x, int c) {
     const nsk_layer *l = b->layer;
     int inputs = l->in.height * l->in.width * l->in.channels;
     const int8_t *w = (const int8_t *)l->weights + (ptrdiff_t)c * ((inputs + 3) / 4 * 4);
@@ -95,7 +97,7 @@ static int spread_from(int out, int tap, int stride, int dilate, int pad, int si
     return far >= 0 && far % stride == 0 && far / stride < size ? far / stride : -1;
 }
 
-static int8_t transposed(const bench *b, int y, int x, int c) {
+static int32_t transposed(const bench *b, int y, int x, int c) {
     const nsk_layer *l = b->layer;
     int inputs = l->in.channels / (int)l->count;
     int first = c / (l->out.channels / (int)l->count) * inputs;
@@ -117,7 +119,7 @@ static int8_t transposed(const bench *b, int y, int x, int c) {
 
 /* ---- pools ---- */
 
-static int8_t rescaled(const nsk_layer *l, int64_t sum, uint32_t k) {
+static int32_t rescaled(const nsk_layer *l, int64_t sum, uint32_t k) {
     return clamped(l, (exact)exact_rescale(sum, nsk_word(l->multipliers, k), l->shifts[k]) +
                           l->out.zero);
 }
@@ -146,13 +148,13 @@ static pooled pool(const bench *b, int y, int x, int c) {
     return p;
 }
 
-static int8_t average_pool(const bench *b, int y, int x, int c) {
+static int32_t average_pool(const bench *b, int y, int x, int c) {
     pooled p = pool(b, y, x, c);
     bool counted = (b->layer->flags & NSK_FLAG_COUNTED) != 0 && p.count > 0;
     return rescaled(b->layer, p.sum, counted ? (uint32_t)p.count - 1U : 0U);
 }
 
-static int8_t max_pool(const bench *b, int y, int x, int c) {
+static int32_t max_pool(const bench *b, int y, int x, int c) {
     pooled p = pool(b, y, x, c);
     return clamped(b->layer, (b->layer->flags & NSK_FLAG_LEAST) != 0 ? p.least : p.most);
 }
@@ -168,7 +170,7 @@ static void take_pair(const bench *b, int y, int x, int c, int64_t *left, int64_
 }
 
 /* The sum of both, or the larger or smaller of them, by factors of their own. */
-static int8_t weighted(const bench *b, int y, int x, int c) {
+static int32_t weighted(const bench *b, int y, int x, int c) {
     const nsk_layer *l = b->layer;
     int64_t left;
     int64_t right;
@@ -182,7 +184,7 @@ static int8_t weighted(const bench *b, int y, int x, int c) {
     return clamped(l, exact_floor_divide(sum + divisor / 2, divisor) + l->out.zero);
 }
 
-static int8_t product(const bench *b, int y, int x, int c) {
+static int32_t product(const bench *b, int y, int x, int c) {
     int64_t left;
     int64_t right;
     take_pair(b, y, x, c, &left, &right);
@@ -190,7 +192,7 @@ static int8_t product(const bench *b, int y, int x, int c) {
 }
 
 /* The dot product of a pixel of the first and one of the second. */
-static int8_t matmul(const bench *b, int y, int x, int c) {
+static int32_t matmul(const bench *b, int y, int x, int c) {
     const nsk_layer *l = b->layer;
     int64_t sum = 0;
     for (int k = 0; k < l->in.channels; k++) {
@@ -200,7 +202,7 @@ static int8_t matmul(const bench *b, int y, int x, int c) {
     return rescaled(l, sum, 0);
 }
 
-static int8_t table(const bench *b, int y, int x, int c) {
+static int32_t table(const bench *b, int y, int x, int c) {
     return (int8_t)b->layer->table[b->in[at(&b->layer->in, y, x, c)] + 128];
 }
 
@@ -212,7 +214,7 @@ static int64_t softmax_part(const nsk_layer *l, int below) {
     return ((int64_t)nsk_load16(coarse) * nsk_load16(fine) + 32768) / 65536;
 }
 
-static int8_t softmax(const bench *b, int y, int x, int c) {
+static int32_t softmax(const bench *b, int y, int x, int c) {
     const nsk_layer *l = b->layer;
     const int8_t *in = b->in + at(&l->in, y, x, 0);
     int top = -128;
@@ -227,7 +229,7 @@ static int8_t softmax(const bench *b, int y, int x, int c) {
     return (int8_t)MIN(share, 127);
 }
 
-static int8_t resize(const bench *b, int y, int x, int c) {
+static int32_t resize(const bench *b, int y, int x, int c) {
     const nsk_layer *l = b->layer;
     const uint8_t *down = l->blends + (ptrdiff_t)NSK_BLEND_BYTES * y;
     const uint8_t *across = l->blends + (ptrdiff_t)NSK_BLEND_BYTES * (l->out.height + x);
@@ -242,11 +244,58 @@ static int8_t resize(const bench *b, int y, int x, int c) {
     return clamped(l, exact_floor_divide(sum + (1 << 21), 1 << 22) + l->out.zero);
 }
 
-static int8_t constant(const bench *b, int y, int x, int c) {
+static int32_t constant(const bench *b, int y, int x, int c) {
     return (int8_t)b->layer->values[at(&b->layer->out, y, x, c)];
 }
 
-typedef int8_t formula(const bench *b, int y, int x, int c);
+/* ---- scores ---- */
+
+/* e^(-scale x below) by its digits, the lowest first, of base eight. */
+static int64_t scores_part(const nsk_layer *l, int below) {
+    int64_t part = below < 32768 ? nsk_load16(l->table + (ptrdiff_t)2 * (below % 8)) : 0;
+    for (int digit = 1; digit < NSK_SCORES_TABLES; digit++) {
+        below /= 8;
+        part = part * (nsk_load16(l->table + (ptrdiff_t)2 * (8 * digit + below % 8)) + 1) / 65536;
+    }
+    return part;
+}
+
+/* In units of 2^-30, the sum counting to its sixteen highest bits. */
+static int32_t share_of(int64_t part, int64_t sum) {
+    int64_t unit = 1;
+    while (sum / unit > 65535) {
+        unit *= 2;
+    }
+    int64_t factor = (INT64_C(1) << 31) / (sum / unit | 0x8000);
+    return (int32_t)(part * factor / (2 * unit));
+}
+
+static int32_t scores(const bench *b, int y, int x, int c) {
+    const nsk_layer *l = b->layer;
+    const unsigned element = l->in.element;
+    const int own = nsk_element_at(b->in + (size_t)c * element, element);
+    const int away = own - l->in.zero;
+    int top = own;
+    int64_t sum = 0;
+    (void)y;
+    (void)x;
+    if ((l->flags & NSK_FLAG_SHARES) != 0) {
+        for (int k = 0; k < l->out.channels; k++) {
+            top = MAX(top, nsk_element_at(b->in + (size_t)k * element, element));
+        }
+        for (int k = 0; k < l->out.channels; k++) {
+            sum += scores_part(l, top - nsk_element_at(b->in + (size_t)k * element, element));
+        }
+        return share_of(scores_part(l, top - own), sum);
+    }
+    if ((l->flags & NSK_FLAG_EACH) != 0) {
+        int64_t less = scores_part(l, abs(away));
+        return share_of(away < 0 ? less : scores_part(l, 0), less + scores_part(l, 0));
+    }
+    return away * (1 << 22);
+}
+
+typedef int32_t formula(const bench *b, int y, int x, int c);
 
 static formula *const formulas[NSK_KINDS] = {
     [NSK_KIND_CONV] = conv,
@@ -264,6 +313,7 @@ static formula *const formulas[NSK_KINDS] = {
     [NSK_KIND_CONSTANT] = constant,
     [NSK_KIND_RESIZE] = resize,
     [NSK_KIND_CONV_TRANSPOSE] = transposed,
+    [NSK_KIND_SCORES] = scores,
 };
 
 /* Walks all loops as digits of one number. */
@@ -322,13 +372,23 @@ static int8_t *memory_of(const run *r, unsigned tensor) {
     return r->tensor[found];
 }
 
+static void put(int8_t *out, int c, unsigned element, int32_t level) {
+    const int16_t wide = (int16_t)level;
+    if (element == 1) {
+        out[c] = (int8_t)level;
+    } else {
+        memcpy(out + (size_t)c * element, element == 2 ? (const void *)&wide : &level, element);
+    }
+}
+
 static void run_layer(const run *r, unsigned index) {
     nsk_layer l;
     unsigned tensors[3];
     nsk_layer_decode(r->model, index, &l);
     nsk_layer_tensors(r->model, index, tensors);
     unsigned whole = whole_of(r->model, tensors[2]);
-    uint32_t first = (l.out.offset - nsk_tensor_at(r->model, whole).offset) % l.out.pixel_stride;
+    uint32_t first =
+        (l.out.offset - nsk_tensor_at(r->model, whole).offset) % (uint32_t)l.out.pixel_stride;
     int8_t *out = r->tensor[whole] + first;
     const bench b = {&l, memory_of(r, tensors[0]), l.has_second ? memory_of(r, tensors[1]) : NULL};
     r->made[whole] = (int)index + 1;
@@ -339,7 +399,7 @@ static void run_layer(const run *r, unsigned index) {
     for (int y = 0; y < l.out.height; y++) {
         for (int x = 0; x < l.out.width; x++, out += l.out.pixel_stride) {
             for (int c = 0; c < l.out.channels; c++) {
-                out[c] = formulas[l.kind](&b, y, x, c);
+                put(out, c, l.out.element, formulas[l.kind](&b, y, x, c));
             }
         }
     }
@@ -361,7 +421,7 @@ static void prepare(const nsk_model *m, const uint8_t *frame, int8_t *to) {
     }
 }
 
-void nsk_reference_scores(const nsk_model *model, const uint8_t *frame, int8_t *scores) {
+void nsk_reference_scores(const nsk_model *model, const uint8_t *frame, int32_t *scores) {
     run r = {model, g_new0(int8_t *, model->tensors), g_new0(int, model->tensors)};
     for (unsigned i = 0; i <= model->layers; i++) {
         unsigned whole = whole_of(model, i > 0 ? nsk_layer_output(model, i - 1) : model->input);
@@ -374,7 +434,7 @@ void nsk_reference_scores(const nsk_model *model, const uint8_t *frame, int8_t *
     for (unsigned i = 0; i < model->layers; i++) {
         run_layer(&r, i);
     }
-    memcpy(scores, memory_of(&r, model->output), model->classes);
+    memcpy(scores, memory_of(&r, model->output), model->classes * sizeof *scores);
     for (unsigned i = 0; i < model->tensors; i++) {
         g_free(r.tensor[i]);
     }

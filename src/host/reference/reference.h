@@ -9,6 +9,6 @@
 
 /* The scores, model->classes of them, of a frame: model->height rows of model->width pixels. The
  * model was opened by nsk_open. For checks: it is far slower than nsk_run. */
-void nsk_reference_scores(const nsk_model *model, const uint8_t *frame, int8_t *scores);
+void nsk_reference_scores(const nsk_model *model, const uint8_t *frame, int32_t *scores);
 
 #endif

@@ -20,7 +20,7 @@ struct nsk_gradient {
 
 bool nsk_gradient_can(const nsk_lowered *lowered, nsk_error *error) {
     const nsk_lowered_layer *last = nsk_lowered_layer_at(lowered, (int)lowered->layers->len - 1);
-    return last->kind == NSK_KIND_SOFTMAX ||
+    return (last->kind == NSK_KIND_SCORES && last->shares) ||
            nsk_fail(error, "layer '%s': only networks that end in a softmax can be refined",
                     last->name);
 }
@@ -90,8 +90,9 @@ static void keep(const nsk_gradient *g, int tensor, const nsk_tensor *from) {
     size_t pixels = (size_t)to->height * (size_t)to->width;
     for (size_t p = 0; p < pixels; p++) {
         for (size_t c = 0; c < (size_t)to->channels; c++) {
-            int8_t level = at[p * from->pixel_stride + c];
-            to->level[p * (size_t)to->step + c] = level;
+            int32_t level = nsk_element_at(at + p * (size_t)from->pixel_stride + c * from->element,
+                                           from->element);
+            to->level[p * (size_t)to->step + c] = (int8_t)level; /* of bytes only */
             to->value[p * (size_t)to->step + c] = s.scale * (float)(level - s.zero);
         }
     }

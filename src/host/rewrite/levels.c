@@ -21,20 +21,24 @@ static bool complain(const nsk_node *node, nsk_error *error, const char *text) {
     return nsk_unsupported(error, "node '%s' (%s): %s", node->name, nsk_op_name(node->op), text);
 }
 
-/* Levels of int8: those of unsigned bytes are 128 lower. */
+/* Levels of int8, or int16: those of unsigned ones are 128, or 32768, lower. Of 16 bits, only those
+ * around 0 are kept: others are found anew. */
 static bool pin(nsk_graph *graph, const nsk_node *quantize, int value, nsk_error *error) {
     nsk_value *v = nsk_graph_value(graph, value);
     double scale = number_at(graph, quantize, 1, 1.0);
     const nsk_value *zero = nsk_node_input(graph, quantize, 2);
     bool is_signed = zero != NULL ? !zero->is_unsigned : quantize->attributes.is_signed;
-    double level = number_at(graph, quantize, 2, 0.0) - (is_signed ? 0.0 : 128.0);
+    bool wide = zero != NULL && zero->bits == 16;
+    double half = wide ? 32768.0 : 128.0;
+    double level = number_at(graph, quantize, 2, 0.0) - (is_signed ? 0.0 : half);
     if (!is_one_number(graph, quantize, 1) || !is_one_number(graph, quantize, 2)) {
         return complain(quantize, error, "only one scale for a whole computed tensor is read");
     }
-    if (!(scale > 0.0) || !isfinite(scale) || level < -128.0 || level > 127.0) {
-        return complain(quantize, error, "its scale or zero point is not one of 8 bits");
+    if (!(scale > 0.0) || !isfinite(scale) || level < -half || level > half - 1.0) {
+        return complain(quantize, error, "its scale or zero point is not one of 8 or 16 bits");
     }
-    v->pinned = true;
+    v->pinned = !wide;
+    v->pinned_wide = wide && fabs(level) < 0.5;
     v->pinned_scale = (float)scale;
     v->pinned_zero = (int)level;
     return true;

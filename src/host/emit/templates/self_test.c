@@ -7,7 +7,7 @@
  *     network NAME
  *     prepare TICKS               of the first frame: what is not in a layer
  *     layer INDEX TICKS NAME      of the first frame, layer by layer
- *     scores FRAME S0 S1 ...      each from -128 to 127
+ *     scores FRAME S0 S1 ...      each from 0 to 2^30
  *     loop-stack BYTES            that the loop used at its deepest, where the board can tell it
  *     stack BYTES                 the same of the runtime by itself
  *     passed, or FAILED and the number of frames and pictures that differ
@@ -64,7 +64,7 @@ static bool run_frame(const nsk_model *model, const self_test_network *network, 
     static stopwatch watch;
     size_t row = (size_t)model->width * model->channels;
     const nsk_observer observer = {before_layer, after_layer, &watch};
-    const int8_t *expected = network->expected + (size_t)index * model->classes;
+    const int32_t *expected = network->expected + (size_t)index * model->classes;
     nsk_feed feed;
     memset(&watch, 0, sizeof watch);
     uint32_t prepare = 0;
@@ -83,7 +83,7 @@ static bool run_frame(const nsk_model *model, const self_test_network *network, 
     if (index == 0) {
         print_ticks(model, prepare, &watch);
     }
-    const int8_t *scores = nsk_scores(model, self_test_memory);
+    const int32_t *scores = nsk_scores(model, self_test_memory);
     bool same = true;
     board_print("scores");
     board_print_number((int32_t)index);
@@ -193,11 +193,11 @@ static void take_step(test_port *t, int fault, int line, int decided, int32_t su
 }
 
 static void take_answer(void *context, const nsk_answered *answer) {
-    int32_t sum = 0;
+    uint32_t sum = 0;
     for (unsigned c = 0; c < answer->model->classes; c++) {
-        sum += (int32_t)(c + 1U) * answer->scores[c];
+        sum += (c + 1U) * (uint32_t)answer->scores[c];
     }
-    take_step((test_port *)context, 0, answer->line, answer->decided, sum);
+    take_step((test_port *)context, 0, answer->line, answer->decided, (int32_t)sum);
 }
 
 static void take_fault(void *context, nsk_fault fault) {

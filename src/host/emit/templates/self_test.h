@@ -8,7 +8,7 @@
 /* What the product's loop makes of a picture. */
 typedef struct self_test_step {
     int16_t fault, line, decided; /* as the port is told of them */
-    int32_t sum;                  /* of the scores, each times the number of its class, from 1 */
+    int32_t sum; /* of the scores, each times the number of its class, from 1; modulo 2^32 */
 } self_test_step;
 
 typedef struct self_test_network {
@@ -16,8 +16,8 @@ typedef struct self_test_network {
     const uint8_t *model;
     size_t model_bytes;
     unsigned frames;
-    const uint8_t *frame;   /* one behind the other, rows without gaps */
-    const int8_t *expected; /* the scores of each */
+    const uint8_t *frame;    /* one behind the other, rows without gaps */
+    const int32_t *expected; /* the scores of each */
     const nsk_firmware *firmware;
     unsigned each, step_count; /* how often a frame is shown on end; pictures in all */
     const self_test_step *step;

@@ -1,0 +1,36 @@
+#include "pool.h"
+
+#include "arithmetic.h"
+
+nsk_window nsk_inside(int32_t start, int32_t taps, int32_t dilate, int32_t size) {
+    nsk_window w = {start, taps};
+    for (; w.taps > 0 && w.start < 0; w.taps--) {
+        w.start += dilate;
+    }
+    while (w.taps > 0 && w.start + (w.taps - 1) * dilate >= size) {
+        w.taps--;
+    }
+    return w;
+}
+
+void nsk_pool(const nsk_layer *l, int8_t *workspace, nsk_pool_window *window) {
+    const int8_t *in = workspace + l->in.offset;
+    int8_t *out = workspace + l->out.offset;
+    for (int32_t y = 0; y < l->out.height; y++) {
+        nsk_window rows = nsk_rows(l, y);
+        for (int32_t x = 0; x < l->out.width; x++) {
+            nsk_window columns = nsk_columns(l, x);
+            const int8_t *first = in + (rows.start * l->in.width + columns.start) * l->in.channels;
+            for (int32_t c = 0; c < l->out.channels; c++) {
+                int32_t level =
+                    nsk_limit(window(l, first + c, rows.taps, columns.taps), l->low, l->high);
+                if (l->out.element == 2) {
+                    ((int16_t *)(void *)out)[c] = (int16_t)level;
+                } else {
+                    out[c] = (int8_t)level;
+                }
+            }
+            out += l->out.pixel_stride;
+        }
+    }
+}
