@@ -82,7 +82,7 @@ static void draw_regained(const chart *c, double left) {
         nsk_canvas_text(&c->canvas, left, y + row * 0.5, 11.0, false, NAMES - 12.0, l->name);
         draw_bar(c, left + NAMES, y + row * 0.1, width * 0.55 * fmax(close, 0.0) / most, row * 0.55,
                  NSK_SAND);
-        snprintf(text, sizeof text, "%.0f %% closer, %+d right", close,
+        snprintf(text, sizeof text, "%.0f %% closer, %+d right", fabs(close) < 0.5 ? 0.0 : close,
                  l->right - r->rounded.right);
         nsk_canvas_colour(&c->canvas, NSK_FAINT);
         nsk_canvas_text(&c->canvas, left + NAMES + width * 0.58, y + row * 0.5, 10.5, false, 0.0,
