@@ -5,6 +5,7 @@
 #include <string.h>
 
 #include "../suites.h"
+#include "base/element.h"
 #include "base/random.h"
 #include "device/format.h"
 #include "device/layer.h"

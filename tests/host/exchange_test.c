@@ -5,6 +5,7 @@
 
 #include "../suites.h"
 #include "../support.h"
+#include "base/element.h"
 #include "device/format.h"
 #include "device/layer.h"
 #include "float/forward.h"

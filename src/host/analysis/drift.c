@@ -3,6 +3,7 @@
 #include <string.h>
 
 #include "analysis/beside.h"
+#include "base/element.h"
 #include "device/layer.h"
 #include "lower/lower.h"
 #include "lowered/integer.h"

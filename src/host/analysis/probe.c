@@ -1,5 +1,6 @@
 /* What every layer makes of one picture. */
 #include "netsuke/probe.h"
+#include "base/element.h"
 
 #include <math.h>
 #include <string.h>

@@ -313,14 +313,6 @@ int nsk_level_of(double value, nsk_scale scale) {
                         : clamped(rounded(value / (double)scale.scale) + scale.zero, -128, 127);
 }
 
-int32_t nsk_element_at(const int8_t *at, unsigned bytes) {
-    int16_t wide;
-    int32_t widest;
-    memcpy(&wide, at, MIN(bytes, sizeof wide));
-    memcpy(&widest, at, MIN(bytes, sizeof widest));
-    return bytes == 1 ? *at : bytes == 2 ? wide : widest;
-}
-
 /* The function of one input, or none, and the output's clamp. */
 static void make_table(const nsk_lowered_layer *l, nsk_scale in, nsk_scale out,
                        nsk_integer_layer *r) {

@@ -54,8 +54,6 @@ double nsk_least_output_scale(const nsk_lowered_layer *layer, int channels, nsk_
 nsk_scale nsk_scale_of_tensor(const nsk_tensor *tensor);
 /* The level of a value; what is no number gets that of zero. */
 int nsk_level_of(double value, nsk_scale scale);
-/* What stands at `at`, an element of `bytes`. */
-int32_t nsk_element_at(const int8_t *at, unsigned bytes);
 /* The same for many: levels.c. */
 void nsk_levels_of(const float *numbers, size_t count, nsk_scale scale, int8_t *levels);
 /* Each to its level and back; to one of int16. */

@@ -4,9 +4,9 @@
 #include <stdlib.h>
 #include <string.h>
 
+#include "base/element.h"
 #include "device/format.h"
 #include "device/work.h"
-#include "lowered/integer.h"
 #include "reference/exact.h"
 
 /* A layer and its tensors, without gaps. */

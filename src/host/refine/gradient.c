@@ -3,6 +3,7 @@
 #include <math.h>
 #include <string.h>
 
+#include "base/element.h"
 #include "device/layer.h"
 #include "refine/backward.h"
 
