@@ -567,7 +567,7 @@ static void scores_are_shares(void) {
     enum { CLASSES = 1000 };
     static int32_t workspace[2 * CLASSES];
     bed *b = bed_new(30);
-    for (int round = 0; round < 100; round++) {
+    for (int round = 0; round < 100 / TESTS_FEWER; round++) {
         nsk_lowered_layer low = {
             .kind = NSK_KIND_SCORES, .shares = true, .low = -INFINITY, .high = INFINITY};
         const nsk_scale scale = {ldexpf(1.0F, between(b, -11, -4)), 0};

@@ -689,8 +689,8 @@ static void unsure_classes_do_not_tie(void) {
     weights->dims[0] = bias->dims[0] = CLASSES;
     nsk_graph_value(graph, dense->output)->dims[1] = CLASSES;
     nsk_graph_value(graph, graph->output)->dims[1] = CLASSES;
-    nsk_images *calibration = kiln_fresh(&k, folder, 4042, 40 * KILN_CLASSES);
-    nsk_images *fresh = kiln_fresh(&k, folder, 4043, 200 * KILN_CLASSES);
+    nsk_images *calibration = kiln_fresh(&k, folder, 4042, 20 * KILN_CLASSES);
+    nsk_images *fresh = kiln_fresh(&k, folder, 4043, MAX(200 / TESTS_FEWER, 20) * KILN_CLASSES);
     nsk_model_file *file = nsk_quantise(k.network, calibration, NULL, &error);
     assert_error(&error, "");
     CU_ASSERT_PTR_NOT_NULL_FATAL(file);
