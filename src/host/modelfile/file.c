@@ -23,11 +23,24 @@ static size_t count_weight_bytes(const nsk_model *model) {
     return total;
 }
 
+/* What the device says of a model, and what to do about it here. */
+static bool complain(nsk_error *error, nsk_status status) {
+    static const char *const advice[NSK_STATUSES] = {
+        [NSK_STATUS_TRUNCATED] = "; copy it again, whole",
+        [NSK_STATUS_NOT_A_MODEL] = "; 'netsuke quantise' makes one",
+        [NSK_STATUS_OTHER_VERSION] = "; build it again with 'netsuke quantise'",
+        [NSK_STATUS_DAMAGED] = "; copy it again, or build it again with 'netsuke quantise'",
+        [NSK_STATUS_INCONSISTENT] = "; build it again with 'netsuke quantise'",
+    };
+    return nsk_fail(error, "%s%s", nsk_status_text(status),
+                    advice[status] != NULL ? advice[status] : "");
+}
+
 nsk_model_file *nsk_model_file_adopt(uint8_t *bytes, size_t size, nsk_error *error) {
     nsk_model model;
     nsk_status status = nsk_open(&model, bytes, size);
     if (status != NSK_STATUS_OK) {
-        nsk_fail(error, "%s", nsk_status_text(status));
+        complain(error, status);
         g_free(bytes);
         return NULL;
     }
