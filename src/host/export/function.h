@@ -11,7 +11,7 @@ char *nsk_export_name(int *fresh, const char *what);
 void nsk_export_number(nsk_onnx_maker *maker, int *fresh, Onnx__NodeProto *node, double number);
 
 /* The program from `argument` to `output`, a node or a few for each step, the last one called
- * `name`. Operators that came after operator set 14 are written in older ones. */
+ * `name`. Functions that came late (Gelu, Mish, Swish) are written in older ones. */
 void nsk_export_function(nsk_onnx_maker *maker, int *fresh, const nsk_program *program,
                          const char *argument, const char *name, const char *output);
 
