@@ -188,6 +188,14 @@ void onnx_bytes_constant(onnx_maker *m, const char *name, bool is_unsigned, int 
     t->raw_data.data = keep(m, g_memdup2(numbers, (size_t)count));
 }
 
+void onnx_short(onnx_maker *m, const char *name, int16_t number) {
+    Onnx__TensorProto *t = add_tensor(m, name, 0, NULL);
+    t->data_type = ONNX__TENSOR_PROTO__DATA_TYPE__INT16;
+    t->has_raw_data = 1;
+    t->raw_data.len = sizeof number;
+    t->raw_data.data = keep(m, g_memdup2(&number, sizeof number));
+}
+
 static Onnx__AttributeProto *parse_attribute(onnx_maker *m, const char *text) {
     Onnx__AttributeProto *a = keep(m, g_new(Onnx__AttributeProto, 1));
     onnx__attribute_proto__init(a);

@@ -40,6 +40,8 @@ void onnx_floats(onnx_maker *maker, const char *name, int rank, const int *dims,
 /* A constant of int8 or uint8, one axis. */
 void onnx_bytes_constant(onnx_maker *maker, const char *name, bool is_unsigned, int count,
                          const int8_t *numbers);
+/* A constant of one int16. */
+void onnx_short(onnx_maker *maker, const char *name, int16_t number);
 void onnx_integers(onnx_maker *maker, const char *name, int count, const int64_t *numbers);
 /* `inputs`, `output` and `attributes` are parted by blanks, where there are several. An attribute
  * is name=iNUMBER, name=fNUMBER, name=sTEXT, name=lN,N,... or, in a function, name=$ITS-ATTRIBUTE.

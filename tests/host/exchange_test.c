@@ -246,8 +246,61 @@ static void carried_levels_are_taken(void) {
     scratch_remove(folder);
 }
 
+/* Levels of 16 bits: those in front of the scores are kept, what others become is said. */
+static void wide_levels_are_kept_at_the_end(void) {
+    char *names[] = {(char *)"a", (char *)"b", (char *)"c", (char *)"d", NULL};
+    const nsk_labels labels = {4, names};
+    nsk_input input = {.width = 4, .height = 4, .deviation = {0.5, 0.5, 0.5}, .top = 1};
+    char *folder = scratch_new();
+    char *path = scratch_path(folder, "m.onnx");
+    char *noise = scratch_path(folder, "noise");
+    nsk_error error = {.text = ""};
+    nsk_model model;
+    random_state r = {77};
+    noise_set(noise, &labels, 3, 4, 4);
+    nsk_images *images = nsk_images_open(noise, &labels, &input, 0, false, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(images);
+    for (int16_t zero = 0; zero < 2; zero++) { /* only around 0 */
+        onnx_maker *m = onnx_new(21, 3, 4, 4);
+        onnx_floats(m, "w", 4, (const int[]){4, 3, 1, 1}, &r, 1.0F);
+        onnx_floats(m, "h", 2, (const int[]){4, 4}, &r, 1.0F);
+        onnx_floats(m, "s", 0, NULL, NULL, 0.001F);
+        onnx_short(m, "z", 0);
+        onnx_short(m, "y", zero);
+        onnx_node(m, "Conv", "x w", "a", "");
+        onnx_node(m, "QuantizeLinear", "a s z", "a_q", "");
+        onnx_node(m, "DequantizeLinear", "a_q s z", "a_d", "");
+        onnx_node(m, "GlobalAveragePool", "a_d", "g", "");
+        onnx_node(m, "Flatten", "g", "f", "");
+        onnx_node(m, "Gemm", "f h", "l", "transB=i1");
+        onnx_node(m, "QuantizeLinear", "l s y", "l_q", "");
+        onnx_node(m, "DequantizeLinear", "l_q s y", "l_d", "");
+        onnx_finish(m, path);
+        nsk_network *network = nsk_network_read(path, &input, NULL, &error);
+        assert_error(&error, "");
+        CU_ASSERT_PTR_NOT_NULL_FATAL(network);
+        CU_ASSERT_EQUAL(nsk_network_carried_levels(network), 1 - zero);
+        CU_ASSERT_EQUAL_FATAL(nsk_network_notes(network), 1);
+        CU_ASSERT_PTR_NOT_NULL(strstr(nsk_network_note(network, 0),
+                                      zero == 0 ? "1 of its tensors have levels of 16 bits"
+                                                : "2 of its tensors have levels of 16 bits"));
+        nsk_model_file *file = nsk_quantise(network, images, NULL, &error);
+        CU_ASSERT_FATAL(file != NULL && nsk_open(&model, file->bytes, file->size) == 0);
+        nsk_tensor logits = nsk_tensor_at(&model, nsk_layer_output(&model, model.layers - 2U));
+        CU_ASSERT_EQUAL(logits.element, 2);
+        CU_ASSERT_EQUAL(fabs((double)nsk_scale_of_tensor(&logits).scale - 0.001) < 1e-9, zero == 0);
+        nsk_model_file_free(file);
+        nsk_network_free(network);
+    }
+    nsk_images_free(images);
+    g_free(path);
+    g_free(noise);
+    scratch_remove(folder);
+}
+
 CU_TestInfo exchange_tests[] = {
     {"the kiln line goes out and comes back", kiln_goes_out_and_comes_back},
     {"levels that a file carries are taken", carried_levels_are_taken},
+    {"levels of 16 bits are kept at the end", wide_levels_are_kept_at_the_end},
     CU_TEST_INFO_NULL,
 };

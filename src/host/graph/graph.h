@@ -40,7 +40,7 @@ typedef struct nsk_value {
     /* What the file says of integers: the int8 levels at which a computed value was rounded; the
      * scales of a constant that was stored as int8, one, or one for each place along an axis. */
     bool pinned;
-    bool pinned_wide; /* to int16 around 0, instead: kept where the device has as many bits */
+    bool pinned_wide; /* to int16 instead */
     float pinned_scale;
     int pinned_zero;
     float *steps;

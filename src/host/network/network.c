@@ -211,6 +211,27 @@ static bool check_output(const nsk_graph *graph, nsk_error *error) {
                     nsk_value_text(out, shape, sizeof shape));
 }
 
+/* Levels of 16 bits stay where the device has them, around 0: in front of the end's softmax or
+ * sigmoids. */
+static void keep_wide_levels(nsk_graph *graph) {
+    const int kept = last_node(graph)->input[0];
+    int others = 0;
+    for (int i = 0; i < (int)graph->values->len; i++) {
+        nsk_value *v = nsk_graph_value(graph, i);
+        if (v->pinned_wide && (i != kept || v->pinned_zero != 0)) {
+            v->pinned_wide = false;
+            others += nsk_graph_readers(graph, i) > 0;
+        }
+    }
+    if (others > 0) {
+        nsk_graph_note(
+            graph,
+            "%d of its tensors have levels of 16 bits; here they get 8, whose ranges the "
+            "calibration images give",
+            others);
+    }
+}
+
 static bool prepare_graph(nsk_graph *graph, nsk_error *error) {
     if (!nsk_graph_infer(graph, nsk_evaluate, error) || !nsk_graph_end_in_numbers(graph, error) ||
         !nsk_graph_fold(graph, error) || !check_output(graph, error)) {
@@ -221,6 +242,7 @@ static bool prepare_graph(nsk_graph *graph, nsk_error *error) {
     }
     end_in_a_line(graph);
     end_in_softmax(graph);
+    keep_wide_levels(graph);
     return true;
 }
 

@@ -21,8 +21,7 @@ static bool complain(const nsk_node *node, nsk_error *error, const char *text) {
     return nsk_unsupported(error, "node '%s' (%s): %s", node->name, nsk_op_name(node->op), text);
 }
 
-/* Levels of int8, or int16: those of unsigned ones are 128, or 32768, lower. Of 16 bits, only those
- * around 0 are kept: others are found anew. */
+/* Levels of int8, or int16: those of unsigned ones are 128, or 32768, lower. */
 static bool pin(nsk_graph *graph, const nsk_node *quantize, int value, nsk_error *error) {
     nsk_value *v = nsk_graph_value(graph, value);
     double scale = number_at(graph, quantize, 1, 1.0);
@@ -38,7 +37,7 @@ static bool pin(nsk_graph *graph, const nsk_node *quantize, int value, nsk_error
         return complain(quantize, error, "its scale or zero point is not one of 8 or 16 bits");
     }
     v->pinned = !wide;
-    v->pinned_wide = wide && fabs(level) < 0.5;
+    v->pinned_wide = wide;
     v->pinned_scale = (float)scale;
     v->pinned_zero = (int)level;
     return true;
