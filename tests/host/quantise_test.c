@@ -457,6 +457,41 @@ static void sigmoids_may_end_it(void) {
     noisy_free(&n);
 }
 
+/* A convolution that ends in one pixel is a dense layer there, whose logits have 16 bits; an
+ * average has them, too, and what neither makes has 8. */
+static void logits_are_wide(void) {
+    static const struct {
+        const char *text;
+        nsk_kind maker;
+        int element;
+    } cases[] = {
+        {"Conv x w_5_3_3_3 > a; GlobalAveragePool a > g; Flatten g > z", NSK_KIND_AVERAGE_POOL, 2},
+        {"GlobalAveragePool x > g; Conv g u_5_3_1_1 c_5 > a; Flatten a > z", NSK_KIND_DENSE, 2},
+        {"MaxPool x > p kernel_shape=l3,3 strides=l3,3; Conv p w_5_3_3_3 c_5 > a; Flatten a > z",
+         NSK_KIND_DENSE, 2},
+        {"GlobalAveragePool x > g; Flatten g > f; Gemm f h_5_3 c_5 > l transB=i1; Relu l > z",
+         NSK_KIND_DENSE, 1},
+        {"GlobalAveragePool x > g; Flatten g > f; Gemm f h_5_3 c_5 > l transB=i1; Mul l l > z",
+         NSK_KIND_LUT, 1},
+    };
+    for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
+        noisy n;
+        nsk_model model;
+        noisy_load(&n, cases[i].text, 5);
+        CU_ASSERT_EQUAL_FATAL(nsk_open(&model, n.file->bytes, n.file->size), NSK_STATUS_OK);
+        unsigned before = model.layers - 2U;
+        nsk_tensor logits = nsk_tensor_at(&model, nsk_layer_output(&model, before));
+        if (nsk_layer_kind(&model, before) != cases[i].maker ||
+            logits.element != cases[i].element) {
+            fprintf(stderr, "\n    %s: kind %d, %d bytes\n", cases[i].text,
+                    (int)nsk_layer_kind(&model, before), logits.element);
+        }
+        CU_ASSERT_EQUAL(nsk_layer_kind(&model, before), cases[i].maker);
+        CU_ASSERT_EQUAL(logits.element, cases[i].element);
+        noisy_free(&n);
+    }
+}
+
 /* A sigmoid's and a hyperbolic tangent's ranges are known, however little of them is seen. */
 static void known_ranges_are_pinned(void) {
     static const struct {
@@ -491,6 +526,7 @@ CU_TestInfo quantise_tests[] = {
     {"scales cover their range", scales_cover_their_range},
     {"known ranges are pinned", known_ranges_are_pinned},
     {"sigmoids may end it", sigmoids_may_end_it},
+    {"logits are wide", logits_are_wide},
     {"multipliers are close", multipliers_are_close},
     {"multipliers of weights are the least", weight_multipliers_are_the_least},
     {"overflow is proven away", overflow_is_proven_away},

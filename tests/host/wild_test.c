@@ -113,6 +113,9 @@ static const struct {
      "GlobalAveragePool x > g1; Flatten g1 > f1; Gemm f1 h_5_3 c_5 > z transB=i1; "
      "LogSoftmax z > s axis=i-1",
      true},
+    {"a convolution of the whole picture at the end",
+     FIRST "Relu a > r1; Flatten r1 > f1; Gemm f1 q_5_648 c_5 > z transB=i1",
+     FIRST "Relu a > r1; Conv r1 q_5_8_9_9 c_5 > z1; Flatten z1 > z", true},
     {"nothing but names", FIRST "Relu a > y",
      FIRST "Identity a > i1; Dropout i1 > d; Cast d > c1 to=i1; Relu c1 > y", false},
     {"growing by repetition", FIRST "ConvTranspose a k_8_1_2_2_1 > y strides=l2,2 group=i8",

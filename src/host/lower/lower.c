@@ -65,7 +65,7 @@ static int output_tensor(nsk_translation *l, const nsk_node *last) {
 
 /* ---- what it ends in ---- */
 
-/* The layer that makes the tensor, alone. */
+/* The last layer that writes the tensor. */
 static nsk_lowered_layer *maker_of(const nsk_lowered *lowered, int tensor) {
     nsk_lowered_layer *found = NULL;
     for (int i = 0; i < (int)lowered->layers->len; i++) {

@@ -39,12 +39,17 @@ static bool is_plain(const nsk_graph *g, const nsk_lowered_tensor *t) {
            plain.channels == t->channels;
 }
 
+/* A dense layer that was a convolution of the whole picture still has its window. */
+static bool has_window(const nsk_lowered_layer *l) {
+    return l->window.kernel[0] > 0;
+}
+
 static int groups_of(const fitter *f, const nsk_lowered_layer *l) {
     const nsk_lowered_tensor *in = nsk_lowered_tensor_at(f->lowered, l->in);
     bool fits =
         (l->kind == NSK_KIND_CONV || l->kind == NSK_KIND_DEPTHWISE || l->kind == NSK_KIND_DENSE) &&
         l->steps == NULL && l->taps <= MOST_TAPS && is_plain(f->graph, in) &&
-        (l->kind != NSK_KIND_DENSE || in->height * in->width == 1);
+        (l->kind != NSK_KIND_DENSE || in->height * in->width == 1 || has_window(l));
     return !fits                           ? 0
            : l->kind == NSK_KIND_CONV      ? (int)l->window.groups
            : l->kind == NSK_KIND_DEPTHWISE ? in->channels
@@ -82,7 +87,7 @@ static int take_windows(const nsk_lowered_layer *l, const nsk_lowered_tensor *in
     int taken = l->kind == NSK_KIND_DENSE ? 1 : MIN(all, WINDOWS);
     for (int i = 0; i < taken; i++) {
         int at = (int)((int64_t)i * all / taken);
-        if (l->kind == NSK_KIND_DENSE) {
+        if (!has_window(l)) {
             for (int c = 0; c < in->channels; c++) {
                 rows[c] = element(in, x, 0, 0, c);
             }
