@@ -51,8 +51,8 @@ static void before_layer(void *context, const nsk_model *model, unsigned layer) 
     w->aside += timer_between(entered, w->start);
 }
 
-/* Adds an element's bytes, the lowest first on every machine. */
-static uint32_t add_element(uint32_t sum, const uint8_t *at, unsigned bytes) {
+/* Adds a wide element's bytes, the lowest first on every machine. */
+static uint32_t add_wide(uint32_t sum, const uint8_t *at, unsigned bytes) {
     uint8_t low_first[4];
     int16_t wide = 0;
     int32_t level = 0;
@@ -68,17 +68,23 @@ static uint32_t add_element(uint32_t sum, const uint8_t *at, unsigned bytes) {
     return nsk_crc32(sum, low_first, bytes);
 }
 
+static uint32_t add_pixel(uint32_t sum, const uint8_t *pixel, const nsk_tensor *t) {
+    if (t->element == 1) {
+        return nsk_crc32(sum, pixel, t->channels);
+    }
+    for (unsigned c = 0; c < t->channels; c++) {
+        sum = add_wide(sum, pixel + c * t->element, t->element);
+    }
+    return sum;
+}
+
 /* Of the rows of a streamed layer's output only some are there. */
 static uint32_t sum_of(const nsk_model *model, unsigned layer) {
     nsk_tensor out = nsk_tensor_at(model, nsk_layer_output(model, layer));
     const uint8_t *bytes = (const uint8_t *)workspace + out.offset;
     uint32_t sum = 0;
     for (uint32_t i = 0; i < (uint32_t)out.height * out.width && layer >= model->streamed; i++) {
-        const uint8_t *pixel = bytes + i * (uint32_t)out.pixel_stride;
-        for (unsigned c = 0; c < out.channels && out.element > 1; c++) {
-            sum = add_element(sum, pixel + c * out.element, out.element);
-        }
-        sum = out.element == 1 ? nsk_crc32(sum, pixel, out.channels) : sum;
+        sum = add_pixel(sum, bytes + i * (uint32_t)out.pixel_stride, &out);
     }
     return sum;
 }

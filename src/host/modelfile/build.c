@@ -19,14 +19,14 @@ static nsk_range input_range(const nsk_graph *graph, const nsk_input *input) {
     return range;
 }
 
-/* What a layer's output takes whatever calibration shows: a probability is 0/256 ... 255/256, and
- * so is a sigmoid; a hyperbolic tangent -128/128 ... 127/128. */
 /* Of a layer that ends in scores: units of 2^-30; or what is left of its input's, 22 bits finer. */
 static bool scores_scale(const nsk_lowered_layer *l, const nsk_scale *scales, nsk_scale *scale) {
     *scale = (nsk_scale){l->shares || l->each ? 0x1p-30F : scales[l->in].scale * 0x1p-22F, 0};
     return l->kind == NSK_KIND_SCORES;
 }
 
+/* What a layer's output takes whatever calibration shows: a probability is 0/256 ... 255/256, and
+ * so is a sigmoid; a hyperbolic tangent -128/128 ... 127/128. */
 static bool known_scale(const nsk_lowered_layer *l, nsk_scale *scale) {
     static const nsk_scale share = {1.0F / 256.0F, -128};
     static const nsk_scale both_ways = {1.0F / 128.0F, 0};
