@@ -8,7 +8,9 @@
 extern "C" {
 #endif
 
-/* The output of one layer of the integer model beside the same numbers of the float network. */
+/* The output of one layer of the integer model beside the same numbers of the float network: both
+ * as a function of one number takes them where that alone reads them, for what it makes no
+ * difference of is no error. */
 typedef struct nsk_drift_layer {
     char *name;
     bool measured;   /* false where it holds its numbers in an order of its own */

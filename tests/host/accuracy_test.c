@@ -88,7 +88,7 @@ static void ranges_do_what_they_say(void) {
     CU_ASSERT(percentile.high > 2.5F && percentile.high < 4.5F);
     CU_ASSERT(percentile.low < -2.5F && percentile.low > -4.5F);
     /* cutting ten numbers costs more than rounding all of them coarsely: 60^2 / 2000 is over 1 */
-    nsk_range squared = nsk_range_squared_error(&h);
+    nsk_range squared = nsk_range_squared_error(&h, NULL);
     CU_ASSERT(squared.high > 50.0F);
     for (int i = 0; i < 10; i++) {
         numbers[i] = 9.0F;
@@ -96,7 +96,7 @@ static void ranges_do_what_they_say(void) {
     nsk_histogram_start(&h);
     nsk_histogram_add(&h, numbers, NUMBERS / 4);
     numbers[0] = 200.0F;
-    squared = nsk_range_squared_error(&h);
+    squared = nsk_range_squared_error(&h, NULL);
     CU_ASSERT(cost_of(squared, numbers + 1, NUMBERS / 4 - 1) <=
               1.05 * cost_of(nsk_range_extremes(&h), numbers + 1, NUMBERS / 4 - 1));
     nsk_range divergence = nsk_range_divergence(&h);
@@ -107,10 +107,28 @@ static void ranges_do_what_they_say(void) {
     nsk_histogram_start(&h);
     nsk_histogram_add(&h, numbers, NUMBERS);
     const nsk_range all[] = {nsk_range_extremes(&h), nsk_range_percentile(&h, 0.01),
-                             nsk_range_squared_error(&h), nsk_range_divergence(&h)};
+                             nsk_range_squared_error(&h, NULL), nsk_range_divergence(&h)};
     for (size_t i = 0; i < G_N_ELEMENTS(all); i++) { /* zero is in all of them */
         CU_ASSERT(all[i].low <= 0.0F && all[i].high >= 3.0F);
     }
+}
+
+/* Below 0 and above 6 a ReLU of 6 tells nothing apart: no level is spent there. */
+static void ranges_are_of_what_is_read(void) {
+    static float numbers[NUMBERS];
+    static nsk_histogram h;
+    random_state r = {53};
+    const nsk_lowered_layer reader = {.kind = NSK_KIND_LUT, .low = 0.0, .high = 6.0};
+    draw_bell(numbers, NUMBERS, &r);
+    for (int i = 0; i < NUMBERS; i++) {
+        numbers[i] *= 5.0F;
+    }
+    nsk_histogram_start(&h);
+    nsk_histogram_add(&h, numbers, NUMBERS);
+    nsk_range all = nsk_range_squared_error(&h, NULL);
+    nsk_range read = nsk_range_squared_error(&h, &reader);
+    CU_ASSERT(all.low < -8.0F && all.high > 8.0F);
+    CU_ASSERT(read.low > -0.5F && read.high > 5.7F && read.high < 6.5F);
 }
 
 /* ---- the same function in other numbers ---- */
@@ -578,6 +596,7 @@ static void runners_need_no_model(void) {
 CU_TestInfo accuracy_tests[] = {
     {"histograms do not know the order", histograms_do_not_know_the_order},
     {"ranges do what they say", ranges_do_what_they_say},
+    {"ranges are of what is read", ranges_are_of_what_is_read},
     {"evening out keeps the function", evening_out_keeps_the_function},
     {"high biases are absorbed", high_biases_are_absorbed},
     {"margins keep biases where they are", margins_keep_biases},

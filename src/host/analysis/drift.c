@@ -101,19 +101,28 @@ static int histogram_place(const nsk_tensor *t, int level) {
                              : MIN(level >> 22, 255);
 }
 
+/* A number as the function takes it that is all that reads it, where there is one: what that makes
+ * no difference of is no error. */
+static double meant(const nsk_lowered_layer *reader, double x) {
+    return reader != NULL ? nsk_lowered_function_at(reader, x) : x;
+}
+
 /* Adds what a layer's output, standing in `workspace`, differs by from the float network's. */
 static void add_built_up(const drifter *d, int layer, const nsk_layer *l, const int8_t *workspace) {
     sums *s = &d->sums[layer];
     nsk_planes p;
-    const float *x = values_of(d, nsk_lowered_layer_at(d->run->lowered, layer)->out, &p);
+    const int tensor = nsk_lowered_layer_at(d->run->lowered, layer)->out;
+    const nsk_lowered_layer *reader = nsk_lowered_reader(d->run->lowered, tensor);
+    const float *x = values_of(d, tensor, &p);
     const nsk_scale scale = nsk_scale_of_tensor(&l->out);
     for (size_t plane = 0; plane < p.planes; plane++) {
         for (size_t i = 0; i < p.each; i++, x++) {
             size_t channel;
             size_t place = l->out.offset + place_in(&l->out, &p, plane, i, &channel);
             int level = nsk_element_at(workspace + place, l->out.element);
-            double error = (double)scale.scale * (level - scale.zero) - (double)*x;
-            double signal = (double)*x * (double)*x;
+            double exact = meant(reader, (double)*x);
+            double error = meant(reader, (double)scale.scale * (level - scale.zero)) - exact;
+            double signal = exact * exact;
             s->signal += signal;
             s->built_up += error * error;
             s->channel_signal[channel] += signal;
@@ -129,6 +138,7 @@ static void add_alone(const drifter *d, int layer) {
     nsk_planes p;
     nsk_layer l;
     nsk_layer_decode(d->run->model, (unsigned)layer, &l);
+    const nsk_lowered_layer *reader = nsk_lowered_reader(d->run->lowered, low->out);
     const float *x = values_of(d, low->out, &p);
     if (x == NULL || !put_values(d, low->in, &l.in, d->trial) ||
         (l.has_second && !put_values(d, low->second, &l.second, d->trial))) {
@@ -142,7 +152,8 @@ static void add_alone(const drifter *d, int layer) {
             size_t channel;
             size_t place = l.out.offset + place_in(&l.out, &p, plane, i, &channel);
             int level = nsk_element_at(d->trial + place, l.out.element);
-            double error = (double)scale.scale * (level - scale.zero) - (double)*x;
+            double error = meant(reader, (double)scale.scale * (level - scale.zero)) -
+                           meant(reader, (double)*x);
             d->sums[layer].alone += error * error;
         }
     }

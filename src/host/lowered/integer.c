@@ -313,16 +313,17 @@ int nsk_level_of(double value, nsk_scale scale) {
                         : clamped(rounded(value / (double)scale.scale) + scale.zero, -128, 127);
 }
 
-/* The function of one input, or none, and the output's clamp. */
+double nsk_lowered_function_at(const nsk_lowered_layer *l, double x) {
+    return fmin(fmax(l->program != NULL ? nsk_program_at(l->program, x) : x, l->low), l->high);
+}
+
 static void make_table(const nsk_lowered_layer *l, nsk_scale in, nsk_scale out,
                        nsk_integer_layer *r) {
     r->table_count = 256;
     r->table = g_malloc(256);
     for (int q = -128; q < 128; q++) {
         double value = (double)in.scale * (q - in.zero);
-        value = l->program != NULL ? nsk_program_at(l->program, value) : value;
-        value = fmin(fmax(value, l->low), l->high);
-        r->table[q + 128] = (uint8_t)nsk_level_of(value, out);
+        r->table[q + 128] = (uint8_t)nsk_level_of(nsk_lowered_function_at(l, value), out);
     }
 }
 

@@ -36,3 +36,32 @@ void nsk_lowered_free(nsk_lowered *lowered) {
     g_array_free(lowered->layers, TRUE);
     g_free(lowered);
 }
+
+/* Whether another tensor stands in its bytes or has its scale, or it in another's. */
+static bool is_tied(const nsk_lowered *lowered, int tensor) {
+    for (int i = 0; i < (int)lowered->tensors->len; i++) {
+        const nsk_lowered_tensor *t = nsk_lowered_tensor_at(lowered, i);
+        if (i == tensor ? t->alias_of != NSK_NONE || t->shares != NSK_NONE
+                        : t->alias_of == tensor || t->shares == tensor) {
+            return true;
+        }
+    }
+    return false;
+}
+
+const nsk_lowered_layer *nsk_lowered_reader(const nsk_lowered *lowered, int tensor) {
+    const nsk_lowered_layer *reader = NULL;
+    if (is_tied(lowered, tensor) || lowered->output == tensor) {
+        return NULL;
+    }
+    for (int i = 0; i < (int)lowered->layers->len; i++) {
+        const nsk_lowered_layer *l = nsk_lowered_layer_at(lowered, i);
+        if (l->in == tensor || l->second == tensor) {
+            if (reader != NULL || l->kind != NSK_KIND_LUT) {
+                return NULL;
+            }
+            reader = l;
+        }
+    }
+    return reader;
+}

@@ -106,12 +106,38 @@ nsk_range nsk_range_percentile(const nsk_histogram *h, double part) {
 
 /* ---- searching ---- */
 
-/* What a range costs; less is better. */
-typedef double range_cost(const nsk_histogram *h, double low, double high);
+/* What a number counts as: itself, or what the layer that reads it makes of it. */
+typedef struct meaning {
+    const nsk_lowered_layer *reader; /* or NULL */
+    double at[NSK_BINS];             /* of each bin's middle */
+    double steep[NSK_BINS];          /* squared slope in it */
+} meaning;
 
-static double squared_error(const nsk_histogram *h, double low, double high) {
+static double meant(const nsk_lowered_layer *reader, double x) {
+    return reader != NULL ? nsk_lowered_function_at(reader, x) : x;
+}
+
+static meaning *meaning_of(const nsk_histogram *h, const nsk_lowered_layer *reader) {
+    meaning *m = g_new(meaning, 1);
+    const double width = width_of(h);
+    m->reader = reader;
+    for (int i = 0; i < NSK_BINS; i++) {
+        double from = (i - HALF) * width;
+        double slope =
+            h->bins[i] == 0 ? 0.0 : (meant(reader, from + width) - meant(reader, from)) / width;
+        m->at[i] = h->bins[i] == 0 ? 0.0 : meant(reader, from + 0.5 * width);
+        m->steep[i] = slope * slope;
+    }
+    return m;
+}
+
+/* What a range costs; less is better. */
+typedef double range_cost(const nsk_histogram *h, const meaning *m, double low, double high);
+
+static double squared_error(const nsk_histogram *h, const meaning *m, double low, double high) {
     double step = (high - low) / (LEVELS - 1);
     const double width = width_of(h);
+    const double ends[2] = {meant(m->reader, low), meant(m->reader, high)};
     double inside = 0.0;
     double cut = 0.0;
     for (int i = 0; i < NSK_BINS; i++) {
@@ -119,16 +145,21 @@ static double squared_error(const nsk_histogram *h, double low, double high) {
             continue;
         }
         double x = (i - HALF + 0.5) * width;
-        double over = x < low ? low - x : x > high ? x - high : 0.0;
-        inside += over > 0.0 ? 0.0 : (double)h->bins[i];
-        cut += over * over * (double)h->bins[i];
+        double count = (double)h->bins[i];
+        if (x < low || x > high) {
+            double over = m->at[i] - ends[x > high];
+            cut += over * over * count;
+        } else {
+            inside += m->steep[i] * count;
+        }
     }
     return inside * step * step / 12.0 + cut;
 }
 
 /* What is left of the distribution: what lies outside goes to the ends, the bins of a level share
  * its count evenly, those that were empty aside. */
-static double divergence(const nsk_histogram *h, double low, double high) {
+static double divergence(const nsk_histogram *h, const meaning *m, double low, double high) {
+    (void)m;
     double count[LEVELS] = {0.0};
     int filled[LEVELS] = {0};
     const double width = width_of(h);
@@ -156,17 +187,17 @@ static double divergence(const nsk_histogram *h, double low, double high) {
 }
 
 /* Both ends drawn in by turns, each to a part of where it was. */
-static nsk_range search(const nsk_histogram *h, range_cost *cost) {
+static nsk_range search(const nsk_histogram *h, const meaning *m, range_cost *cost) {
     enum { PARTS = 40, ROUNDS = 3 };
     nsk_range all = nsk_range_extremes(h);
     nsk_range best = all;
-    double least = cost(h, (double)best.low, (double)best.high);
+    double least = cost(h, m, (double)best.low, (double)best.high);
     for (int turn = 0; turn < 2 * ROUNDS; turn++) {
-        for (int part = 2; part < PARTS; part++) {
+        for (int part = 0; part < PARTS; part++) {
             nsk_range r = best;
             *(turn % 2 == 0 ? &r.high : &r.low) =
                 (turn % 2 == 0 ? all.high : all.low) * (float)part / (float)PARTS;
-            double now = r.high > r.low ? cost(h, (double)r.low, (double)r.high) : INFINITY;
+            double now = r.high > r.low ? cost(h, m, (double)r.low, (double)r.high) : INFINITY;
             if (now < least) {
                 least = now;
                 best = r;
@@ -176,10 +207,16 @@ static nsk_range search(const nsk_histogram *h, range_cost *cost) {
     return best;
 }
 
-nsk_range nsk_range_squared_error(const nsk_histogram *h) {
-    return h->high > h->low ? search(h, squared_error) : nsk_range_extremes(h);
+nsk_range nsk_range_squared_error(const nsk_histogram *h, const nsk_lowered_layer *reader) {
+    if (!(h->high > h->low)) {
+        return nsk_range_extremes(h);
+    }
+    meaning *m = meaning_of(h, reader);
+    nsk_range r = search(h, m, squared_error);
+    g_free(m);
+    return r;
 }
 
 nsk_range nsk_range_divergence(const nsk_histogram *h) {
-    return h->high > h->low ? search(h, divergence) : nsk_range_extremes(h);
+    return h->high > h->low ? search(h, NULL, divergence) : nsk_range_extremes(h);
 }

@@ -26,8 +26,10 @@ void nsk_histogram_merge(nsk_histogram *h, const nsk_histogram *other);
 nsk_range nsk_range_extremes(const nsk_histogram *h);
 /* All but the largest and the smallest `part` of the numbers. */
 nsk_range nsk_range_percentile(const nsk_histogram *h, double part);
-/* The range whose 256 levels, rounded to and cut at, give the least squared error. */
-nsk_range nsk_range_squared_error(const nsk_histogram *h);
+/* The range whose 256 levels, rounded to and cut at, give the least squared error: of the numbers,
+ * or of what `reader` makes of them, where that layer with its function is all that reads them. A
+ * hard swish, say, is 0 below -3, and no level is spent there. NULL where there is none. */
+nsk_range nsk_range_squared_error(const nsk_histogram *h, const nsk_lowered_layer *reader);
 /* The range whose 256 levels keep the distribution best: the least divergence (S. Kullback, R. A.
  * Leibler, 1951) of what is left of it from what it was. */
 nsk_range nsk_range_divergence(const nsk_histogram *h);

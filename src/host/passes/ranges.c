@@ -89,12 +89,13 @@ nsk_histogram *nsk_ranges_observe(const nsk_graph *graph, const int *values, int
 
 enum { CANDIDATES = 4, TRIED_IMAGES = 24 };
 
-static nsk_range range_by(const nsk_histogram *h, nsk_range_method method) {
+static nsk_range range_by(const nsk_histogram *h, nsk_range_method method,
+                          const nsk_lowered_layer *reader) {
     switch (method) {
     case NSK_RANGE_METHOD_PERCENTILE:
         return nsk_range_percentile(h, TAIL);
     case NSK_RANGE_METHOD_SQUARED_ERROR:
-        return nsk_range_squared_error(h);
+        return nsk_range_squared_error(h, reader);
     case NSK_RANGE_METHOD_DIVERGENCE:
         return nsk_range_divergence(h);
     default:
@@ -220,7 +221,8 @@ static bool try_all(const observation *o, const nsk_range *candidates, const boo
 }
 
 nsk_range *nsk_ranges_choose(const nsk_graph *graph, const int *values, int count,
-                             const nsk_range_method *methods, const nsk_images *images,
+                             const nsk_range_method *methods,
+                             const nsk_lowered_layer *const *readers, const nsk_images *images,
                              nsk_error *error) {
     const observation o = {graph, values, count, images};
     nsk_histogram *observed = nsk_ranges_observe(graph, values, count, images, error);
@@ -234,11 +236,11 @@ nsk_range *nsk_ranges_choose(const nsk_graph *graph, const int *values, int coun
     bool any = false;
 #pragma omp parallel for schedule(dynamic, 1)
     for (int i = 0; i < count; i++) {
-        ranges[i] = range_by(&observed[i], methods[i]);
+        ranges[i] = range_by(&observed[i], methods[i], readers[i]);
         wanted[i] = methods[i] == NSK_RANGE_METHOD_AUTO;
         for (int c = 0; wanted[i] && c < CANDIDATES; c++) {
-            candidates[i * CANDIDATES + c] =
-                range_by(&observed[i], (nsk_range_method)(NSK_RANGE_METHOD_EXTREMES + c));
+            candidates[i * CANDIDATES + c] = range_by(
+                &observed[i], (nsk_range_method)(NSK_RANGE_METHOD_EXTREMES + c), readers[i]);
         }
     }
     for (int i = 0; i < count; i++) {

@@ -57,11 +57,16 @@ static nsk_scale *choose_scales(const nsk_network *network, const nsk_lowered *l
     for (int i = 0; i < tensors; i++) {
         values[i] = nsk_lowered_tensor_at(lowered, i)->value;
     }
+    const nsk_lowered_layer **readers = g_new(const nsk_lowered_layer *, tensors);
+    for (int i = 0; i < tensors; i++) {
+        readers[i] = nsk_lowered_reader(lowered, i);
+    }
     nsk_range_method *methods = methods_of(lowered, recipe, error);
     nsk_range *ranges = methods != NULL ? nsk_ranges_choose(network->graph, values, tensors,
-                                                            methods, calibration, error)
+                                                            methods, readers, calibration, error)
                                         : NULL;
     g_free(methods);
+    g_free(readers);
     g_free(values);
     nsk_scale *scales = ranges != NULL ? nsk_scales_of(network->graph, lowered, ranges,
                                                        nsk_images_input(calibration))
