@@ -127,7 +127,7 @@ typedef struct nsk_recipe {
     int excepted;
     bool equalise; /* even out channels between layers first; the function stays the same */
     bool rounding; /* round weights up or down as moves their layer's output least */
-    bool biases;   /* let biases take what rounding adds on the average */
+    bool biases;   /* let biases take what rounding, there and before, adds on the average */
     const nsk_refine_settings *refine; /* last of all; NULL: none */
     nsk_streaming_wish streaming;
     double ram;            /* bytes that the workspace and what is held of the frame may take */

@@ -13,6 +13,7 @@
 #include "passes/schedule.h"
 #include "pipeline/pipeline.h"
 #include "refine/refine.h"
+#include "refine/settle.h"
 
 nsk_lowered *nsk_lower_and_join(const nsk_graph *graph, nsk_error *error) {
     nsk_lowered *lowered = nsk_lower(graph, error);
@@ -104,6 +105,24 @@ static void pipeline_clear(pipeline *m) {
     nsk_network_free(m->own);
 }
 
+/* Levels of the weights, and biases. */
+static bool fit(const nsk_refine_subject *subject, const nsk_images *calibration,
+                const nsk_recipe *recipe, nsk_error *error) {
+    if (!recipe->rounding && !recipe->biases) {
+        return true;
+    }
+    nsk_moments *moments =
+        nsk_moments_observe(subject->graph, subject->lowered, calibration,
+                            nsk_settle_images(subject->lowered, calibration), recipe, error);
+    if (moments == NULL) {
+        return false;
+    }
+    nsk_fit_rounding(subject->lowered, subject->scales, moments, recipe->rounding);
+    bool good = !recipe->biases || nsk_settle_biases(subject, moments, calibration, error);
+    nsk_moments_free(moments);
+    return good;
+}
+
 /* Everything up to the integers themselves. */
 static bool prepare(pipeline *m, const nsk_network *network, const nsk_images *calibration,
                     const nsk_recipe *recipe, nsk_error *error) {
@@ -124,13 +143,9 @@ static bool prepare(pipeline *m, const nsk_network *network, const nsk_images *c
         return false;
     }
     m->scales = choose_scales(m->network, m->lowered, calibration, recipe, error);
-    bool fits = recipe->rounding || recipe->biases;
-    if (m->scales == NULL || (fits && !nsk_fit_rounding(m->network->graph, m->lowered, m->scales,
-                                                        calibration, recipe, error))) {
-        return false;
-    }
-    const nsk_refine_subject refining = {network, m->lowered, m->network->graph, m->scales};
-    return recipe->refine == NULL || nsk_refine(&refining, recipe->refine, error);
+    const nsk_refine_subject subject = {network, m->lowered, m->network->graph, m->scales};
+    return m->scales != NULL && fit(&subject, calibration, recipe, error) &&
+           (recipe->refine == NULL || nsk_refine(&subject, recipe->refine, error));
 }
 
 nsk_model_file *nsk_quantise(const nsk_network *network, const nsk_images *calibration,
