@@ -194,9 +194,23 @@ static void an_assay_is_not_fooled(void) {
     outcome_clear(&o);
 }
 
-/* Every command takes sets as folders, lists and arrays of both kinds, and says the same of them.
- */
-static void every_kind_of_set_serves(void) {
+/* Sets, and what is made of them. */
+static const char *const kinds[] = {"small/held-out", "small/held-out.csv",
+                                    "held-out-images-idx4-ubyte", "held-out.npy"};
+static const char *const commands[] = {"survey",
+                                       "vet",
+                                       "quantise -o q.nsk",
+                                       "compare --sheet f.png --predictions p.csv",
+                                       "drift --sample 12",
+                                       "stress --sample 12",
+                                       "atlas --sample 20",
+                                       "weigh --keep kept",
+                                       "emit -o e-out",
+                                       "rehearse --frames 10",
+                                       "report -o r.html"};
+
+/* The copy, its small set as arrays and lists, too. */
+static void make_every_kind(void) {
     make_copy();
     outcome o = drive_for(
         0,
@@ -219,19 +233,12 @@ static void every_kind_of_set_serves(void) {
         "$s.lab; } > $s-labels.npy; done; ls",
         NSK_BINARY_DIR);
     outcome_clear(&o);
-    static const char *const kinds[] = {"small/held-out", "small/held-out.csv",
-                                        "held-out-images-idx4-ubyte", "held-out.npy"};
-    static const char *const commands[] = {"survey",
-                                           "vet",
-                                           "quantise -o q.nsk",
-                                           "compare --sheet f.png --predictions p.csv",
-                                           "drift --sample 12",
-                                           "stress --sample 12",
-                                           "atlas --sample 20",
-                                           "weigh --keep kept",
-                                           "emit -o e-out",
-                                           "rehearse --frames 10",
-                                           "report -o r.html"};
+}
+
+/* Every command takes sets as folders, lists and arrays of both kinds, and says the same of them.
+ */
+static void every_kind_of_set_serves(void) {
+    make_every_kind();
     char *accuracy[G_N_ELEMENTS(kinds)];
     for (size_t k = 0; k < G_N_ELEMENTS(kinds); k++) {
         char *calibration = g_strdup(kinds[k]);
@@ -264,7 +271,12 @@ static void every_kind_of_set_serves(void) {
     for (size_t k = 0; k < G_N_ELEMENTS(kinds); k++) {
         g_free(accuracy[k]);
     }
-    o = drive_for(
+}
+
+/* A picture of an array is classified as its file is. */
+static void an_element_is_a_picture(void) {
+    make_every_kind();
+    outcome o = drive_for(
         0,
         "cd \"$T/m\" && netsuke classify s -m s.nsk 'held-out-images-idx4-ubyte[5]' | tail -n +2 "
         "> a1 && netsuke classify s -m s.nsk $(sed -n 6p small/held-out.csv | sed "
@@ -288,6 +300,7 @@ CU_TestInfo mistake_tests[] = {
     {"each is named", each_is_named},
     {"an assay is not fooled", an_assay_is_not_fooled},
     {"every kind of set serves", every_kind_of_set_serves},
+    {"an element is a picture", an_element_is_a_picture},
     {"what is no mistake", what_is_no_mistake},
     CU_TEST_INFO_NULL,
 };
