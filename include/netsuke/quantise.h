@@ -15,6 +15,7 @@ typedef struct nsk_model_file {
     size_t size;
     size_t weight_bytes;          /* weights and biases among them */
     size_t workspace_lower_bound; /* most bytes alive at one step: no plan can need less */
+    int fitted; /* calibration images that rounding and biases were fitted on; 0: nothing was */
 } nsk_model_file;
 
 /* Observes the range of every tensor on the calibration images, quantises, proves that no

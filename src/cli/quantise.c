@@ -55,7 +55,11 @@ static void print_text(const cli_context *context) {
     int found = nsk_images_found(context->calibration);
     char share[64];
     g_snprintf(share, sizeof share, used < found ? "%d of %d" : "%d", used, found);
-    cli_table_row(table, "calibrated\ton %s images; ranges: %s", share,
+    char fewer[48] = "";
+    if (context->model->fitted > 0 && context->model->fitted < used) {
+        g_snprintf(fewer, sizeof fewer, ", fitted on %d of them", context->model->fitted);
+    }
+    cli_table_row(table, "calibrated\ton %s images%s; ranges: %s", share, fewer,
                   ranges[context->brief->recipe.ranges]);
     char stages[96] = "";
     for (size_t i = 0; i < 4; i++) {
@@ -172,6 +176,7 @@ static int run(cli_context *context) {
         cli_json_int(b, "weight_bytes", (gint64)context->model->weight_bytes);
         cli_json_int(b, "calibration_images", nsk_images_count(context->calibration));
         cli_json_int(b, "calibration_images_found", nsk_images_found(context->calibration));
+        cli_json_int(b, "fitted_images", context->model->fitted);
         if (context->refine_result.epochs > 0) {
             json_refined(b, &context->refine_result);
         }

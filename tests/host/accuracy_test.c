@@ -5,7 +5,6 @@
 
 #include "../network_text.h"
 #include "../suites.h"
-#include "scene.h"
 #include "analysis/regain.h"
 #include "base/element.h"
 #include "base/random.h"
@@ -20,6 +19,7 @@
 #include "passes/rounding.h"
 #include "pipeline/pipeline.h"
 #include "run/runner.h"
+#include "scene.h"
 
 /* ---- ranges ---- */
 
@@ -58,9 +58,11 @@ static void histograms_do_not_know_the_order(void) {
         sum += whole.bins[i];
     }
     CU_ASSERT_EQUAL(sum, NUMBERS);
-    float odd = NAN;
-    nsk_histogram_add(&whole, &odd, 1);
+    numbers[NUMBERS / 3] = NAN; /* what comes after it must not make it forgotten */
+    nsk_histogram_add(&whole, numbers, NUMBERS);
     CU_ASSERT(!isfinite(whole.low) || !isfinite(whole.high));
+    nsk_histogram_add(&pieces, (const float[]){1.0F, INFINITY, 2.0F}, 3);
+    CU_ASSERT(!isfinite(pieces.low) || !isfinite(pieces.high));
 }
 
 /* What rounding to the range and cutting at it costs, number by number. */
@@ -241,6 +243,22 @@ static void biases_settle(void) {
     double with = shift_of(&k, true);
     printf("[logits shifted by %.4f, %.4f without] ", with, without);
     CU_ASSERT(with < 0.1 * without);
+    kiln_free(&k);
+}
+
+/* More images than tell anything new are not fitted on; none where nothing is. */
+static void enough_images_are_enough(void) {
+    kiln k;
+    nsk_error error = {.text = ""};
+    nsk_recipe bare;
+    kiln_load(&k, 300);
+    CU_ASSERT_EQUAL(nsk_images_count(k.calibration), 300);
+    CU_ASSERT_EQUAL(k.file->fitted, 256);
+    nsk_recipe_init(&bare);
+    bare.rounding = bare.biases = false;
+    nsk_model_file *file = nsk_quantise(k.network, k.calibration, &bare, &error);
+    CU_ASSERT(file != NULL && file->fitted == 0);
+    nsk_model_file_free(file);
     kiln_free(&k);
 }
 
@@ -674,6 +692,7 @@ CU_TestInfo accuracy_tests[] = {
     {"margins keep biases where they are", margins_keep_biases},
     {"clipped channels keep their size", clipped_channels_keep_their_size},
     {"biases settle on what comes", biases_settle},
+    {"enough images are enough", enough_images_are_enough},
     {"little is lost", little_is_lost},
     {"rescaled channels cost nothing", rescaled_channels_cost_nothing},
     {"eight images suffice", few_images_suffice},

@@ -9,3 +9,7 @@ bool nsk_observe_image(const nsk_graph *graph, nsk_pass *pass, const nsk_images 
     nsk_pass_run(pass);
     return true;
 }
+
+int nsk_spread_image(const nsk_images *images, int count, int k) {
+    return (int)((int64_t)k * nsk_images_count(images) / count);
+}

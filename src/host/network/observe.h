@@ -10,4 +10,9 @@
 bool nsk_observe_image(const nsk_graph *graph, nsk_pass *pass, const nsk_images *images, int image,
                        uint8_t *frame, nsk_error *error);
 
+/* Where all of a large set would say no more than a part of it: so many at the most. */
+enum { NSK_ENOUGH_IMAGES = 256 };
+/* The k-th of `count` images that are evenly spread over a set, and so over its classes. */
+int nsk_spread_image(const nsk_images *images, int count, int k);
+
 #endif

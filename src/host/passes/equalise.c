@@ -61,6 +61,10 @@ static void merge(const seam *all, const seam *own) {
     g_free(own->high);
 }
 
+static int looked_at(const nsk_images *images) {
+    return MIN(nsk_images_count(images), NSK_ENOUGH_IMAGES);
+}
+
 /* Extremes are the same in whatever order the pictures come. */
 static bool observe_all(const nsk_graph *g, const seam *seams, int count, const nsk_images *images,
                         nsk_error *error) {
@@ -73,8 +77,9 @@ static bool observe_all(const nsk_graph *g, const seam *seams, int count, const 
         seam *own = own_seams(seams, count);
         bool fine = pass != NULL;
 #pragma omp for schedule(dynamic, 4)
-        for (int i = 0; i < nsk_images_count(images); i++) {
-            fine = fine && nsk_observe_image(g, pass, images, i, frame, &fault);
+        for (int i = 0; i < looked_at(images); i++) {
+            const int image = nsk_spread_image(images, looked_at(images), i);
+            fine = fine && nsk_observe_image(g, pass, images, image, frame, &fault);
             for (int k = 0; k < count && fine; k++) {
                 observe(g, pass, &own[k]);
             }
@@ -264,7 +269,7 @@ static void rewrite(nsk_graph *g, const seam *s, const nsk_images *images) {
     find_bounds(g, s, nsk_images_input(images), bounds);
     absorb(g, s, bounds);
     find_bounds(g, s, nsk_images_input(images), bounds);
-    equalise(g, s, bounds, nsk_images_count(images));
+    equalise(g, s, bounds, looked_at(images));
     g_free(bounds);
 }
 

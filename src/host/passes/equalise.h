@@ -14,7 +14,8 @@
  * and no further than to it. Before that, channels that stand far from zero are moved to it and the
  * second layer adds what is missing: to their middle where nothing is cut off; where zero cuts off,
  * as far as they can be shown never to come there; not where margins of zeroes would notice.
- * Returns how many places were equalised out, or -1 and an error. Changes the graph. */
+ * Of larger sets 256 images are looked at. Returns how many places were equalised out, or -1 and an
+ * error. Changes the graph. */
 int nsk_graph_equalise(nsk_graph *graph, const nsk_images *images, nsk_error *error);
 
 #endif

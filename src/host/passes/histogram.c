@@ -40,23 +40,44 @@ static int floor_of(float number) {
     return whole - ((float)whole > number ? 1 : 0);
 }
 
-void nsk_histogram_add(nsk_histogram *h, const float *numbers, size_t count) {
-    float low = h->low;
-    float high = h->high;
-    for (size_t i = 0; i < count; i++) {
-        low = numbers[i] >= low ? low : numbers[i]; /* takes what is not a number, too */
-        high = numbers[i] <= high ? high : numbers[i];
+/* In lanes of their own, for vectors. One number that is not finite, and the extremes are not from
+ * then on. */
+static void widen_extremes(nsk_histogram *h, const float *numbers, size_t count) {
+    enum { LANES = 16 };
+    float low[LANES];
+    float high[LANES];
+    float odd[LANES] = {0.0F}; /* x - x is 0 of what is finite */
+    for (int k = 0; k < LANES; k++) {
+        low[k] = h->low;
+        high[k] = h->high;
     }
-    h->low = low;
-    h->high = high;
-    if (!isfinite(low) || !isfinite(high)) {
+    for (size_t first = 0; first < count; first += LANES) {
+        const int now = count - first < LANES ? (int)(count - first) : LANES;
+        for (int k = 0; k < now; k++) {
+            const float x = numbers[first + (size_t)k];
+            low[k] = x < low[k] ? x : low[k];
+            high[k] = x > high[k] ? x : high[k];
+            odd[k] += x - x;
+        }
+    }
+    for (int k = 0; k < LANES; k++) {
+        h->low = isnan(odd[k]) ? -INFINITY : fminf(low[k], h->low);
+        h->high = isnan(odd[k]) ? INFINITY : fmaxf(high[k], h->high);
+    }
+}
+
+void nsk_histogram_add(nsk_histogram *h, const float *numbers, size_t count) {
+    widen_extremes(h, numbers, count);
+    if (!isfinite(h->low) || !isfinite(h->high)) {
         return;
     }
-    int exponent = exponent_for(low, high);
+    int exponent = exponent_for(h->low, h->high);
     if (exponent > h->exponent) {
         widen_to(h, exponent);
     }
     const float per_bin = ldexpf(1.0F, -h->exponent);
+    uint64_t others[NSK_BINS] = {
+        0}; /* every other number's: equal ones do not wait for each other */
     for (size_t first = 0; first < count; first += AT_A_TIME) {
         int bins[AT_A_TIME];
         size_t now = count - first < AT_A_TIME ? count - first : AT_A_TIME;
@@ -64,9 +85,17 @@ void nsk_histogram_add(nsk_histogram *h, const float *numbers, size_t count) {
             int bin = floor_of(numbers[first + i] * per_bin) + HALF;
             bins[i] = bin < NSK_BINS ? bin : NSK_BINS - 1;
         }
-        for (size_t i = 0; i < now; i++) {
-            h->bins[bins[i]]++;
+        size_t k = 0;
+        for (; k + 2 <= now; k += 2) {
+            h->bins[bins[k]]++;
+            others[bins[k + 1]]++;
         }
+        if (k < now) {
+            h->bins[bins[k]]++;
+        }
+    }
+    for (int i = 0; i < NSK_BINS; i++) {
+        h->bins[i] += others[i];
     }
     h->count += count;
 }

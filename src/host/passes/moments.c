@@ -15,10 +15,6 @@ typedef struct observer {
     nsk_pass *pass[AT_A_TIME];
 } observer;
 
-int nsk_moments_image(const nsk_moments *m, const nsk_images *images, int k) {
-    return (int)((int64_t)k * nsk_images_count(images) / m->images);
-}
-
 static void layer_start(nsk_layer_moments *m) {
     size_t taps = (size_t)nsk_windows_taps(&m->windows);
     m->taps = (int)taps;
@@ -88,7 +84,7 @@ static bool run_batch(const observer *o, int first, int count, nsk_error *error)
     for (int i = 0; i < count; i++) {
         nsk_error fault;
         uint8_t *frame = g_malloc(nsk_images_frame_bytes(o->images));
-        int image = nsk_moments_image(o->moments, o->images, first + i);
+        int image = nsk_spread_image(o->images, o->moments->images, first + i);
         if (!nsk_observe_image(o->graph, o->pass[i], o->images, image, frame, &fault)) {
 #pragma omp critical
             {

@@ -22,13 +22,12 @@ typedef struct nsk_moments {
     nsk_layer_moments *layer; /* one a layer; windows.groups is 0 where it is not looked at */
 } nsk_moments;
 
-/* Looks at `count` images, evenly spread over the set. The recipe is asked for its progress alone.
+/* Looks at `count` images, as nsk_spread_image spreads them. The recipe is asked for its progress
+ * alone.
  */
 nsk_moments *nsk_moments_observe(const nsk_graph *graph, const nsk_lowered *lowered,
                                  const nsk_images *images, int count, const nsk_recipe *recipe,
                                  nsk_error *error);
 void nsk_moments_free(nsk_moments *moments);
-/* Which image of the set the k-th that was looked at is. */
-int nsk_moments_image(const nsk_moments *moments, const nsk_images *images, int k);
 
 #endif

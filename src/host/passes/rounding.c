@@ -1,6 +1,7 @@
 #include "passes/rounding.h"
 
 #include <math.h>
+#include <string.h>
 
 enum { MOST_SWEEPS = 12, MOST_CUT = 8 };
 
@@ -25,10 +26,11 @@ typedef struct row {
 } row;
 
 static void find_pull(const row *r) {
-    for (int i = 0; i < r->taps; i++) {
-        r->pull[i] = 0.0;
-        for (int k = 0; k < r->taps; k++) {
-            r->pull[i] += r->spread[(size_t)i * (size_t)r->taps + (size_t)k] * r->error[k];
+    memset(r->pull, 0, (size_t)r->taps * sizeof *r->pull);
+    for (int k = 0; k < r->taps; k++) { /* line by line of what is symmetric, for vectors */
+        const double *line = r->spread + (size_t)k * (size_t)r->taps;
+        for (int i = 0; i < r->taps; i++) {
+            r->pull[i] += line[i] * r->error[k];
         }
     }
 }

@@ -97,6 +97,7 @@ typedef struct pipeline {
     const nsk_network *network;
     nsk_lowered *lowered;
     nsk_scale *scales;
+    int fitted; /* images */
 } pipeline;
 
 static void pipeline_clear(pipeline *m) {
@@ -106,14 +107,14 @@ static void pipeline_clear(pipeline *m) {
 }
 
 /* Levels of the weights, and biases. */
-static bool fit(const nsk_refine_subject *subject, const nsk_images *calibration,
+static bool fit(pipeline *m, const nsk_refine_subject *subject, const nsk_images *calibration,
                 const nsk_recipe *recipe, nsk_error *error) {
     if (!recipe->rounding && !recipe->biases) {
         return true;
     }
-    nsk_moments *moments =
-        nsk_moments_observe(subject->graph, subject->lowered, calibration,
-                            nsk_settle_images(subject->lowered, calibration), recipe, error);
+    m->fitted = nsk_settle_images(subject->lowered, calibration);
+    nsk_moments *moments = nsk_moments_observe(subject->graph, subject->lowered, calibration,
+                                               m->fitted, recipe, error);
     if (moments == NULL) {
         return false;
     }
@@ -144,7 +145,7 @@ static bool prepare(pipeline *m, const nsk_network *network, const nsk_images *c
     }
     m->scales = choose_scales(m->network, m->lowered, calibration, recipe, error);
     const nsk_refine_subject subject = {network, m->lowered, m->network->graph, m->scales};
-    return m->scales != NULL && fit(&subject, calibration, recipe, error) &&
+    return m->scales != NULL && fit(m, &subject, calibration, recipe, error) &&
            (recipe->refine == NULL || nsk_refine(&subject, recipe->refine, error));
 }
 
@@ -163,6 +164,9 @@ nsk_model_file *nsk_quantise(const nsk_network *network, const nsk_images *calib
         file = nsk_model_build(m.network->graph, m.lowered, m.scales, facts,
                                nsk_images_labels(calibration), nsk_images_input(calibration),
                                recipe, error);
+    }
+    if (file != NULL) {
+        file->fitted = m.fitted;
     }
     pipeline_clear(&m);
     return file;

@@ -3,6 +3,7 @@
 #include "base/element.h"
 #include "device/layer.h"
 #include "modelfile/build.h"
+#include "network/observe.h"
 #include "passes/rounding.h"
 
 #define MOST_BYTES (256.0 * 1024.0 * 1024.0)
@@ -24,8 +25,8 @@ int nsk_settle_images(const nsk_lowered *lowered, const nsk_images *images) {
     nsk_schedule_place(lowered, s);
     double most = MOST_BYTES / MAX(s->workspace, 1);
     nsk_schedule_free(s);
-    int all = nsk_images_count(images);
-    return most >= all ? all : MAX(1, (int)most);
+    int wanted = MIN(nsk_images_count(images), NSK_ENOUGH_IMAGES);
+    return most >= wanted ? wanted : MAX(1, (int)most);
 }
 
 /* The model as its biases are now. */
@@ -48,7 +49,7 @@ static bool take_images(settler *s) {
         nsk_error fault;
         uint8_t *frame = g_malloc(nsk_images_frame_bytes(s->images));
         s->workspace[k] = g_malloc0(s->model.workspace_bytes);
-        if (nsk_images_frame(s->images, nsk_moments_image(s->moments, s->images, k), frame,
+        if (nsk_images_frame(s->images, nsk_spread_image(s->images, s->moments->images, k), frame,
                              &fault)) {
             nsk_prepare(&s->model, frame, (size_t)s->model.width * s->model.channels,
                         s->workspace[k]);

@@ -6,8 +6,8 @@
 #include "passes/moments.h"
 #include "refine/refine.h"
 
-/* How many images of a set rounding and settling look at: all, but no more than 256 MiB of the
- * network's workspaces, one an image. */
+/* How many images of a set rounding and settling look at: 256 or, where those are fewer, all of it;
+ * and no more than there are workspaces of the network in 256 MiB. */
 int nsk_settle_images(const nsk_lowered *lowered, const nsk_images *images);
 
 /* Layer by layer, in order: the inputs that the integer layers before really give are observed at
