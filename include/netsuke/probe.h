@@ -17,7 +17,8 @@ typedef struct nsk_probe {
     int32_t *levels; /* the integer model's */
     float *by_float; /* the float network's; NULL where it has no tensor of this form there */
     double low[2], high[2]; /* of the values: float (infinite where there are none), integer */
-    double sqnr_db; /* signal over error of this picture, 10 log10; INFINITY where none differs */
+    double sqnr_db; /* signal over error of this picture, 10 log10, both as a function takes them
+                     * where that alone reads them; INFINITY where none differs */
 } nsk_probe;
 
 typedef struct nsk_probing {

@@ -101,12 +101,6 @@ static int histogram_place(const nsk_tensor *t, int level) {
                              : MIN(level >> 22, 255);
 }
 
-/* A number as the function takes it that is all that reads it, where there is one: what that makes
- * no difference of is no error. */
-static double meant(const nsk_lowered_layer *reader, double x) {
-    return reader != NULL ? nsk_lowered_function_at(reader, x) : x;
-}
-
 /* Adds what a layer's output, standing in `workspace`, differs by from the float network's. */
 static void add_built_up(const drifter *d, int layer, const nsk_layer *l, const int8_t *workspace) {
     sums *s = &d->sums[layer];
@@ -120,8 +114,9 @@ static void add_built_up(const drifter *d, int layer, const nsk_layer *l, const 
             size_t channel;
             size_t place = l->out.offset + place_in(&l->out, &p, plane, i, &channel);
             int level = nsk_element_at(workspace + place, l->out.element);
-            double exact = meant(reader, (double)*x);
-            double error = meant(reader, (double)scale.scale * (level - scale.zero)) - exact;
+            double exact = nsk_lowered_function_at(reader, (double)*x);
+            double error =
+                nsk_lowered_function_at(reader, (double)scale.scale * (level - scale.zero)) - exact;
             double signal = exact * exact;
             s->signal += signal;
             s->built_up += error * error;
@@ -152,8 +147,9 @@ static void add_alone(const drifter *d, int layer) {
             size_t channel;
             size_t place = l.out.offset + place_in(&l.out, &p, plane, i, &channel);
             int level = nsk_element_at(d->trial + place, l.out.element);
-            double error = meant(reader, (double)scale.scale * (level - scale.zero)) -
-                           meant(reader, (double)*x);
+            double error =
+                nsk_lowered_function_at(reader, (double)scale.scale * (level - scale.zero)) -
+                nsk_lowered_function_at(reader, (double)*x);
             d->sums[layer].alone += error * error;
         }
     }

@@ -52,13 +52,15 @@ static void find_spans(nsk_probe *p) {
     }
 }
 
-static double signal_over_error(const nsk_probe *p) {
+/* Both as the function takes them that is all that reads them, where there is one. */
+static double signal_over_error(const nsk_probe *p, const nsk_lowered_layer *reader) {
     double signal = 0.0;
     double error = 0.0;
     size_t count = (size_t)p->height * (size_t)p->width * (size_t)p->channels;
     for (size_t i = 0; i < count && p->by_float != NULL; i++) {
-        double x = (double)p->by_float[i];
-        double apart = (double)p->scale * (p->levels[i] - p->zero) - x;
+        double x = nsk_lowered_function_at(reader, (double)p->by_float[i]);
+        double value = (double)p->scale * (p->levels[i] - p->zero);
+        double apart = nsk_lowered_function_at(reader, value) - x;
         signal += x * x;
         error += apart * apart;
     }
@@ -83,7 +85,7 @@ static void after_layer(void *context, const nsk_model *model, unsigned layer) {
     }
     const nsk_lowered_layer *l = nsk_lowered_layer_at(p->lowered, (int)layer);
     probe->by_float = values_of(p, nsk_lowered_tensor_at(p->lowered, l->out));
-    probe->sqnr_db = signal_over_error(probe);
+    probe->sqnr_db = signal_over_error(probe, nsk_lowered_reader(p->lowered, l->out));
     find_spans(probe);
 }
 

@@ -314,6 +314,9 @@ int nsk_level_of(double value, nsk_scale scale) {
 }
 
 double nsk_lowered_function_at(const nsk_lowered_layer *l, double x) {
+    if (l == NULL) {
+        return x;
+    }
     return fmin(fmax(l->program != NULL ? nsk_program_at(l->program, x) : x, l->low), l->high);
 }
 

@@ -76,7 +76,8 @@ bool nsk_multiplier_below(const nsk_lowered_layer *layer, int channel, int chann
 double nsk_scale_at(nsk_requantise_multiplier multiplier, nsk_scale in, nsk_scale out);
 /* False where the number is not positive, or out of a multiplier's reach. */
 bool nsk_multiplier_of(double number, nsk_multiplier *to);
-/* What a layer with a function of one number, or none, makes of x: the output's clamp included. */
+/* What a layer with a function of one number, or none, makes of x, the output's clamp included; x
+ * itself where the layer is NULL. */
 double nsk_lowered_function_at(const nsk_lowered_layer *layer, double x);
 /* Quantises a layer. `in`, `second`, `out`: scales of its tensors. */
 /* result->channels, and table_count of a resize (rows and columns of the output), are set before.

@@ -149,19 +149,17 @@ typedef struct meaning {
     double steep[NSK_BINS];          /* squared slope in it */
 } meaning;
 
-static double meant(const nsk_lowered_layer *reader, double x) {
-    return reader != NULL ? nsk_lowered_function_at(reader, x) : x;
-}
-
 static meaning *meaning_of(const nsk_histogram *h, const nsk_lowered_layer *reader) {
     meaning *m = g_new(meaning, 1);
     const double width = width_of(h);
     m->reader = reader;
     for (int i = 0; i < NSK_BINS; i++) {
         double from = (i - HALF) * width;
-        double slope =
-            h->bins[i] == 0 ? 0.0 : (meant(reader, from + width) - meant(reader, from)) / width;
-        m->at[i] = h->bins[i] == 0 ? 0.0 : meant(reader, from + 0.5 * width);
+        double slope = h->bins[i] == 0 ? 0.0
+                                       : (nsk_lowered_function_at(reader, from + width) -
+                                          nsk_lowered_function_at(reader, from)) /
+                                             width;
+        m->at[i] = h->bins[i] == 0 ? 0.0 : nsk_lowered_function_at(reader, from + 0.5 * width);
         m->steep[i] = slope * slope;
     }
     return m;
@@ -173,7 +171,8 @@ typedef double range_cost(const nsk_histogram *h, const meaning *m, double low, 
 static double squared_error(const nsk_histogram *h, const meaning *m, double low, double high) {
     double step = (high - low) / (LEVELS - 1);
     const double width = width_of(h);
-    const double ends[2] = {meant(m->reader, low), meant(m->reader, high)};
+    const double ends[2] = {nsk_lowered_function_at(m->reader, low),
+                            nsk_lowered_function_at(m->reader, high)};
     double inside = 0.0;
     double cut = 0.0;
     for (int i = 0; i < NSK_BINS; i++) {
