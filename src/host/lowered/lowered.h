@@ -72,7 +72,8 @@ int nsk_lowered_row_bytes(const nsk_lowered_tensor *tensor);
 int nsk_lowered_tensor_root(const nsk_lowered *lowered, int tensor);
 nsk_lowered_layer *nsk_lowered_layer_at(const nsk_lowered *lowered, int layer);
 /* The layer with a function of one number that is all that reads the tensor. NULL where there is
- * none, where others read it, too, and where its bytes or its scale are another tensor's as well. */
+ * none, where others read it, too, and where its bytes or its scale are another tensor's as well.
+ */
 const nsk_lowered_layer *nsk_lowered_reader(const nsk_lowered *lowered, int tensor);
 
 #endif
