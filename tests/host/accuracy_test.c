@@ -18,6 +18,7 @@
 #include "passes/histogram.h"
 #include "passes/rounding.h"
 #include "pipeline/pipeline.h"
+#include "refine/settle.h"
 #include "run/runner.h"
 #include "scene.h"
 
@@ -260,6 +261,28 @@ static void enough_images_are_enough(void) {
     CU_ASSERT(file != NULL && file->fitted == 0);
     nsk_model_file_free(file);
     kiln_free(&k);
+}
+
+/* Of networks whose workspaces are large, as many as stand in 256 MiB, and one at least. */
+static void large_workspaces_are_few(void) {
+    nsk_error error = {.text = ""};
+    noisy n;
+    noisy_load(&n,
+               "Conv x w_8_3_3_3 b_8 > y; GlobalAveragePool y > g; Flatten g > f; "
+               "Gemm f h_5_8 c_5 > z transB=i1",
+               5);
+    nsk_lowered *lowered = nsk_lower_and_join(n.network->graph, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(lowered);
+    const int all = nsk_images_count(n.images);
+    CU_ASSERT(all == 50 && nsk_settle_images(lowered, n.images) == all);
+    nsk_lowered_tensor *conv =
+        nsk_lowered_tensor_at(lowered, nsk_lowered_layer_at(lowered, 0)->out);
+    conv->height = conv->width = 1024; /* 8 MiB, and a little more */
+    CU_ASSERT_EQUAL(nsk_settle_images(lowered, n.images), 31);
+    conv->height = conv->width = 8192;
+    CU_ASSERT_EQUAL(nsk_settle_images(lowered, n.images), 1);
+    nsk_lowered_free(lowered);
+    noisy_free(&n);
 }
 
 /* Of pictures that had no part in anything. */
@@ -693,6 +716,7 @@ CU_TestInfo accuracy_tests[] = {
     {"clipped channels keep their size", clipped_channels_keep_their_size},
     {"biases settle on what comes", biases_settle},
     {"enough images are enough", enough_images_are_enough},
+    {"large workspaces are few", large_workspaces_are_few},
     {"little is lost", little_is_lost},
     {"rescaled channels cost nothing", rescaled_channels_cost_nothing},
     {"eight images suffice", few_images_suffice},
