@@ -189,21 +189,43 @@ static void write_pairs(const char *path, const char *rescaled, bool paired) {
     onnx_finish(m, path);
 }
 
-static void carried_levels_are_taken(void) {
-    char *names[] = {(char *)"a", (char *)"b", (char *)"c", (char *)"d", NULL};
+/* Noise of four classes, and a place for a network that takes it. */
+typedef struct small_noise {
+    nsk_input input;
+    char *folder, *path;
+    nsk_images *images;
+} small_noise;
+
+static void small_noise_make(small_noise *n) {
+    static char *names[] = {(char *)"a", (char *)"b", (char *)"c", (char *)"d", NULL};
     const nsk_labels labels = {4, names};
-    nsk_input input = {.width = 4, .height = 4, .deviation = {0.5, 0.5, 0.5}, .top = 1};
-    char *folder = scratch_new();
-    char *path = scratch_path(folder, "m.onnx");
-    char *noise = scratch_path(folder, "noise");
+    nsk_error error = {.text = ""};
+    n->input = (nsk_input){.width = 4, .height = 4, .deviation = {0.5, 0.5, 0.5}, .top = 1};
+    n->folder = scratch_new();
+    n->path = scratch_path(n->folder, "m.onnx");
+    char *noise = scratch_path(n->folder, "noise");
+    noise_set(noise, &labels, 3, 4, 4);
+    n->images = nsk_images_open(noise, &labels, &n->input, 0, false, &error);
+    assert_error(&error, "");
+    CU_ASSERT_PTR_NOT_NULL_FATAL(n->images);
+    g_free(noise);
+}
+
+static void small_noise_clear(small_noise *n) {
+    nsk_images_free(n->images);
+    g_free(n->path);
+    scratch_remove(n->folder);
+}
+
+static void carried_levels_are_taken(void) {
+    small_noise n;
     nsk_error error = {.text = ""};
     nsk_model model;
-    write_pairs(path, "x_q s z", true);
-    noise_set(noise, &labels, 3, 4, 4);
-    nsk_network *network = nsk_network_read(path, &input, NULL, &error);
-    nsk_images *images = nsk_images_open(noise, &labels, &input, 0, false, &error);
-    CU_ASSERT_FATAL(network != NULL && images != NULL);
-    nsk_model_file *file = nsk_quantise(network, images, NULL, &error);
+    small_noise_make(&n);
+    write_pairs(n.path, "x_q s z", true);
+    nsk_network *network = nsk_network_read(n.path, &n.input, NULL, &error);
+    CU_ASSERT_FATAL(network != NULL);
+    nsk_model_file *file = nsk_quantise(network, n.images, NULL, &error);
     CU_ASSERT_FATAL(file != NULL && nsk_open(&model, file->bytes, file->size) == NSK_STATUS_OK);
     nsk_tensor in = nsk_tensor_at(&model, model.input);
     float scale;
@@ -225,7 +247,6 @@ static void carried_levels_are_taken(void) {
     g_free(workspace);
     nsk_model_file_free(file);
     nsk_network_free(network);
-    nsk_images_free(images);
 
     static const struct {
         const char *rescaled;
@@ -237,29 +258,20 @@ static void carried_levels_are_taken(void) {
         {"x_q s z", false, "its levels are read by other operators"},
     };
     for (size_t i = 0; i < G_N_ELEMENTS(wrong); i++) {
-        write_pairs(path, wrong[i].rescaled, wrong[i].paired);
-        CU_ASSERT_PTR_NULL(nsk_network_read(path, &input, NULL, &error));
+        write_pairs(n.path, wrong[i].rescaled, wrong[i].paired);
+        CU_ASSERT_PTR_NULL(nsk_network_read(n.path, &n.input, NULL, &error));
         assert_error(&error, wrong[i].said);
     }
-    g_free(path);
-    g_free(noise);
-    scratch_remove(folder);
+    small_noise_clear(&n);
 }
 
 /* Levels of 16 bits: those in front of the scores are kept, what others become is said. */
 static void wide_levels_are_kept_at_the_end(void) {
-    char *names[] = {(char *)"a", (char *)"b", (char *)"c", (char *)"d", NULL};
-    const nsk_labels labels = {4, names};
-    nsk_input input = {.width = 4, .height = 4, .deviation = {0.5, 0.5, 0.5}, .top = 1};
-    char *folder = scratch_new();
-    char *path = scratch_path(folder, "m.onnx");
-    char *noise = scratch_path(folder, "noise");
+    small_noise n;
     nsk_error error = {.text = ""};
     nsk_model model;
     random_state r = {77};
-    noise_set(noise, &labels, 3, 4, 4);
-    nsk_images *images = nsk_images_open(noise, &labels, &input, 0, false, &error);
-    CU_ASSERT_PTR_NOT_NULL_FATAL(images);
+    small_noise_make(&n);
     for (int16_t zero = 0; zero < 2; zero++) { /* only around 0 */
         onnx_maker *m = onnx_new(21, 3, 4, 4);
         onnx_floats(m, "w", 4, (const int[]){4, 3, 1, 1}, &r, 1.0F);
@@ -275,8 +287,8 @@ static void wide_levels_are_kept_at_the_end(void) {
         onnx_node(m, "Gemm", "f h", "l", "transB=i1");
         onnx_node(m, "QuantizeLinear", "l s y", "l_q", "");
         onnx_node(m, "DequantizeLinear", "l_q s y", "l_d", "");
-        onnx_finish(m, path);
-        nsk_network *network = nsk_network_read(path, &input, NULL, &error);
+        onnx_finish(m, n.path);
+        nsk_network *network = nsk_network_read(n.path, &n.input, NULL, &error);
         assert_error(&error, "");
         CU_ASSERT_PTR_NOT_NULL_FATAL(network);
         CU_ASSERT_EQUAL(nsk_network_carried_levels(network), 1 - zero);
@@ -284,7 +296,7 @@ static void wide_levels_are_kept_at_the_end(void) {
         CU_ASSERT_PTR_NOT_NULL(strstr(nsk_network_note(network, 0),
                                       zero == 0 ? "1 of its tensors have levels of 16 bits"
                                                 : "2 of its tensors have levels of 16 bits"));
-        nsk_model_file *file = nsk_quantise(network, images, NULL, &error);
+        nsk_model_file *file = nsk_quantise(network, n.images, NULL, &error);
         CU_ASSERT_FATAL(file != NULL && nsk_open(&model, file->bytes, file->size) == 0);
         nsk_tensor logits = nsk_tensor_at(&model, nsk_layer_output(&model, model.layers - 2U));
         CU_ASSERT_EQUAL(logits.element, 2);
@@ -292,10 +304,7 @@ static void wide_levels_are_kept_at_the_end(void) {
         nsk_model_file_free(file);
         nsk_network_free(network);
     }
-    nsk_images_free(images);
-    g_free(path);
-    g_free(noise);
-    scratch_remove(folder);
+    small_noise_clear(&n);
 }
 
 CU_TestInfo exchange_tests[] = {
