@@ -16,8 +16,7 @@ typedef struct observer {
 } observer;
 
 static void layer_start(nsk_layer_moments *m) {
-    size_t taps = (size_t)nsk_windows_taps(&m->windows);
-    m->taps = (int)taps;
+    const size_t taps = (size_t)m->windows.taps;
     m->sum = g_new0(double, (size_t)m->windows.groups *taps);
     m->product = g_new0(double, (size_t)m->windows.groups *taps *taps);
 }
@@ -50,12 +49,12 @@ static void take_windows(const nsk_windows *w, const float *planes, int group, d
 }
 
 static void observe_layer(nsk_layer_moments *m, const float *planes, double *rows) {
-    const size_t taps = (size_t)m->taps;
+    const size_t taps = (size_t)m->windows.taps;
     for (int g = 0; g < m->windows.groups; g++) {
         double *sum = m->sum + (size_t)g * taps;
         take_windows(&m->windows, planes, g, rows);
-        cblas_dsyrk(CblasRowMajor, CblasUpper, CblasTrans, m->taps, m->windows.count, 1.0, rows,
-                    m->taps, 1.0, m->product + (size_t)g * taps * taps, m->taps);
+        cblas_dsyrk(CblasRowMajor, CblasUpper, CblasTrans, (int)taps, m->windows.count, 1.0, rows,
+                    (int)taps, 1.0, m->product + (size_t)g * taps * taps, (int)taps);
         for (int i = 0; i < m->windows.count; i++) {
             for (size_t t = 0; t < taps; t++) {
                 sum[t] += rows[(size_t)i * taps + t];
@@ -102,7 +101,7 @@ static void observe_batch(const observer *o, int count) {
     const nsk_moments *m = o->moments;
     size_t most = 1;
     for (int k = 0; k < m->layers; k++) {
-        most = MAX(most, (size_t)m->layer[k].taps * (size_t)m->layer[k].windows.count);
+        most = MAX(most, (size_t)m->layer[k].windows.taps * (size_t)m->layer[k].windows.count);
     }
 #pragma omp parallel
     {

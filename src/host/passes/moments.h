@@ -11,7 +11,6 @@
 /* Of one layer: sums of x and of x x' over windows. A depthwise layer has a group a channel. */
 typedef struct nsk_layer_moments {
     nsk_windows windows;
-    int taps;
     double count;    /* windows of all images */
     double *sum;     /* [group][tap] */
     double *product; /* [group][tap][tap], the upper half */

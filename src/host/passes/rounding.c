@@ -61,7 +61,7 @@ static void turn_weights(const row *r, int8_t *level) {
 /* The covariance of one group's taps, with a little on its diagonal so that what was never seen to
  * vary is not free to. */
 static void find_spread(const nsk_layer_moments *m, int group, double *spread) {
-    size_t taps = (size_t)m->taps;
+    size_t taps = (size_t)m->windows.taps;
     const double *product = m->product + (size_t)group * taps * taps;
     const double *sum = m->sum + (size_t)group * taps;
     double trace = 0.0;

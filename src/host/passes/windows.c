@@ -58,6 +58,7 @@ void nsk_windows_of(const nsk_graph *graph, const nsk_lowered *lowered, int laye
     int all = out->height * out->width;
     to->channels = in->channels / to->groups;
     to->places = has_window(l) ? (int)(l->window.kernel[0] * l->window.kernel[1]) : 1;
+    to->taps = to->places * to->channels;
     to->count = l->kind == NSK_KIND_DENSE ? 1 : MIN(all, MOST_WINDOWS);
     to->pixels = in->height * in->width;
     to->pixel = g_new0(int32_t, (gsize)to->count * (gsize)to->places);
@@ -70,8 +71,4 @@ void nsk_windows_of(const nsk_graph *graph, const nsk_lowered *lowered, int laye
 void nsk_windows_clear(nsk_windows *windows) {
     g_free(windows->pixel);
     windows->pixel = NULL;
-}
-
-int nsk_windows_taps(const nsk_windows *windows) {
-    return windows->places * windows->channels;
 }

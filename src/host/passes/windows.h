@@ -10,6 +10,7 @@ typedef struct nsk_windows {
     int groups;     /* of input channels that see each other; 0: the layer is not looked at */
     int channels;   /* of a group */
     int places;     /* of a window: the kernel's */
+    int taps;       /* of one output: places x channels */
     int count;      /* windows of a picture */
     int pixels;     /* of the input */
     int32_t *pixel; /* [window][place], NSK_NONE in the margin; NULL where groups is 0 */
@@ -20,7 +21,5 @@ typedef struct nsk_windows {
  * of its own. */
 void nsk_windows_of(const nsk_graph *graph, const nsk_lowered *lowered, int layer, nsk_windows *to);
 void nsk_windows_clear(nsk_windows *windows);
-/* Taps of one output. */
-int nsk_windows_taps(const nsk_windows *windows);
 
 #endif

@@ -159,14 +159,18 @@ static void put_layer(const session *s, int index) {
     }
 }
 
-static nsk_model_file *build(const session *s) {
+nsk_model_file *nsk_refine_model(const nsk_refine_subject *r, const nsk_images *images,
+                                 const nsk_schedule *schedule, nsk_error *error) {
     static const char *const no_facts[NSK_FACTS] = {"", "", "", "", ""};
+    return nsk_model_build_on(r->graph, r->lowered, r->scales, no_facts, nsk_images_labels(images),
+                              nsk_images_input(images), schedule, error);
+}
+
+static nsk_model_file *build(const session *s) {
     for (int i = 0; i < s->layers; i++) {
         put_layer(s, i);
     }
-    return nsk_model_build_on(s->r->graph, s->r->lowered, s->r->scales, no_facts,
-                              nsk_images_labels(s->how->training),
-                              nsk_images_input(s->how->training), s->schedule, s->error);
+    return nsk_refine_model(s->r, s->how->training, s->schedule, s->error);
 }
 
 /* The best so far is kept, or comes back. */

@@ -12,6 +12,10 @@ typedef struct nsk_refine_subject {
     const nsk_scale *scales;
 } nsk_refine_subject;
 
+/* The layers as they are now as a model with no facts, for images of that set's form. */
+nsk_model_file *nsk_refine_model(const nsk_refine_subject *subject, const nsk_images *images,
+                                 const nsk_schedule *schedule, nsk_error *error);
+
 /* Changes the levels of the weights, and the biases, so that the integer network answers the
  * training images better: see nsk_refine_settings in netsuke/brief.h. Scales stay as they are. */
 bool nsk_refine(const nsk_refine_subject *refining, const nsk_refine_settings *how,

@@ -2,7 +2,6 @@
 
 #include "base/element.h"
 #include "device/layer.h"
-#include "modelfile/build.h"
 #include "network/observe.h"
 #include "passes/rounding.h"
 
@@ -31,11 +30,8 @@ int nsk_settle_images(const nsk_lowered *lowered, const nsk_images *images) {
 
 /* The model as its biases are now. */
 static bool build(settler *s) {
-    static const char *const no_facts[NSK_FACTS] = {"", "", "", "", ""};
     nsk_model_file_free(s->file);
-    s->file = nsk_model_build_on(s->subject->graph, s->subject->lowered, s->subject->scales,
-                                 no_facts, nsk_images_labels(s->images),
-                                 nsk_images_input(s->images), s->schedule, s->error);
+    s->file = nsk_refine_model(s->subject, s->images, s->schedule, s->error);
     if (s->file != NULL) {
         nsk_open(&s->model, s->file->bytes, s->file->size);
     }
@@ -77,7 +73,7 @@ static void run_layer(const settler *s, int layer) {
 /* Adds the levels, less the zero point, of every tap over one image's windows. */
 static void add_levels(const nsk_windows *w, const nsk_tensor *in, const int8_t *workspace,
                        int64_t *sum) {
-    const int taps = nsk_windows_taps(w);
+    const int taps = w->taps;
     for (int i = 0; i < w->count * w->places; i++) {
         if (w->pixel[i] == NSK_NONE) {
             continue;
@@ -95,7 +91,7 @@ static void add_levels(const nsk_windows *w, const nsk_tensor *in, const int8_t 
 /* Over all images. They are whole numbers: their order makes no difference. */
 static int64_t *sums_of(const settler *s, int layer) {
     const nsk_windows *w = &s->moments->layer[layer].windows;
-    const size_t count = (size_t)w->groups * (size_t)nsk_windows_taps(w);
+    const size_t count = (size_t)w->groups * (size_t)w->taps;
     int64_t *all = g_new0(int64_t, count);
     nsk_layer l;
     nsk_layer_decode(&s->model, (unsigned)layer, &l);
@@ -123,10 +119,10 @@ static void settle_layer(const settler *s, int layer) {
     const int outputs = nsk_lowered_tensor_at(lowered, l->out)->channels;
     int64_t *sums = sums_of(s, layer);
     for (int o = 0; o < outputs; o++) {
-        const size_t first = (size_t)(o / (outputs / m->windows.groups)) * (size_t)m->taps;
+        const size_t first = (size_t)(o / (outputs / m->windows.groups)) * (size_t)m->windows.taps;
         const double scale = nsk_scale_at(l->multipliers[o], in, s->subject->scales[l->out]);
         double high = 0.0;
-        for (int t = 0; t < m->taps; t++) {
+        for (int t = 0; t < m->windows.taps; t++) {
             const size_t place = nsk_weight_place(l, outputs, o, t);
             const double given = (double)in.scale * (double)sums[first + (size_t)t];
             high += l->levels[place] * scale * given -
