@@ -5,8 +5,8 @@
 #include "base/base.h"
 #include "train/net.h"
 
-/* Opset 13 (14 where hard swish needs it), batch left open, input `image` as N x C x H x W, output
- * `probabilities` after Softmax.
+/* Opset 13 (14 where hard swish needs it, 17 to 20 for layer normalisation, tokens, Gelu), batch
+ * left open, input `image` as N x C x H x W, output `probabilities` after Softmax.
  */
 bool nsk_train_export(const nsk_train_net *net, const char *name, const char *path,
                       nsk_error *error);

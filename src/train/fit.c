@@ -125,7 +125,8 @@ static nsk_train_epoch run_epoch(nsk_train_net *net, const nsk_train_set *set,
             correct += corrects[k];
         }
         result.rate = rate_at(plan, epoch + (double)at / set->count);
-        nsk_train_update(net, result.rate, plan->momentum, plan->decay);
+        const nsk_train_rule rule = {result.rate, plan->momentum, plan->decay, plan->adaptive};
+        nsk_train_update(net, &rule);
     }
     result.accuracy = (double)correct / set->count;
     g_free(losses);

@@ -17,6 +17,7 @@ typedef struct nsk_train_set {
 typedef struct nsk_train_plan {
     int epochs, warm_up; /* the rate climbs for `warm_up` epochs, then follows half a cosine to 0 */
     double rate, momentum, decay, smoothing;
+    bool adaptive;    /* nsk_train_rule */
     int most_shift;   /* augmentation: moved up to this many pixels, edges repeated */
     int mirror;       /* augmentation: mirrored left to right half the time */
     double most_gain; /* augmentation: brightness times 1 +- this */

@@ -377,4 +377,13 @@ const nsk_train_operation nsk_train_operations[NSK_TRAIN_KINDS] = {
     [NSK_TRAIN_DENSE] = {dense_forward, dense_backward},
     [NSK_TRAIN_ADD] = {add_forward, add_backward},
     [NSK_TRAIN_SCALE] = {scale_forward, scale_backward},
+    [NSK_TRAIN_LAYER_NORM] = {nsk_train_layer_norm_forward, nsk_train_layer_norm_backward},
+    [NSK_TRAIN_GELU] = {nsk_train_gelu_forward, nsk_train_gelu_backward},
+    [NSK_TRAIN_BIAS] = {nsk_train_offset_forward, nsk_train_offset_backward},
+    [NSK_TRAIN_POSITION] = {nsk_train_offset_forward, nsk_train_offset_backward},
+    [NSK_TRAIN_TOKENS] = {nsk_train_same_forward, nsk_train_same_backward},
+    [NSK_TRAIN_TURN] = {nsk_train_turn_forward, nsk_train_turn_backward},
+    [NSK_TRAIN_CLASS_TOKEN] = {nsk_train_token_forward, nsk_train_token_backward},
+    [NSK_TRAIN_FIRST_TOKEN] = {nsk_train_first_forward, nsk_train_first_backward},
+    [NSK_TRAIN_ATTENTION] = {nsk_train_attention_forward, nsk_train_attention_backward},
 };

@@ -23,4 +23,22 @@ typedef struct nsk_train_operation {
 
 extern const nsk_train_operation nsk_train_operations[NSK_TRAIN_KINDS];
 
+/* Those of tokens.c. */
+void nsk_train_layer_norm_forward(const nsk_train_step *step);
+void nsk_train_layer_norm_backward(const nsk_train_step *step);
+void nsk_train_gelu_forward(const nsk_train_step *step);
+void nsk_train_gelu_backward(const nsk_train_step *step);
+void nsk_train_offset_forward(const nsk_train_step *step);
+void nsk_train_offset_backward(const nsk_train_step *step);
+void nsk_train_same_forward(const nsk_train_step *step);
+void nsk_train_same_backward(const nsk_train_step *step);
+void nsk_train_turn_forward(const nsk_train_step *step);
+void nsk_train_turn_backward(const nsk_train_step *step);
+void nsk_train_token_forward(const nsk_train_step *step);
+void nsk_train_token_backward(const nsk_train_step *step);
+void nsk_train_first_forward(const nsk_train_step *step);
+void nsk_train_first_backward(const nsk_train_step *step);
+void nsk_train_attention_forward(const nsk_train_step *step);
+void nsk_train_attention_backward(const nsk_train_step *step);
+
 #endif

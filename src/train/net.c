@@ -16,8 +16,9 @@ nsk_train_net *nsk_train_net_new(int height, int width, int channels) {
 }
 
 static void add_parameter(nsk_train_net *net, nsk_parameter *p, size_t count, bool decays) {
-    *p =
-        (nsk_parameter){count, net->parameters, g_new0(float, count), g_new0(float, count), decays};
+    *p = (nsk_parameter){
+        count, net->parameters, g_new0(float, count), g_new0(float, count), g_new0(float, count),
+        decays};
     net->parameters += count;
 }
 
@@ -47,6 +48,18 @@ static void give_parameters(nsk_train_net *net, nsk_train_layer *l) {
         l->running_variance = g_new0(float, channels);
         fill(l->running_variance, channels, 1.0F);
         break;
+    case NSK_TRAIN_LAYER_NORM:
+        add_parameter(net, &l->weight, channels, false);
+        add_parameter(net, &l->bias, channels, false);
+        fill(l->weight.value, channels, 1.0F);
+        break;
+    case NSK_TRAIN_BIAS:
+    case NSK_TRAIN_CLASS_TOKEN:
+        add_parameter(net, &l->bias, channels, false);
+        break;
+    case NSK_TRAIN_POSITION:
+        add_parameter(net, &l->bias, (size_t)l->height * (size_t)l->width * channels, false);
+        break;
     case NSK_TRAIN_DENSE:
         add_parameter(net, &l->weight,
                       inputs * (size_t)l->in_height * (size_t)l->in_width * channels, true);
@@ -57,24 +70,54 @@ static void give_parameters(nsk_train_net *net, nsk_train_layer *l) {
     }
 }
 
+/* The output's size, of a layer whose input's is known. */
+static void set_size(nsk_train_layer *l, int channels) {
+    const int pixels = l->in_height * l->in_width;
+    l->height = l->in_height;
+    l->width = l->in_width;
+    l->channels = l->in_channels;
+    switch (l->kind) {
+    case NSK_TRAIN_CONV:
+    case NSK_TRAIN_DEPTHWISE:
+        l->height = (l->in_height + 2 * l->pad - l->kernel) / l->stride + 1;
+        l->width = (l->in_width + 2 * l->pad - l->kernel) / l->stride + 1;
+        l->channels = l->kind == NSK_TRAIN_CONV ? channels : l->in_channels;
+        break;
+    case NSK_TRAIN_DENSE:
+    case NSK_TRAIN_MEAN_POOL:
+    case NSK_TRAIN_FIRST_TOKEN:
+        l->height = l->width = 1;
+        l->channels = l->kind == NSK_TRAIN_DENSE ? channels : l->in_channels;
+        break;
+    case NSK_TRAIN_TOKENS:
+    case NSK_TRAIN_CLASS_TOKEN:
+        l->height = 1;
+        l->width = pixels + (l->kind == NSK_TRAIN_CLASS_TOKEN);
+        break;
+    case NSK_TRAIN_TURN:
+        l->height = 1;
+        l->width = l->in_channels;
+        l->channels = pixels;
+        break;
+    case NSK_TRAIN_ATTENTION:
+        g_assert(l->in_channels % (3 * l->kernel) == 0);
+        l->channels = l->in_channels / 3;
+        break;
+    default:
+        break;
+    }
+}
+
 int nsk_train_add(nsk_train_net *net, nsk_train_kind kind, int channels, int kernel, int stride) {
     g_assert(net->layers < (int)G_N_ELEMENTS(net->layer));
     const nsk_train_layer *last = net->layers > 0 ? &net->layer[net->layers - 1] : NULL;
     nsk_train_layer *l = &net->layer[net->layers++];
-    *l = (nsk_train_layer){.kind = kind, .kernel = kernel, .stride = stride, .pad = kernel / 2};
+    *l = (nsk_train_layer){.kind = kind, .kernel = kernel, .stride = stride};
+    l->pad = kernel == stride ? 0 : kernel / 2;
     l->in_height = last != NULL ? last->height : net->height;
     l->in_width = last != NULL ? last->width : net->width;
     l->in_channels = last != NULL ? last->channels : net->channels;
-    bool flat = kind == NSK_TRAIN_MEAN_POOL || kind == NSK_TRAIN_DENSE;
-    bool window = kind == NSK_TRAIN_CONV || kind == NSK_TRAIN_DEPTHWISE;
-    l->height = flat ? 1 : l->in_height;
-    l->width = flat ? 1 : l->in_width;
-    if (window) {
-        l->height = (l->in_height + 2 * l->pad - kernel) / stride + 1;
-        l->width = (l->in_width + 2 * l->pad - kernel) / stride + 1;
-    }
-    bool chooses = kind == NSK_TRAIN_CONV || kind == NSK_TRAIN_DENSE;
-    l->channels = chooses ? channels : l->in_channels;
+    set_size(l, channels);
     give_parameters(net, l);
     return net->layers - 1;
 }
@@ -93,7 +136,12 @@ int nsk_train_join(nsk_train_net *net, nsk_train_kind kind, int earlier) {
 static void draw_weights(nsk_train_net *net, random_state *r) {
     for (int i = 0; i < net->layers; i++) {
         nsk_train_layer *l = &net->layer[i];
-        if (l->weight.count == 0 || l->kind == NSK_TRAIN_BATCH_NORM) {
+        bool added = l->kind == NSK_TRAIN_POSITION || l->kind == NSK_TRAIN_CLASS_TOKEN;
+        for (size_t k = 0; k < l->bias.count && added; k++) {
+            l->bias.value[k] = (float)(0.02 * random_normal(r));
+        }
+        if (l->weight.count == 0 || l->kind == NSK_TRAIN_BATCH_NORM ||
+            l->kind == NSK_TRAIN_LAYER_NORM) {
             continue;
         }
         size_t groups = (size_t)l->channels;
@@ -113,6 +161,14 @@ static void make_cache(const nsk_train_layer *l, nsk_train_cache *cache, size_t 
     if (l->kind == NSK_TRAIN_CONV && (l->kernel != 1 || l->stride != 1)) {
         size_t taps = (size_t)(l->kernel * l->kernel * l->in_channels);
         cache->columns = g_new0(float, 2 * rows * taps);
+    }
+    if (l->kind == NSK_TRAIN_ATTENTION) {
+        size_t tokens = (size_t)l->height * (size_t)l->width;
+        cache->columns = g_new0(float, 2 * pictures * (size_t)l->kernel * tokens * tokens);
+    }
+    if (l->kind == NSK_TRAIN_LAYER_NORM) {
+        cache->mean = g_new0(float, rows);
+        cache->inverse = g_new0(float, rows);
     }
     if (l->kind == NSK_TRAIN_BATCH_NORM) {
         cache->mean = g_new0(float, channels);
@@ -160,7 +216,8 @@ void nsk_train_net_free(nsk_train_net *net) {
     for (int i = 0; i < net->layers; i++) {
         nsk_train_layer *l = &net->layer[i];
         float *const parts[] = {l->weight.value,  l->weight.velocity, l->bias.value,
-                                l->bias.velocity, l->running_mean,    l->running_variance};
+                                l->bias.velocity, l->running_mean,    l->running_variance,
+                                l->weight.square, l->bias.square};
         for (size_t k = 0; k < G_N_ELEMENTS(parts); k++) {
             g_free(parts[k]);
         }
@@ -235,17 +292,41 @@ double nsk_train_backward(nsk_train_net *net, nsk_train_shard *shard, const int 
     return loss;
 }
 
-static void move_parameter(const nsk_train_net *net, nsk_parameter *p, double rate, double momentum,
-                           double decay) {
+/* The mean of all shards' gradients, by one number. */
+static double gradient_of(const nsk_train_net *net, size_t at) {
+    double gradient = 0.0;
+    for (int k = 0; k < net->shards; k++) {
+        gradient += net->shard[k].pictures > 0 ? (double)net->shard[k].gradients[at] : 0.0;
+    }
+    return gradient;
+}
+
+static void move_by_momentum(const nsk_train_net *net, nsk_parameter *p,
+                             const nsk_train_rule *rule) {
     for (size_t i = 0; i < p->count; i++) {
-        double gradient = p->decays ? decay * (double)p->value[i] : 0.0;
-        for (int k = 0; k < net->shards; k++) {
-            gradient +=
-                net->shard[k].pictures > 0 ? (double)net->shard[k].gradients[p->at + i] : 0.0;
-        }
-        double velocity = momentum * (double)p->velocity[i] + gradient;
+        double gradient = p->decays ? rule->decay * (double)p->value[i] : 0.0;
+        gradient += gradient_of(net, p->at + i);
+        double velocity = rule->momentum * (double)p->velocity[i] + gradient;
         p->velocity[i] = (float)velocity;
-        p->value[i] -= (float)(rate * (gradient + momentum * velocity));
+        p->value[i] -= (float)(rule->rate * (gradient + rule->momentum * velocity));
+    }
+}
+
+/* Both means start at nothing, which is taken out of them again. */
+static void move_adaptively(const nsk_train_net *net, nsk_parameter *p,
+                            const nsk_train_rule *rule) {
+    const double KEEP = 0.999;
+    const double mean_share = 1.0 - pow(rule->momentum, net->steps);
+    const double square_share = 1.0 - pow(KEEP, net->steps);
+    for (size_t i = 0; i < p->count; i++) {
+        double gradient = gradient_of(net, p->at + i);
+        double mean = rule->momentum * (double)p->velocity[i] + (1.0 - rule->momentum) * gradient;
+        double square = KEEP * (double)p->square[i] + (1.0 - KEEP) * gradient * gradient;
+        p->velocity[i] = (float)mean;
+        p->square[i] = (float)square;
+        double step = mean / mean_share / (sqrt(square / square_share) + 1e-8);
+        step += p->decays ? rule->decay * (double)p->value[i] : 0.0;
+        p->value[i] -= (float)(rule->rate * step);
     }
 }
 
@@ -268,10 +349,13 @@ static void move_statistics(nsk_train_net *net, int layer) {
     }
 }
 
-void nsk_train_update(nsk_train_net *net, double rate, double momentum, double decay) {
+void nsk_train_update(nsk_train_net *net, const nsk_train_rule *rule) {
+    net->steps++;
     for (int i = 0; i < net->layers; i++) {
-        move_parameter(net, &net->layer[i].weight, rate, momentum, decay);
-        move_parameter(net, &net->layer[i].bias, rate, momentum, decay);
+        nsk_parameter *const both[2] = {&net->layer[i].weight, &net->layer[i].bias};
+        for (int k = 0; k < 2; k++) {
+            (rule->adaptive ? move_adaptively : move_by_momentum)(net, both[k], rule);
+        }
         if (net->layer[i].kind == NSK_TRAIN_BATCH_NORM) {
             move_statistics(net, i);
         }

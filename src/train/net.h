@@ -23,13 +23,22 @@ typedef enum nsk_train_kind {
     NSK_TRAIN_DENSE,
     NSK_TRAIN_ADD,   /* two pictures of one size */
     NSK_TRAIN_SCALE, /* an earlier picture, each channel times its number in the layer before */
+    NSK_TRAIN_LAYER_NORM, /* of each pixel's channels */
+    NSK_TRAIN_GELU,
+    NSK_TRAIN_BIAS,        /* a number for each channel, added */
+    NSK_TRAIN_POSITION,    /* a number for each element, added */
+    NSK_TRAIN_TOKENS,      /* the pixels in a line, from here on */
+    NSK_TRAIN_TURN,        /* tokens become channels, channels tokens */
+    NSK_TRAIN_CLASS_TOKEN, /* one more in front, the same for every picture */
+    NSK_TRAIN_FIRST_TOKEN, /* that one alone */
+    NSK_TRAIN_ATTENTION,   /* of queries, keys and values side by side; `kernel` heads */
     NSK_TRAIN_KINDS
 } nsk_train_kind;
 
 /* Values that are learned; each shard has gradients of its own, in shard.gradients. */
 typedef struct nsk_parameter {
-    size_t count, at; /* `at`: where its gradients start among all of the net's */
-    float *value, *velocity;
+    size_t count, at;                 /* `at`: where its gradients start among all of the net's */
+    float *value, *velocity, *square; /* the last two: means of gradients and of their squares */
     bool decays;
 } nsk_parameter;
 
@@ -40,7 +49,7 @@ typedef struct nsk_train_layer {
     int in_height, in_width, in_channels;
     int height, width, channels; /* of the output */
     /* conv: [out][row][column][in]; depthwise: [row][column][channel]; dense: [out][in] and bias;
-     * batch normalisation: gain and offset */
+     * normalisation: gain and offset; what is added or put in front: bias */
     nsk_parameter weight, bias;
     float *running_mean, *running_variance; /* batch normalisation */
 } nsk_train_layer;
@@ -48,8 +57,8 @@ typedef struct nsk_train_layer {
 /* One layer's working memory in one shard. */
 typedef struct nsk_train_cache {
     float *output, *gradient; /* of the loss by the output */
-    float *columns;           /* conv: unfolded input, and its gradient behind it */
-    float *mean, *inverse;    /* batch normalisation: this batch's mean and 1 / deviation */
+    float *columns;           /* conv: unfolded input, and its gradient behind it; attention */
+    float *mean, *inverse;    /* normalisation: this batch's, or row's, mean and 1 / deviation */
 } nsk_train_cache;
 
 typedef struct nsk_train_shard {
@@ -64,6 +73,7 @@ typedef struct nsk_train_net {
     int layers;
     nsk_train_layer layer[128];
     size_t parameters;
+    int steps; /* taken so far */
     int shards, shard_size;
     nsk_train_shard *shard;
 } nsk_train_net;
@@ -73,7 +83,8 @@ nsk_train_net *nsk_train_net_new(int height, int width, int channels);
 void nsk_train_net_free(nsk_train_net *net);
 
 /* Adds a layer behind the last and returns its number. `channels`: outputs of a conv or a dense
- * layer, else ignored. A conv or depthwise pads kernel / 2 on each side. */
+ * layer, else ignored. A conv or depthwise pads kernel / 2 on each side, but not where windows
+ * stand beside each other. */
 int nsk_train_add(nsk_train_net *net, nsk_train_kind kind, int channels, int kernel, int stride);
 
 /* Adds an ADD or a SCALE of an earlier layer and the last. */
@@ -93,8 +104,15 @@ const float *nsk_train_forward(nsk_train_net *net, nsk_train_shard *shard, bool 
 double nsk_train_backward(nsk_train_net *net, nsk_train_shard *shard, const int *labels,
                           double smoothing, int total);
 
-/* Adds up the shards' gradients and takes a step of Nesterov momentum with weight decay; moves the
- * running statistics. */
-void nsk_train_update(nsk_train_net *net, double rate, double momentum, double decay);
+/* How weights take a step: Nesterov momentum with weight decay; or, `adaptive`, each number by the
+ * mean and deviation of its own gradients, decay apart (D. P. Kingma, J. Ba, 2015; I. Loshchilov,
+ * F. Hutter, 2019). */
+typedef struct nsk_train_rule {
+    double rate, momentum, decay;
+    bool adaptive;
+} nsk_train_rule;
+
+/* Adds up the shards' gradients and takes a step; moves the running statistics. */
+void nsk_train_update(nsk_train_net *net, const nsk_train_rule *rule);
 
 #endif

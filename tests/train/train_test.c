@@ -46,6 +46,52 @@ static nsk_train_net *gated_net(uint64_t seed) {
     return net;
 }
 
+/* Tokens that look at each other, and a class's token in front of them. */
+static nsk_train_net *attending_net(uint64_t seed) {
+    nsk_train_net *net = nsk_train_net_new(SIZE, SIZE, 3);
+    nsk_train_add(net, NSK_TRAIN_CONV, 8, 2, 2);
+    nsk_train_add(net, NSK_TRAIN_BIAS, 0, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_TOKENS, 0, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_CLASS_TOKEN, 0, 1, 1);
+    int start = nsk_train_add(net, NSK_TRAIN_POSITION, 0, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_LAYER_NORM, 0, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_CONV, 24, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_BIAS, 0, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_ATTENTION, 0, 2, 1);
+    nsk_train_add(net, NSK_TRAIN_CONV, 8, 1, 1);
+    nsk_train_join(net, NSK_TRAIN_ADD, start);
+    nsk_train_add(net, NSK_TRAIN_LAYER_NORM, 0, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_FIRST_TOKEN, 0, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_DENSE, CLASSES, 1, 1);
+    nsk_train_ready(net, 1, PICTURES, seed);
+    return net;
+}
+
+/* Tokens mixed by products along them; a block on pictures with channels last before. */
+static nsk_train_net *mixing_net(uint64_t seed) {
+    nsk_train_net *net = nsk_train_net_new(SIZE, SIZE, 3);
+    int stem = nsk_train_add(net, NSK_TRAIN_CONV, 6, 3, 2);
+    nsk_train_add(net, NSK_TRAIN_DEPTHWISE, 0, 3, 1);
+    nsk_train_add(net, NSK_TRAIN_LAYER_NORM, 0, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_CONV, 8, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_BIAS, 0, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_GELU, 0, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_CONV, 6, 1, 1);
+    nsk_train_join(net, NSK_TRAIN_ADD, stem);
+    int start = nsk_train_add(net, NSK_TRAIN_TOKENS, 0, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_LAYER_NORM, 0, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_TURN, 0, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_CONV, 5, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_GELU, 0, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_CONV, 9, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_TURN, 0, 1, 1);
+    nsk_train_join(net, NSK_TRAIN_ADD, start);
+    nsk_train_add(net, NSK_TRAIN_MEAN_POOL, 0, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_DENSE, CLASSES, 1, 1);
+    nsk_train_ready(net, 1, PICTURES, seed);
+    return net;
+}
+
 static const int labels[PICTURES] = {0, 1, 2, 1, 0};
 
 static double loss_of(nsk_train_net *net) {
@@ -87,6 +133,8 @@ static void check_gradients(nsk_train_net *net) {
 static void gradients_are_the_slopes(void) {
     check_gradients(small_net(5));
     check_gradients(gated_net(8));
+    check_gradients(attending_net(10));
+    check_gradients(mixing_net(11));
 }
 
 static double first_loss;
@@ -98,7 +146,7 @@ static void keep_loss(const nsk_train_epoch *epoch) {
 }
 
 /* Pictures whose brightest channel is the class: learnt quickly, exported, read back. */
-static void learn_and_export(nsk_train_net *net) {
+static void learn_and_export(nsk_train_net *net, bool adaptive) {
     enum { COUNT = 150, BYTES = SIZE * SIZE * 3 };
     static uint8_t frames[COUNT * BYTES];
     static int truths[COUNT];
@@ -113,7 +161,8 @@ static void learn_and_export(nsk_train_net *net) {
     const nsk_train_set set = {COUNT, frames, truths, {0.5F, 0.5F, 0.5F}, {0.25F, 0.25F, 0.25F}};
     const nsk_train_plan plan = {.epochs = 12,
                                  .warm_up = 1,
-                                 .rate = 0.05,
+                                 .rate = adaptive ? 0.01 : 0.05,
+                                 .adaptive = adaptive,
                                  .momentum = 0.9,
                                  .most_shift = 1,
                                  .mirror = 1,
@@ -129,6 +178,7 @@ static void learn_and_export(nsk_train_net *net) {
     nsk_input input = {.mean = {0.5, 0.5, 0.5}, .deviation = {0.25, 0.25, 0.25}, .top = 1.0};
     CU_ASSERT(nsk_train_export(net, "test", path, &error));
     nsk_network *network = nsk_network_read(path, &input, NULL, &error);
+    assert_error(&error, "");
     CU_ASSERT_PTR_NOT_NULL_FATAL(network);
     int right = 0;
     for (int i = 0; i < COUNT; i++) {
@@ -146,8 +196,10 @@ static void learn_and_export(nsk_train_net *net) {
 }
 
 static void it_learns_and_exports(void) {
-    learn_and_export(small_net(6));
-    learn_and_export(gated_net(9));
+    learn_and_export(small_net(6), false);
+    learn_and_export(gated_net(9), false);
+    learn_and_export(attending_net(12), true);
+    learn_and_export(mixing_net(13), true);
 }
 
 CU_TestInfo train_tests[] = {
