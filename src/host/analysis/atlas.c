@@ -49,7 +49,8 @@ static bool find_layer(atlas_maker *m, const nsk_lowered *lowered, nsk_error *er
     m->value =
         m->value_index != NSK_NONE ? nsk_graph_value(m->network->graph, m->value_index) : NULL;
     m->numbers = (int)nsk_tensor_bytes(&l.in);
-    return (m->value != NULL && nsk_plain_layout(m->value, &plain) &&
+    return (m->value != NULL && nsk_lowered_tensor_at(lowered, low->in)->order == NSK_ORDER_PLAIN &&
+            nsk_plain_layout(m->value, &plain) &&
             nsk_value_count(m->value) == (size_t)m->numbers) ||
            nsk_fail(error, "what layer '%s' reads stands in another order than in the network",
                     low->name);

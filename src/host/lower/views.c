@@ -4,6 +4,7 @@
 #include <string.h>
 
 #include "device/format.h"
+#include "lower/translation.h"
 
 enum { MOST_AXIS = 65535 };
 
@@ -162,6 +163,65 @@ nsk_lowered_layer *nsk_view_copy(nsk_translation *l, const nsk_node *node, int f
     return layer;
 }
 
+/* ---- views ---- */
+
+/* What order it is where element i stands at at[i]. */
+static nsk_order order_of(const nsk_value *v, const nsk_lowered_tensor *t, const int32_t *at) {
+    nsk_lowered_tensor layout;
+    bool onnx = true;
+    bool plain = nsk_plain_layout(v, &layout) && layout.height == t->height &&
+                 layout.width == t->width && layout.channels == t->channels;
+    for (size_t i = 0; i < nsk_value_count(v) && (onnx || plain); i++) {
+        onnx = onnx && at[i] == (int32_t)i;
+        plain = plain && at[i] == nsk_plain_place(v, i);
+    }
+    return plain ? NSK_ORDER_PLAIN : onnx ? NSK_ORDER_OF_ONNX : NSK_ORDER_OTHER;
+}
+
+void nsk_view_set(nsk_translation *l, int value, int tensor, int32_t *source) {
+    if (source != NULL) {
+        nsk_lowered_tensor *t = nsk_lowered_tensor_at(l->result, tensor);
+        t->order = order_of(nsk_graph_value(l->graph, value), t, source);
+    }
+    l->views[value] = (nsk_view){tensor, source};
+}
+
+/* The order of a tensor whose element i is what stands at places[i] where the value is seen now. */
+static nsk_order order_gathered(const nsk_translation *l, int value, const nsk_lowered_tensor *t,
+                                const int32_t *places) {
+    const nsk_value *v = nsk_graph_value(l->graph, value);
+    const size_t count = nsk_value_count(v);
+    if (count != (size_t)t->height * (size_t)t->width * (size_t)t->channels) {
+        return NSK_ORDER_OTHER;
+    }
+    int32_t *now = nsk_view_places(l, value);
+    bool onnx = true;
+    bool plain = true;
+    for (size_t i = 0; i < count && (onnx || plain); i++) {
+        onnx = onnx && places[i] == now[i];
+        plain = plain && places[nsk_plain_place(v, i)] == now[i];
+    }
+    int32_t *order = nsk_own_order(count);
+    for (size_t i = 0; i < count && plain; i++) {
+        order[i] = nsk_plain_place(v, i);
+    }
+    nsk_order found = onnx || plain ? order_of(v, t, order) : NSK_ORDER_OTHER;
+    g_free(order);
+    g_free(now);
+    return found;
+}
+
+int32_t *nsk_view_places(const nsk_translation *l, int value) {
+    const nsk_value *v = nsk_graph_value(l->graph, value);
+    const int32_t *source = l->views[value].source;
+    size_t count = nsk_value_count(v);
+    int32_t *places = g_new0(int32_t, count + 1);
+    for (size_t i = 0; i < count; i++) {
+        places[i] = source != NULL ? source[i] : nsk_plain_place(v, i);
+    }
+    return places;
+}
+
 int nsk_view_gather(nsk_translation *l, const nsk_node *node, int value, int tensor,
                     const int32_t *places, const nsk_lowered_tensor *layout) {
     size_t count = (size_t)layout->height * (size_t)layout->width * (size_t)layout->channels;
@@ -177,7 +237,9 @@ int nsk_view_gather(nsk_translation *l, const nsk_node *node, int value, int ten
                     : nsk_translation_add_tensor(l, node, value, layout->height, layout->width,
                                                  layout->channels);
     if (!same && made != NSK_NONE) {
-        nsk_lowered_tensor_at(l->result, made)->shares = tensor;
+        nsk_lowered_tensor *t = nsk_lowered_tensor_at(l->result, made);
+        t->shares = tensor;
+        t->order = order_gathered(l, value, t, places);
         if (still) {
             nsk_lowered_tensor_at(l->result, made)->alias_of = tensor;
         } else if (nsk_view_copy(l, node, tensor, made, count, places, order) == NULL) {
@@ -186,19 +248,6 @@ int nsk_view_gather(nsk_translation *l, const nsk_node *node, int value, int ten
     }
     g_free(order);
     return made;
-}
-
-/* ---- views ---- */
-
-int32_t *nsk_view_places(const nsk_translation *l, int value) {
-    const nsk_value *v = nsk_graph_value(l->graph, value);
-    const int32_t *source = l->views[value].source;
-    size_t count = nsk_value_count(v);
-    int32_t *places = g_new0(int32_t, count + 1);
-    for (size_t i = 0; i < count; i++) {
-        places[i] = source != NULL ? source[i] : nsk_plain_place(v, i);
-    }
-    return places;
 }
 
 static int constant_tensor(nsk_translation *l, const nsk_node *node, int value) {
@@ -216,6 +265,11 @@ static int constant_tensor(nsk_translation *l, const nsk_node *node, int value) 
         layer->values[nsk_plain_place(v, i)] = v->data[i];
     }
     return tensor;
+}
+
+int nsk_view_any(nsk_translation *l, const nsk_node *node, int value) {
+    int tensor = l->views[value].tensor;
+    return tensor != NSK_NONE ? tensor : nsk_view_plain(l, node, value);
 }
 
 int nsk_view_plain(nsk_translation *l, const nsk_node *node, int value) {

@@ -42,6 +42,13 @@ int nsk_translation_add_tensor(nsk_translation *l, const nsk_node *node, int val
  * comes out of the model file. NSK_NONE and an error where it cannot be had. */
 int nsk_view_plain(nsk_translation *l, const nsk_node *node, int value);
 
+/* The value is seen in the tensor from here on, which was made for it: element i stands at
+ * source[i] of it (NULL: the plain layout). Takes over `source` (g_free). */
+void nsk_view_set(nsk_translation *l, int value, int tensor, int32_t *source);
+
+/* The tensor that holds the value in whatever order; a constant comes out of the model file. */
+int nsk_view_any(nsk_translation *l, const nsk_node *node, int value);
+
 /* For each element of the value, in ONNX's order, where it stands in its tensor. g_free. */
 int32_t *nsk_view_places(const nsk_translation *l, int value);
 

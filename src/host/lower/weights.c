@@ -168,7 +168,7 @@ static bool lower_lines(nsk_translation *l, const nsk_node *node, size_t outputs
     size_t width = (size_t)in->dims[in->rank - 2];
     nsk_lowered_tensor layout = {
         .height = (int)(lines / width), .width = (int)width, .channels = (int)inputs};
-    if (nsk_view_plain(l, node, node->input[0]) == NSK_NONE) {
+    if (nsk_view_any(l, node, node->input[0]) == NSK_NONE) {
         return false;
     }
     int32_t *places = nsk_view_places(l, node->input[0]);
@@ -181,7 +181,7 @@ static bool lower_lines(nsk_translation *l, const nsk_node *node, size_t outputs
     if (to == NSK_NONE) {
         return false;
     }
-    l->views[node->output] = (nsk_view){to, nsk_own_order(lines * outputs)};
+    nsk_view_set(l, node->output, to, nsk_own_order(lines * outputs));
     nsk_lowered_layer *layer = nsk_translation_add_layer(l, node, NSK_KIND_CONV, from, to);
     layer->low = node->low;
     layer->high = node->high;
@@ -213,7 +213,7 @@ static int side_of_product(nsk_translation *l, const nsk_node *node, int side) {
         nsk_value_count(out) / (size_t)(out->dims[out->rank - 2] * out->dims[out->rank - 1]);
     const nsk_lowered_tensor layout = {
         .height = (int)matrices, .width = (int)pixels, .channels = (int)inner};
-    if (matrices > UINT16_MAX || nsk_view_plain(l, node, node->input[side]) == NSK_NONE) {
+    if (matrices > UINT16_MAX || nsk_view_any(l, node, node->input[side]) == NSK_NONE) {
         return matrices > UINT16_MAX
                    ? (nsk_no_integer_form(l, node, "more than 65535 products at once"), NSK_NONE)
                    : NSK_NONE;

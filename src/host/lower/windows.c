@@ -153,6 +153,6 @@ bool nsk_lower_softmax(nsk_translation *l, const nsk_node *node) {
         return false;
     }
     nsk_translation_add_layer(l, node, NSK_KIND_SOFTMAX, from, to);
-    l->views[node->output] = (nsk_view){to, back};
+    nsk_view_set(l, node->output, to, back);
     return true;
 }

@@ -8,8 +8,13 @@
 /* An element's size: 2 to the power of this, bytes. */
 typedef enum nsk_element { NSK_ELEMENT_8, NSK_ELEMENT_16, NSK_ELEMENT_32 } nsk_element;
 
+/* In which order a value's elements stand in a tensor: a picture's channels last, all else as in
+ * ONNX (lower/views.h); as in ONNX, pictures too; or in another. */
+typedef enum nsk_order { NSK_ORDER_PLAIN, NSK_ORDER_OF_ONNX, NSK_ORDER_OTHER } nsk_order;
+
 typedef struct nsk_lowered_tensor {
     int value; /* of the graph: whose range it has */
+    nsk_order order;
     nsk_element element;
     int height, width, channels;
     int shares;   /* tensor whose scale this one must have, or NSK_NONE */

@@ -35,24 +35,27 @@ void nsk_moments_free(nsk_moments *m) {
 
 /* ---- one layer on one picture ---- */
 
-/* The windows of a group, out of the float network's planes, into rows of a matrix. */
-static void take_windows(const nsk_windows *w, const float *planes, int group, double *rows) {
-    const float *first = planes + (size_t)group * (size_t)w->channels * (size_t)w->pixels;
+/* The windows of a group, out of the float network's value, into rows of a matrix. */
+static void take_windows(const nsk_windows *w, const float *value, int group, double *rows) {
+    const size_t channel_step = (size_t)w->channel_step;
+    const float *first = value + (size_t)group * (size_t)w->channels * channel_step;
     for (int i = 0; i < w->count * w->places; i++) {
         const int32_t pixel = w->pixel[i];
         for (int c = 0; c < w->channels; c++) {
-            *rows++ = pixel == NSK_NONE
-                          ? 0.0
-                          : (double)first[(size_t)c * (size_t)w->pixels + (size_t)pixel];
+            *rows++ =
+                pixel == NSK_NONE
+                    ? 0.0
+                    : (double)
+                          first[(size_t)c * channel_step + (size_t)pixel * (size_t)w->pixel_step];
         }
     }
 }
 
-static void observe_layer(nsk_layer_moments *m, const float *planes, double *rows) {
+static void observe_layer(nsk_layer_moments *m, const float *value, double *rows) {
     const size_t taps = (size_t)m->windows.taps;
     for (int g = 0; g < m->windows.groups; g++) {
         double *sum = m->sum + (size_t)g * taps;
-        take_windows(&m->windows, planes, g, rows);
+        take_windows(&m->windows, value, g, rows);
         cblas_dsyrk(CblasRowMajor, CblasUpper, CblasTrans, (int)taps, m->windows.count, 1.0, rows,
                     (int)taps, 1.0, m->product + (size_t)g * taps * taps, (int)taps);
         for (int i = 0; i < m->windows.count; i++) {

@@ -4,14 +4,16 @@
 
 enum { MOST_TAPS = 1280, MOST_WINDOWS = 48 };
 
-static bool is_plain(const nsk_graph *g, const nsk_lowered_tensor *t) {
+/* Whether the value's elements can be found for the tensor's. */
+static bool is_known(const nsk_graph *g, const nsk_lowered_tensor *t) {
     nsk_lowered_tensor plain;
-    if (t->value == NSK_NONE) {
+    if (t->value == NSK_NONE || t->order == NSK_ORDER_OTHER) {
         return false;
     }
     const nsk_value *v = nsk_graph_value(g, t->value);
-    return nsk_plain_layout(v, &plain) && plain.height == t->height && plain.width == t->width &&
-           plain.channels == t->channels;
+    return t->order == NSK_ORDER_OF_ONNX ||
+           (nsk_plain_layout(v, &plain) && plain.height == t->height && plain.width == t->width &&
+            plain.channels == t->channels);
 }
 
 /* A dense layer that was a convolution of the whole picture still has its window. */
@@ -23,7 +25,7 @@ static int groups_of(const nsk_graph *graph, const nsk_lowered_layer *l,
                      const nsk_lowered_tensor *in) {
     bool fits =
         (l->kind == NSK_KIND_CONV || l->kind == NSK_KIND_DEPTHWISE || l->kind == NSK_KIND_DENSE) &&
-        l->steps == NULL && l->taps <= MOST_TAPS && is_plain(graph, in) &&
+        l->steps == NULL && l->taps <= MOST_TAPS && is_known(graph, in) &&
         (l->kind != NSK_KIND_DENSE || in->height * in->width == 1 || has_window(l));
     return !fits                           ? 0
            : l->kind == NSK_KIND_CONV      ? (int)l->window.groups
@@ -60,7 +62,10 @@ void nsk_windows_of(const nsk_graph *graph, const nsk_lowered *lowered, int laye
     to->places = has_window(l) ? (int)(l->window.kernel[0] * l->window.kernel[1]) : 1;
     to->taps = to->places * to->channels;
     to->count = l->kind == NSK_KIND_DENSE ? 1 : MIN(all, MOST_WINDOWS);
-    to->pixels = in->height * in->width;
+    bool last = in->order == NSK_ORDER_OF_ONNX ||
+                nsk_plain_planes(nsk_graph_value(graph, in->value)).planes == 1;
+    to->channel_step = last ? 1 : in->height * in->width;
+    to->pixel_step = last ? in->channels : 1;
     to->pixel = g_new0(int32_t, (gsize)to->count * (gsize)to->places);
     for (int i = 0; i < to->count && has_window(l); i++) {
         int at = (int)((int64_t)i * all / to->count);

@@ -7,12 +7,13 @@
 
 /* Tap place * channels + c of a window is channel c of the group's at that window's place. */
 typedef struct nsk_windows {
-    int groups;     /* of input channels that see each other; 0: the layer is not looked at */
-    int channels;   /* of a group */
-    int places;     /* of a window: the kernel's */
-    int taps;       /* of one output: places x channels */
-    int count;      /* windows of a picture */
-    int pixels;     /* of the input */
+    int groups;   /* of input channels that see each other; 0: the layer is not looked at */
+    int channels; /* of a group */
+    int places;   /* of a window: the kernel's */
+    int taps;     /* of one output: places x channels */
+    int count;    /* windows of a picture */
+    /* of the float network's value: from a channel to the next, from a pixel to the next */
+    int channel_step, pixel_step;
     int32_t *pixel; /* [window][place], NSK_NONE in the margin; NULL where groups is 0 */
 } nsk_windows;
 
