@@ -156,6 +156,16 @@ const grid_shape grid_shapes[] = {
     {NSK_KIND_MATMUL, 12, 16, 12, 1, 1},
     {NSK_KIND_MATMUL, 6, 64, 6, 1, 1},
     {NSK_KIND_MATMUL, 24, 8, 24, 1, 1},
+    /* in as many groups as the kernel says */
+    {NSK_KIND_NORMALISE, 12, 16, 16, 1, 1},
+    {NSK_KIND_NORMALISE, 6, 64, 64, 1, 1},
+    {NSK_KIND_NORMALISE, 9, 48, 48, 2, 1},
+    {NSK_KIND_NORMALISE, 7, 24, 24, 4, 1},
+    {NSK_KIND_NORMALISE, 4, 192, 192, 1, 1},
+    {NSK_KIND_NORMALISE_WHOLE, 12, 16, 16, 1, 1},
+    {NSK_KIND_NORMALISE_WHOLE, 6, 64, 64, 4, 1},
+    {NSK_KIND_NORMALISE_WHOLE, 20, 8, 8, 8, 1},
+    {NSK_KIND_NORMALISE_WHOLE, 9, 48, 48, 2, 1},
     {NSK_KIND_SCORES, 1, 2, 2, 1, 1},
     {NSK_KIND_SCORES, 1, 10, 10, 1, 1},
     {NSK_KIND_SCORES, 1, 100, 100, 1, 1},
@@ -250,6 +260,25 @@ static void draw_blends(nsk_lowered_layer *l, const grid_shape *s) {
     }
 }
 
+static bool normalises(nsk_kind kind) {
+    return kind == NSK_KIND_NORMALISE || kind == NSK_KIND_NORMALISE_WHOLE;
+}
+
+/* Gains of both signs, some offset. */
+static void draw_gains(nsk_lowered_layer *l, const grid_shape *s, random_state *r) {
+    int pixels = s->kind == NSK_KIND_NORMALISE_WHOLE ? s->size * s->size : 1;
+    l->window.groups = s->kernel;
+    l->block = pixels * s->channels / s->kernel;
+    l->centred = true;
+    l->variance = 1e-5;
+    l->gains = g_new(float, s->channels);
+    l->offsets = g_new(float, s->channels);
+    for (int c = 0; c < s->channels; c++) {
+        l->gains[c] = (float)(0.7 + 0.3 * random_normal(r));
+        l->offsets[c] = (float)(0.2 * random_normal(r));
+    }
+}
+
 void grid_add_layer(nsk_lowered *net, const grid_shape *s, const char *name, random_state *r) {
     const kind_form *form = &forms[s->kind];
     int pad = form->pads ? s->kernel / 2 : 0;
@@ -274,6 +303,8 @@ void grid_add_layer(nsk_lowered *net, const grid_shape *s, const char *name, ran
         shuffle(&l, s);
     } else if (s->kind == NSK_KIND_RESIZE) {
         draw_blends(&l, s);
+    } else if (normalises(s->kind)) {
+        draw_gains(&l, s, r);
     }
     g_array_append_val(net->layers, l);
     /* cppcheck-suppress memleak; the array holds what the layer points to */
@@ -355,6 +386,8 @@ nsk_model_file *grid_finish(nsk_lowered *net, int streamed, bool over, nsk_error
         g_free(nsk_lowered_layer_at(net, i)->weights);
         g_free(nsk_lowered_layer_at(net, i)->bias);
         g_free(nsk_lowered_layer_at(net, i)->moves);
+        g_free(nsk_lowered_layer_at(net, i)->gains);
+        g_free(nsk_lowered_layer_at(net, i)->offsets);
         g_free(nsk_lowered_layer_at(net, i)->values);
         g_free(nsk_lowered_layer_at(net, i)->blends);
     }

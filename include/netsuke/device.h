@@ -114,10 +114,12 @@ typedef enum nsk_kind {
     NSK_KIND_COPY = 12, /* elements to other places: transposition, slice, concatenation, margin */
     NSK_KIND_CONSTANT = 13, /* out of the model file */
     NSK_KIND_RESIZE = 14,
-    NSK_KIND_CONV_TRANSPOSE = 15, /* transposed convolution */
-    NSK_KIND_MATMUL = 16,         /* product of two tensors as matrices */
-    NSK_KIND_SCORES = 17,         /* what the network ends in: the classes' scores */
-    NSK_KINDS                     /* one past the last */
+    NSK_KIND_CONV_TRANSPOSE = 15,  /* transposed convolution */
+    NSK_KIND_MATMUL = 16,          /* product of two tensors as matrices */
+    NSK_KIND_SCORES = 17,          /* what the network ends in: the classes' scores */
+    NSK_KIND_NORMALISE = 18,       /* groups of each pixel's channels, by mean and deviation */
+    NSK_KIND_NORMALISE_WHOLE = 19, /* the same of groups of channels of the whole picture */
+    NSK_KINDS                      /* one past the last */
 } nsk_kind;
 
 /* Called around each layer, in order: to time it, to look at its output, to feed a watchdog. Either

@@ -75,7 +75,7 @@ enum nsk_layer_field {
     NSK_L_PAD_LEFT = 15,       /* u8 */
     NSK_L_LOW = 16,            /* i8: the output's clamp */
     NSK_L_HIGH = 17,           /* i8 */
-    NSK_L_COUNT = 18,          /* u16: conv: groups; move: loops */
+    NSK_L_COUNT = 18,          /* u16: conv, normalise: groups; move: loops */
     NSK_L_WEIGHTS_AT = 20,     /* u32: offset */
     NSK_L_SHIFTS_AT = 20,      /* u32: of layers with multipliers: offset of u8 */
     NSK_L_REQUANTISE_AT = 24,  /* u32: offset of int32, one an output channel */
@@ -93,7 +93,8 @@ enum nsk_flag {
     NSK_FLAG_TABLE = 4,   /* move: bytes pass through a table of 256 */
     NSK_FLAG_LEAST = 8,   /* maximum: the minimum instead */
     NSK_FLAG_SHARES = 16, /* scores: a softmax of all */
-    NSK_FLAG_EACH = 32    /* scores: a sigmoid of each; neither: as they are */
+    NSK_FLAG_EACH = 32,   /* scores: a sigmoid of each; neither: as they are */
+    NSK_FLAG_CENTRED = 64 /* normalise: less the mean, of which the deviation is */
 };
 
 /* A line, two int32: camera byte b becomes level (b x slope + start) / 2^16. */
@@ -110,6 +111,16 @@ enum nsk_move_field {
     NSK_M_LOOPS = 3,      /* count, step in the input, step in the output */
     NSK_MOST_LOOPS = 6
 };
+
+/* A normalisation's numbers, int32, where other layers have multipliers: what is added to the
+ * variance, as 64 bits, the lower ones first, and the shift of its gains and offsets. */
+enum nsk_normalise_field { NSK_N_LEAST = 0, NSK_N_SHIFT = 2, NSK_N_WORDS = 3 };
+
+/* A deviation is so many bits; what any channel may have, so that nothing overflows behind the
+ * deviation: see normalise.c. */
+enum { NSK_GAIN_BITS = 10 };
+#define NSK_MOST_GAIN   (INT32_C(1) << 14)
+#define NSK_MOST_OFFSET (INT32_C(1) << 30)
 
 /* A resize's table: for each row, then each column, of the output three u16. */
 enum nsk_blend_field {

@@ -61,10 +61,10 @@ static void look_at(const nsk_model *m, unsigned index, touched *t) {
 
 /* ---- within a layer ---- */
 
-/* Element by element, from the first on. */
+/* Element by element, from the first on; a normalisation has seen all of a pixel before. */
 static bool is_elementwise(nsk_kind kind) {
     return kind == NSK_KIND_LUT || kind == NSK_KIND_ADD || kind == NSK_KIND_MULTIPLY ||
-           kind == NSK_KIND_MAX || kind == NSK_KIND_MIN;
+           kind == NSK_KIND_MAX || kind == NSK_KIND_MIN || kind == NSK_KIND_NORMALISE;
 }
 
 /* Row by row, none over what it or a later one still reads. */

@@ -141,6 +141,15 @@ nsk_work nsk_work_of(const nsk_layer *layer) {
     case NSK_KIND_MATMUL:
         work.macs = work.outputs * l.in.channels;
         break;
+    case NSK_KIND_NORMALISE:
+        work.macs = work.outputs;
+        work.pixels = (uint64_t)l.out.height * l.out.width * l.count;
+        break;
+    case NSK_KIND_NORMALISE_WHOLE:
+        work.macs = work.outputs;
+        work.pixels = l.count;
+        work.runs = (uint64_t)l.out.height * l.out.width * l.count;
+        break;
     case NSK_KIND_COPY:
         work.outputs = moved(&l);
         work.macs = work.outputs / (uint32_t)nsk_word(l.loops, NSK_M_LOOPS);

@@ -16,8 +16,8 @@ typedef struct nsk_work {
     uint64_t moved;   /* bytes gathered or widened: a convolution's windows, else the input */
     /* The same as kernels see it; 0 for kinds of layer that have no such thing. */
     uint64_t products; /* multiplications, with the padding and what fills a row up to words */
-    uint64_t pixels;   /* rows of inputs that meet all outputs of a group */
-    uint64_t runs;     /* of bytes that windows are gathered from */
+    uint64_t pixels;   /* rows of inputs that meet all outputs of a group; blocks normalised */
+    uint64_t runs;     /* of bytes that windows are gathered from, or blocks are made of */
     uint64_t copies;   /* words and single bytes of those */
     uint64_t alone;    /* products of a pixel that is left where two are taken at a time */
     uint64_t fill;     /* products that are missing where four are */

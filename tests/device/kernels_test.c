@@ -467,6 +467,128 @@ static void products_of_tensors_are_exact(void) {
     bed_done(b);
 }
 
+/* n^2 times the variance of an element's block, and n times its distance from the mean. */
+static void away_and_variance(const bed *b, int y, int x, int c, exact *away, exact *variance) {
+    const nsk_layer *l = &b->layer;
+    bool whole = l->kind == NSK_KIND_NORMALISE_WHOLE;
+    int each = l->in.channels / (int)l->count;
+    exact n = 0;
+    exact sum = 0;
+    exact squares = 0;
+    for (int i = 0; i < l->in.height * l->in.width * l->in.channels; i++) {
+        int pixel_of = i / l->in.channels;
+        if ((whole || pixel_of == y * l->in.width + x) && i % l->in.channels / each == c / each) {
+            exact q = b->workspace[i] - l->in.zero;
+            n++;
+            sum += q;
+            squares += q * q;
+        }
+    }
+    sum = (l->flags & NSK_FLAG_CENTRED) != 0 ? sum : 0;
+    *variance = n * squares - sum * sum;
+    *away = n * (level(b, y, x, c) - l->in.zero) - sum;
+}
+
+static int normalised_formula(const bed *b, int y, int x, int c) {
+    const nsk_layer *l = &b->layer;
+    exact away;
+    exact variance;
+    exact root = 0;
+    away_and_variance(b, y, x, c, &away, &variance);
+    variance += (exact)(uint32_t)nsk_word(b->multipliers, 0) +
+                (exact)(uint32_t)nsk_word(b->multipliers, 1) * ((exact)1 << 32);
+    int power = 0; /* variance = v x 4^power */
+    for (; variance >= (exact)1 << 32; power++) {
+        variance = exact_floor_divide(variance, 4);
+    }
+    for (; variance < (exact)1 << 30; power--) {
+        variance *= 4;
+    }
+    while ((root + 1) * (root + 1) <= variance) {
+        root += (root + 1025) * (root + 1025) <= variance ? 1024 : 1;
+    }
+    exact d = power + 4 >= 0 ? exact_floor_divide(away, (exact)1 << (power + 4))
+                             : away * ((exact)1 << (-4 - power));
+    d = d > 131072 ? 131072 : d < -131072 ? -131072 : d;
+    exact factor = exact_floor_divide(268435456 + root / 2, root);
+    exact z = exact_floor_divide(d * factor + 8192, 16384);
+    int gain = (int16_t)(b->table[2 * c] | b->table[2 * c + 1] << 8);
+    exact shift = (exact)1 << nsk_word(b->multipliers, 2);
+    return clamped(l, exact_floor_divide(z * gain + nsk_word(b->requantise, (uint32_t)c), shift));
+}
+
+/* Of few numbers and many, near each other and far apart, in groups or not. */
+static void draw_normalise(bed *b, bool whole) {
+    nsk_layer *l = &b->layer;
+    int groups = between(b, 0, 2) == 0 ? between(b, 2, 4) : 1;
+    int channels = groups * between(b, 1, 60);
+    int side = whole && between(b, 0, 3) == 0 ? 14 : between(b, 1, 4);
+    int near = between(b, 0, 1) == 0 ? 127 : between(b, 0, 3);
+    start(b, whole ? NSK_KIND_NORMALISE_WHOLE : NSK_KIND_NORMALISE);
+    draw_tensor(b, &l->in, 0, side, side, channels);
+    draw_tensor(b, &l->out, 2 * MOST, side, side, channels);
+    l->count = (uint32_t)groups;
+    l->flags = between(b, 0, 2) == 0 ? 0 : NSK_FLAG_CENTRED;
+    l->table = b->table;
+    for (int i = 0; i < side * side * channels && near < 127; i++) {
+        b->workspace[i] = (int8_t)(l->in.zero / 2 + between(b, -near, near));
+    }
+    bool tiny = between(b, 0, 1) == 0;
+    put_word(b->multipliers, 0, tiny ? 1 : (int32_t)random_bits(&b->random));
+    put_word(b->multipliers, 1, tiny || between(b, 0, 3) != 0 ? 0 : between(b, 0, (1 << 30) - 1));
+    put_word(b->multipliers, 2, between(b, 12, 24));
+    for (int c = 0; c < channels; c++) {
+        int gain =
+            between(b, 0, 9) == 0 ? NSK_MOST_GAIN : between(b, -NSK_MOST_GAIN, NSK_MOST_GAIN);
+        int offset = between(b, 0, 9) == 0 ? -NSK_MOST_OFFSET : between(b, -(1 << 28), 1 << 28);
+        b->table[2 * c] = (uint8_t)(gain & 255);
+        b->table[2 * c + 1] = (uint8_t)(gain >> 8 & 255);
+        put_word(b->requantise, c, offset);
+    }
+}
+
+static void normalisations_are_exact(void) {
+    for (int whole = 0; whole < 2; whole++) {
+        bed *b = bed_new(43);
+        while (b->checked < ENOUGH) {
+            draw_normalise(b, whole != 0);
+            check_output(b, whole ? &nsk_operation_normalise_whole : &nsk_operation_normalise,
+                         normalised_formula);
+        }
+        bed_done(b);
+    }
+}
+
+/* The formula itself: what it gives is within a 2048th, and what gains and offsets lose, of the
+ * number that is meant. */
+static void normalisations_are_what_is_meant(void) {
+    bed *b = bed_new(44);
+    double most = 0.0;
+    for (int round = 0; round < 400; round++) {
+        draw_normalise(b, round % 2 == 0);
+        nsk_layer *l = &b->layer;
+        put_word(b->multipliers, 2, 17); /* 16384 / 2^7: 128 levels a deviation */
+        put_word(b->multipliers, 1, 0);
+        for (int c = 0; c < l->in.channels; c++) {
+            exact away;
+            exact variance;
+            away_and_variance(b, 0, 0, c, &away, &variance);
+            double least = (double)(uint32_t)nsk_word(b->multipliers, 0);
+            double z = (double)away / sqrt((double)variance + least);
+            put_word(b->requantise, c, 0);
+            b->table[2 * c] = 0;
+            b->table[2 * c + 1] = NSK_MOST_GAIN >> 8;
+            l->low = -128;
+            l->high = 127;
+            double height = 128.0 * z;
+            double off = fabs(normalised_formula(b, 0, 0, c) + 0.5 - height) - 0.5;
+            most = fabs(height) < 127.0 ? fmax(most, off) : most;
+        }
+    }
+    CU_ASSERT(most < 128.0 / 2048.0 + 128.0 / 1024.0);
+    free(b);
+}
+
 static int table_formula(const bed *b, int y, int x, int c) {
     int q = b->workspace[(y * b->layer.in.width + x) * b->layer.in.channels + c];
     return b->weights[q + 128];
@@ -815,6 +937,8 @@ CU_TestInfo kernel_tests[] = {
     {"average, maximum and minimum", pools_are_exact},
     {"sum, product, larger and smaller", pairs_are_exact},
     {"product of two tensors", products_of_tensors_are_exact},
+    {"normalisation", normalisations_are_exact},
+    {"normalisation is what is meant", normalisations_are_what_is_meant},
     {"table and softmax", tables_are_exact},
     {"scores", scores_are_exact},
     {"scores are shares of a whole", scores_are_shares},

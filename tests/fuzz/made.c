@@ -86,6 +86,10 @@ static void make_layer(maker *m, uint32_t index) {
     r->flags = draw(m->d, 16);
     if (r->kind == NSK_KIND_MULTIPLY && r->flags > 8 && index >= m->streamed) {
         r->kind = NSK_KIND_MATMUL;
+    } else if (r->kind == NSK_KIND_LUT && r->flags > 9) {
+        r->kind = NSK_KIND_NORMALISE;
+    } else if (r->kind == NSK_KIND_SOFTMAX && r->flags > 8) {
+        r->kind = NSK_KIND_NORMALISE_WHOLE;
     }
     r->input = draw_chance(m->d, 40) ? draw(m->d, index + 1) : index;
     r->second = NSK_NO_TENSOR;

@@ -162,6 +162,26 @@ static shape make_softmax(maker *m, record *r) {
     return input_of(m, r);
 }
 
+/* Gains, offsets, what is added to the variance, a shift. */
+static shape make_normalise(maker *m, record *r) {
+    shape in = input_of(m, r);
+    uint32_t groups = draw_chance(m->d, 80) ? 1U + draw(m->d, 6) : 1U;
+    r->count = in.channels % groups == 0 ? groups : 1U;
+    r->flags = draw_chance(m->d, 180) ? NSK_FLAG_CENTRED : 0U;
+    r->weights_at = made_take(m, 2 * in.channels, 4);
+    r->requantise_at = made_take(m, 4 * in.channels, 4);
+    r->last_at = made_take(m, 4 * NSK_N_WORDS, 4);
+    for (uint32_t c = 0; c < in.channels && !m->full; c++) {
+        made_put16(m, r->weights_at + 2 * c, made_draw_16(m->d) / 4U);
+        made_put32(m, r->requantise_at + 4 * c, made_draw_16(m->d) << 12);
+    }
+    bool large = draw_chance(m->d, 60);
+    made_put32(m, r->last_at + 4 * NSK_N_LEAST, 1U + made_draw_16(m->d));
+    made_put32(m, r->last_at + 4 * (NSK_N_LEAST + 1), large ? made_draw_16(m->d) << 14 : 0U);
+    made_put32(m, r->last_at + 4 * NSK_N_SHIFT, draw(m->d, 31));
+    return in;
+}
+
 shape made_draw_shape(maker *m) {
     shape s = {made_draw_size(m->d), made_draw_size(m->d), made_draw_size(m->d)};
     return s;
@@ -227,12 +247,22 @@ static shape make_move(maker *m, record *r) {
     return out;
 }
 
-shape (*const made_kinds[NSK_KINDS])(maker *, record *) = {
-    [NSK_KIND_CONV] = make_conv,         [NSK_KIND_DEPTHWISE] = make_depthwise,
-    [NSK_KIND_DENSE] = make_dense,       [NSK_KIND_MAX_POOL] = make_max_pool,
-    [NSK_KIND_ADD] = make_sum,           [NSK_KIND_AVERAGE_POOL] = make_average_pool,
-    [NSK_KIND_MULTIPLY] = make_multiply, [NSK_KIND_MATMUL] = make_matmul,
-    [NSK_KIND_LUT] = make_table,         [NSK_KIND_SOFTMAX] = make_softmax,
-    [NSK_KIND_MAX] = make_sum,           [NSK_KIND_MIN] = make_sum,
-    [NSK_KIND_COPY] = make_move,         [NSK_KIND_CONSTANT] = make_constant,
-    [NSK_KIND_RESIZE] = make_resize,     [NSK_KIND_CONV_TRANSPOSE] = make_transposed};
+shape (*const made_kinds[NSK_KINDS])(maker *,
+                                     record *) = {[NSK_KIND_CONV] = make_conv,
+                                                  [NSK_KIND_DEPTHWISE] = make_depthwise,
+                                                  [NSK_KIND_DENSE] = make_dense,
+                                                  [NSK_KIND_MAX_POOL] = make_max_pool,
+                                                  [NSK_KIND_ADD] = make_sum,
+                                                  [NSK_KIND_AVERAGE_POOL] = make_average_pool,
+                                                  [NSK_KIND_MULTIPLY] = make_multiply,
+                                                  [NSK_KIND_MATMUL] = make_matmul,
+                                                  [NSK_KIND_LUT] = make_table,
+                                                  [NSK_KIND_SOFTMAX] = make_softmax,
+                                                  [NSK_KIND_MAX] = make_sum,
+                                                  [NSK_KIND_MIN] = make_sum,
+                                                  [NSK_KIND_COPY] = make_move,
+                                                  [NSK_KIND_CONSTANT] = make_constant,
+                                                  [NSK_KIND_RESIZE] = make_resize,
+                                                  [NSK_KIND_CONV_TRANSPOSE] = make_transposed,
+                                                  [NSK_KIND_NORMALISE] = make_normalise,
+                                                  [NSK_KIND_NORMALISE_WHOLE] = make_normalise};

@@ -43,6 +43,12 @@ static const nsk_input nine = {
     "AveragePool a > p kernel_shape=l3,3 strides=l3,3; Reshape p i_1_8_9 > r; "                    \
     "Transpose r > t perm=l0,2,1; MatMul t q_8_8 > q; MatMul t r_8_8 > k; MatMul t u_8_8 > v; "
 
+/* Numbers less their mean over their deviation, in a way that nobody writes: "x" to "z0". */
+#define STANDARD(x, along, epsilon)                                                                \
+    "ReduceMean " x " > m0 axes=" along "; Mul " x " " x " > q0; ReduceMean q0 > s0 axes=" along   \
+    "; Mul m0 m0 > r0; Sub s0 r0 > v0; Add v0 k_" epsilon " > w0; Sqrt w0 > t0; Sub " x            \
+    " m0 > d0; Div d0 t0 > z0; "
+
 /* What stands before the head of both; NULL: a pattern by itself. */
 static const struct {
     const char *name, *plain, *wild;
@@ -163,16 +169,56 @@ static const struct {
            "kernel_shape=l2 strides=l2; GlobalAveragePool n > q; Unsqueeze q i_3 > y",
      false},
     {"instance normalisation by its name",
-     FIRST "Reshape a i_1_8_81 > u; ReduceMean u > m axes=l-1; Sub u m > d; Mul d d > e; "
-           "ReduceMean e > v axes=l-1; Add v k_0.00001 > w; Sqrt w > t; Div d t > n; "
-           "Reshape n i_1_8_9_9 > y",
+     FIRST STANDARD("a", "l2,3", "0.00001") "Reshape z0 i_1_8_9_9 > y",
      FIRST "InstanceNormalization a k_8_1 l_8_0 > y", false},
     {"layer normalisation of channels by its name",
-     FIRST "Transpose a > u perm=l0,2,3,1; ReduceMean u > m axes=l-1; Sub u m > d; Mul d d > e; "
-           "ReduceMean e > v axes=l-1; Add v k_0.00001 > w; Sqrt w > t; Div d t > n; "
-           "Mul n s_8 > o; Add o c_8 > p; Transpose p > y perm=l0,3,1,2",
+     FIRST STANDARD("a", "l1", "0.00001") "Reshape s_8 i_8_1_1 > s1; Reshape c_8 i_8_1_1 > c1; "
+                                          "Mul z0 s1 > o; Add o c1 > y",
      FIRST "Transpose a > u perm=l0,2,3,1; LayerNormalization u s_8 c_8 > n; "
            "Transpose n > y perm=l0,3,1,2",
+     false},
+    {"layer normalisation of tokens by powers, the difference twice",
+     FIRST "Reshape a i_1_8_81 > b; Transpose b > t perm=l0,2,1; " STANDARD(
+         "t", "l2", "0.00001") "Mul z0 s_8 > o; Add o c_8 > n; Transpose n > p perm=l0,2,1; "
+                               "Reshape p i_1_8_9_9 > y",
+     FIRST "Reshape a i_1_8_81 > b; Transpose b > t perm=l0,2,1; ReduceMean t > m axes=l-1; "
+           "Sub t m > d; Sub t m > e; Pow e k_2 > q; ReduceMean q > v axes=l-1; "
+           "Add k_0.00001 v > w; Pow w k_-0.5 > r; Mul r d > z0; Mul z0 s_8 > o; Add c_8 o > n; "
+           "Transpose n > p perm=l0,2,1; Reshape p i_1_8_9_9 > y",
+     false},
+    {"layer normalisation, its factors taken out",
+     FIRST STANDARD("a", "l1", "0.001") "Reshape s_8 i_8_1_1 > s1; Reshape c_8 i_8_1_1 > c1; "
+                                        "Mul z0 s1 > o; Add o c1 > y",
+     FIRST "Transpose a > u perm=l0,2,3,1; ReduceMean u > m axes=l3; Sub u m > d; Mul d d > q; "
+           "ReduceMean q > v axes=l3; Add v k_0.001 > w; Sqrt w > t; Reciprocal t > r; "
+           "Mul r s_8 > k; Mul u k > l; Mul m k > o; Sub c_8 o > p; Add l p > n; "
+           "Transpose n > y perm=l0,3,1,2",
+     false},
+    {"layer normalisation of the whole picture, and a clip behind it",
+     FIRST STANDARD("a", "l1,2,3", "0.00001") "Mul z0 k_2 > o; Add o k_0.5 > p; Clip p k_0 k_3 > y",
+     FIRST "LayerNormalization a k_8_9_9_1 > n axis=i1; Add n k_0.25 > b; Mul b k_2 > c; "
+           "Clip c k_0 k_3 > y",
+     false},
+    {"group normalisation as it was first exported",
+     FIRST "Reshape a i_1_2_-1 > b; " STANDARD(
+         "b", "l2",
+         "0.00001") "Reshape z0 i_1_8_9_9 > n; Reshape s_8 i_8_1_1 > s1; Reshape c_8 i_8_1_1 > c1; "
+                    "Mul n s1 > o; Add o c1 > y",
+     FIRST "Reshape a i_0_2_-1 > b; InstanceNormalization b k_2_1 l_2_0 > z0; Shape a > h; "
+           "Reshape z0 h > n; Reshape s_8 i_8_1_1 > s1; Reshape c_8 i_8_1_1 > c1; "
+           "Mul n s1 > o; Add o c1 > y",
+     false},
+    {"normalisation by the root of the mean square",
+     FIRST "Mul a a > q; ReduceMean q > v axes=l1; Add v k_0.001 > w; Sqrt w > t; Div k_1 t > r; "
+           "Mul a r > z0; Mul z0 k_1.5 > y",
+     FIRST "Transpose a > u perm=l0,2,3,1; Pow u k_2 > q; ReduceMean q > v axes=l-1; "
+           "Add v k_0.001 > w; Sqrt w > t; Reciprocal t > r; Mul k_8_1.5 r > k; Mul k u > n; "
+           "Transpose n > y perm=l0,3,1,2",
+     false},
+    {"a length that is at least something",
+     FIRST "Mul a a > q; ReduceSum q i_1 > r; Sqrt r > s; Max s k_0.2 > c; Div a c > y",
+     FIRST "Mul a a > q; ReduceSum q i_1 > r; Sqrt r > s; Clip s k_0.2 > c; Shape a > h; "
+           "Expand c h > e; Div a e > y",
      false},
     {"a pointwise convolution as Einsum", FIRST "Conv a u_8_8_1_1 > y",
      FIRST "Einsum a u_8_8 > y equation=snchw,oc->nohw", false},
@@ -309,6 +355,39 @@ static void patterns_compute_the_same(void) {
     }
     nsk_images_free(images);
     g_free(noise);
+    scratch_remove(folder);
+}
+
+/* Each is one node, gains and offsets in it, whatever it was written as. */
+static void normalisations_become_one_layer(void) {
+    char *folder = scratch_new();
+    int seen = 0;
+    for (size_t i = 0; i < G_N_ELEMENTS(patterns); i++) {
+        if (g_str_has_prefix(patterns[i].name, "batch") ||
+            (strstr(patterns[i].name, "normalisation ") == NULL &&
+             strstr(patterns[i].name, "length") == NULL &&
+             strstr(patterns[i].name, "normalisation,") == NULL)) {
+            continue;
+        }
+        nsk_network *network = read_pattern(folder, patterns[i].wild, patterns[i].ends);
+        CU_ASSERT_PTR_NOT_NULL_FATAL(network);
+        nsk_outline *outline = nsk_network_outline(network);
+        int normalised = 0;
+        for (int k = 0; k < outline->count; k++) {
+            const char *kind = outline->layers[k].kind;
+            normalised += strcmp(kind, "Normalise") == 0;
+            CU_ASSERT(strcmp(kind, "ReduceMean") != 0 && strcmp(kind, "Function") != 0 &&
+                      strcmp(kind, "Mul") != 0 && strcmp(kind, "Sqrt") != 0);
+        }
+        CU_ASSERT_EQUAL(normalised, 1);
+        if (normalised != 1) {
+            fprintf(stderr, "\n    %s: %d", patterns[i].name, normalised);
+        }
+        seen++;
+        nsk_outline_free(outline);
+        nsk_network_free(network);
+    }
+    CU_ASSERT(seen >= 9);
     scratch_remove(folder);
 }
 
@@ -837,6 +916,7 @@ static void outputs_are_chosen_by_name(void) {
 
 CU_TestInfo wild_tests[] = {
     {"patterns compute what plain networks do", patterns_compute_the_same},
+    {"normalisations become one layer", normalisations_become_one_layer},
     {"residuals, squeeze and excite, hard swish agree", gated_blocks_agree},
     {"unsure classes do not tie", unsure_classes_do_not_tie},
     {"normalisation inside is preparation", normalisation_inside_is_preparation},

@@ -49,6 +49,21 @@ static double through_function(const nsk_lowered_layer *l, nsk_scale in, double 
     return worst;
 }
 
+/* Without a lower bound of the deviation nothing can be said of what is next to none: that of two
+ * levels is assumed. A change of the input arrives divided by it, and what it changes of the
+ * deviation itself, times the number, which is sqrt(n) at the most. */
+static double through_deviation(const nsk_lowered_layer *l, int channels, reach in,
+                                nsk_scale scale) {
+    double root = sqrt((double)l->block);
+    double deviation = fmax(sqrt(l->variance), 2.0 * (double)scale.scale);
+    double z = fmin(root, 2.0 * in.most / deviation);
+    double gain = 0.0;
+    for (int c = 0; c < channels; c++) {
+        gain = fmax(gain, fabs((double)l->gains[c]));
+    }
+    return gain * ((2.0 + z) * in.off / deviation + z / 1024.0 + 1.0 / 1024.0);
+}
+
 static double through_layer(const nsk_lowered_layer *l, int channels, const reach *tensors,
                             const nsk_scale *scales) {
     reach in = tensors[l->in];
@@ -76,6 +91,9 @@ static double through_layer(const nsk_lowered_layer *l, int channels, const reac
         return in.off / 2.0 + 1.0 / 256.0;
     case NSK_KIND_SCORES: /* their sum is cut to sixteen bits */
         return l->shares ? in.off / 2.0 + 0x1p-14 : l->each ? in.off / 4.0 + 0x1p-14 : in.off;
+    case NSK_KIND_NORMALISE: /* by sqrt(n) deviations at the most, and by both at once */
+    case NSK_KIND_NORMALISE_WHOLE:
+        return through_deviation(l, channels, in, scales[l->in]);
     case NSK_KIND_CONSTANT:
         return 0.0;
     default:

@@ -228,6 +228,7 @@ static put *const puts_of[NSK_OPS] = {
     [NSK_OP_MAX_POOL] = put_pool,
     [NSK_OP_MIN] = put_pair_of_inputs,
     [NSK_OP_MUL] = put_pair_of_inputs,
+    [NSK_OP_NORMALISE] = nsk_export_normalise,
     [NSK_OP_PAD] = put_pad,
     [NSK_OP_REDUCE_MAX] = put_reduce,
     [NSK_OP_REDUCE_MEAN] = put_reduce,

@@ -40,4 +40,7 @@ void nsk_export_window(nsk_exporter *e, Onnx__NodeProto *n, const nsk_node *node
 /* A convolution or product with constant weights: weights.c. */
 bool nsk_export_weighted(nsk_exporter *e, const nsk_node *node, const char *output);
 
+/* A normalisation, written out: normalise.c. */
+bool nsk_export_normalise(nsk_exporter *e, const nsk_node *node, const char *output);
+
 #endif

@@ -93,9 +93,10 @@ typedef enum nsk_nearest_mode {
 
 typedef struct nsk_attributes {
     nsk_window_attributes window;  /* Conv, ConvTranspose, pools */
-    double epsilon;                /* BatchNormalization */
-    double alpha, beta, bias;      /* Gemm, LRN; ConstantOfShape: alpha is the number */
-    int64_t size;                  /* LRN; DepthToSpace, SpaceToDepth: block */
+    double epsilon;                /* BatchNormalization; Normalise: blocks.h */
+    double alpha, beta, bias;      /* Gemm, LRN; ConstantOfShape: alpha is the number; MatMul:
+                                    * alpha times the product, where it is not 0 */
+    int64_t size;                  /* LRN; DepthToSpace, SpaceToDepth: block; Normalise: groups */
     bool transpose_a, transpose_b; /* Gemm */
     int64_t axis;                  /* Flatten, Softmax, Concat, Gather, Split */
     bool meets_at_axis;            /* Add and its kin before opset 7: input 2 stands at `axis` */
@@ -106,7 +107,9 @@ typedef struct nsk_attributes {
     bool whole;                    /* Cast: to integers; ConstantOfShape: of integers */
     bool truth;                    /* Cast: to 0 and 1 */
     bool is_signed;                /* QuantizeLinear: to int8 where no zero point says so */
-    int64_t list[NSK_MOST_RANK];   /* Transpose: order; Shape: start, end; ConvTranspose: output */
+    bool centred, by_channel;      /* Normalise */
+    int64_t list[NSK_MOST_RANK];   /* Transpose: order; Shape: start, end; ConvTranspose: output;
+                                    * Normalise: first axis, one past the last */
     int listed;
     int64_t extra[2]; /* ConvTranspose: output_padding */
     int part, parts;  /* Split: which of how many outputs */

@@ -298,6 +298,7 @@ static bool make_product(const nsk_lowered_layer *l, nsk_scale a, nsk_scale b, n
     r->multiplier_count = 1;
     r->multipliers = g_new(nsk_multiplier, 1);
     double number = (double)a.scale * (double)b.scale / (double)out.scale;
+    number *= l->factor > 0.0 ? l->factor : 1.0;
     return nsk_multiplier_of(number, r->multipliers) ||
            complain(l, error, "its inputs dwarf its output; check the calibration images");
 }
@@ -389,6 +390,47 @@ static void make_scores(const nsk_lowered_layer *l, nsk_scale in, nsk_integer_la
     }
 }
 
+/* The largest shift at which all gains, in units of 2^10 levels a deviation, and all offsets, zero
+ * point and rounding included, are within what the device holds. */
+static int gain_shift(const nsk_lowered_layer *l, nsk_scale out, int channels) {
+    int shift = 30;
+    for (int c = 0; c < channels; c++) {
+        double gain = fabs((double)l->gains[c]) / (double)out.scale;
+        double offset = fabs((double)l->offsets[c]) / (double)out.scale + abs(out.zero) + 0.5;
+        while (shift > 0 && (ldexp(gain, shift - NSK_GAIN_BITS) > NSK_MOST_GAIN - 1 ||
+                             ldexp(offset, shift) > NSK_MOST_OFFSET - 1)) {
+            shift--;
+        }
+    }
+    return shift;
+}
+
+static bool make_normalise(const nsk_lowered_layer *l, nsk_scale in, nsk_scale out,
+                           nsk_integer_layer *r, nsk_error *error) {
+    const int shift = gain_shift(l, out, r->channels);
+    double least = (double)l->block / (double)in.scale;
+    least = rounded(fmin(fmax(least * least * l->variance, 1.0), 0x1p61));
+    r->table_count = r->channels;
+    r->table = g_malloc((gsize)2 * (gsize)r->channels);
+    r->requantise = g_new(int32_t, r->channels);
+    for (int c = 0; c < r->channels; c++) {
+        double gain =
+            rounded(ldexp((double)l->gains[c] / (double)out.scale, shift - NSK_GAIN_BITS));
+        double offset = (double)l->offsets[c] / (double)out.scale + out.zero + 0.5;
+        r->requantise[c] = (int32_t)rounded(ldexp(offset, shift));
+        r->table[2 * c] = (uint8_t)((int)gain & 255);
+        r->table[2 * c + 1] = (uint8_t)((int)gain >> 8 & 255);
+    }
+    r->move_count = NSK_N_WORDS;
+    r->moves = g_new(int32_t, NSK_N_WORDS);
+    r->moves[NSK_N_LEAST] = (int32_t)((uint64_t)least & UINT32_MAX);
+    r->moves[NSK_N_LEAST + 1] = (int32_t)((uint64_t)least >> 32);
+    r->moves[NSK_N_SHIFT] = shift;
+    return shift > 0 || complain(l, error,
+                                 "its output's range is absurdly small; check the calibration "
+                                 "images");
+}
+
 static int clamp_level(double bound, nsk_scale out, int otherwise) {
     return isinf(bound) ? otherwise : nsk_level_of(bound, out);
 }
@@ -416,6 +458,9 @@ bool nsk_integer_layer_make(const nsk_lowered_layer *layer, nsk_scale in, nsk_sc
     case NSK_KIND_SCORES:
         make_scores(layer, in, r);
         return true;
+    case NSK_KIND_NORMALISE:
+    case NSK_KIND_NORMALISE_WHOLE:
+        return make_normalise(layer, in, out, r, error);
     case NSK_KIND_MAX_POOL:
         return true;
     case NSK_KIND_COPY:

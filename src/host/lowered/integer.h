@@ -32,9 +32,9 @@ typedef struct nsk_integer_layer {
     int multiplier_count;
     int32_t factors[2]; /* sum: of both inputs */
     int factor_shift;
-    uint8_t *table;  /* look-up: 256 bytes; softmax, scores, resize: u16 little-endian */
+    uint8_t *table;  /* look-up: 256 bytes; softmax, scores, resize, normalise: u16 little-endian */
     int table_count; /* entries */
-    int32_t *moves;  /* move: its numbers */
+    int32_t *moves;  /* move, normalise: its numbers */
     int move_count;
     int low, high;
 } nsk_integer_layer;

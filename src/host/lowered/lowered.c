@@ -28,6 +28,8 @@ void nsk_lowered_free(nsk_lowered *lowered) {
         g_free(layer->levels);
         g_free(layer->multipliers);
         g_free(layer->steps);
+        g_free(layer->gains);
+        g_free(layer->offsets);
         g_free(layer->moves);
         g_free(layer->values);
         g_free(layer->blends);

@@ -53,6 +53,14 @@ typedef struct nsk_lowered_layer {
     int value_count;
     uint16_t *blends; /* resize: first, second, part of each row and column; or NULL */
 
+    double factor; /* matmul: of the product; 0: none */
+
+    /* normalise: groups are the window's */
+    int block;              /* numbers in a block */
+    bool centred;           /* less the mean */
+    double variance;        /* what is added to theirs */
+    float *gains, *offsets; /* [out]; or NULL */
+
     /* copy */
     bool fills; /* the output with `filler` first */
     double filler;

@@ -90,7 +90,8 @@ static void put_tensors(const writer *w) {
 }
 
 static uint32_t layer_count_field(const nsk_lowered_layer *l) {
-    bool groups = l->kind == NSK_KIND_CONV || l->kind == NSK_KIND_CONV_TRANSPOSE;
+    bool groups = l->kind == NSK_KIND_CONV || l->kind == NSK_KIND_CONV_TRANSPOSE ||
+                  l->kind == NSK_KIND_NORMALISE || l->kind == NSK_KIND_NORMALISE_WHOLE;
     return groups ? (uint32_t)l->window.groups : l->kind == NSK_KIND_COPY ? (uint32_t)l->loops : 0U;
 }
 
@@ -102,6 +103,9 @@ static uint8_t flags_of(const nsk_lowered_layer *l, const nsk_integer_layer *r) 
         return l->least ? NSK_FLAG_LEAST : 0;
     case NSK_KIND_SCORES:
         return (uint8_t)((l->shares ? NSK_FLAG_SHARES : 0) | (l->each ? NSK_FLAG_EACH : 0));
+    case NSK_KIND_NORMALISE:
+    case NSK_KIND_NORMALISE_WHOLE:
+        return l->centred ? NSK_FLAG_CENTRED : 0;
     case NSK_KIND_COPY:
         return (uint8_t)((l->fills ? NSK_FLAG_FILL : 0) | (r->table != NULL ? NSK_FLAG_TABLE : 0));
     default:
@@ -168,7 +172,8 @@ static void append_bytes_of_layers(writer *w) {
         const nsk_integer_layer *r = &w->parts->layers[i];
         if (r->table != NULL) {
             bool pairs = l->kind == NSK_KIND_SOFTMAX || l->kind == NSK_KIND_SCORES ||
-                         l->kind == NSK_KIND_RESIZE;
+                         l->kind == NSK_KIND_RESIZE || l->kind == NSK_KIND_NORMALISE ||
+                         l->kind == NSK_KIND_NORMALISE_WHOLE;
             size_t each = pairs ? 2 : 1;
             uint32_t at = append(w, r->table, (size_t)r->table_count * each, each);
             put32(layer_record(w, i) + NSK_L_WEIGHTS_AT, at);

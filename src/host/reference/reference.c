@@ -229,6 +229,65 @@ static int32_t softmax(const bench *b, int y, int x, int c) {
     return (int8_t)MIN(share, 127);
 }
 
+/* The block that an element is normalised in: from (y, x) or the whole picture, its group. */
+typedef struct block_sums {
+    exact count, sum, squares;
+} block_sums;
+
+static block_sums sums_of(const bench *b, int y, int x, int c) {
+    const nsk_layer *l = b->layer;
+    bool whole = l->kind == NSK_KIND_NORMALISE_WHOLE;
+    int channels = l->in.channels / (int)l->count;
+    block_sums s = {0, 0, 0};
+    for (int row = whole ? 0 : y; row < (whole ? l->in.height : y + 1); row++) {
+        for (int column = whole ? 0 : x; column < (whole ? l->in.width : x + 1); column++) {
+            for (int k = c / channels * channels; k < (c / channels + 1) * channels; k++) {
+                exact q = level(b, row, column, k) - l->in.zero;
+                s.count++;
+                s.sum += q;
+                s.squares += q * q;
+            }
+        }
+    }
+    return s;
+}
+
+/* floor(sqrt(x)), one bit after the other. */
+static exact square_root(exact x) {
+    exact root = 0;
+    for (exact bit = (exact)1 << 31; bit > 0; bit /= 2) {
+        root += (root + bit) * (root + bit) <= x ? bit : 0;
+    }
+    return root;
+}
+
+static int32_t normalised(const bench *b, int y, int x, int c) {
+    const nsk_layer *l = b->layer;
+    const exact unit = 65536;
+    block_sums s = sums_of(b, y, x, c);
+    s.sum = (l->flags & NSK_FLAG_CENTRED) != 0 ? s.sum : 0;
+    exact least = (exact)(uint32_t)nsk_word(l->multipliers, NSK_N_LEAST + 1) * unit * unit +
+                  (uint32_t)nsk_word(l->multipliers, NSK_N_LEAST);
+    exact v = s.count * s.squares - s.sum * s.sum + least;
+    exact away = (s.count * (level(b, y, x, c) - l->in.zero) - s.sum) * unit;
+    exact divisor = unit * 16; /* of the distance: 2^(power + 4) */
+    for (; v >= unit * unit; v /= 4) {
+        divisor *= 2;
+    }
+    for (; v < unit * unit / 4; v *= 4) {
+        divisor /= 2;
+    }
+    exact root = square_root(v);
+    exact factor = exact_floor_divide(unit * 4096 + root / 2, root);
+    away = exact_floor_divide(away, divisor);
+    away = away < -2 * unit ? -2 * unit : away > 2 * unit ? 2 * unit : away;
+    exact z = exact_floor_divide(away * factor + 8192, 16384);
+    exact height =
+        z * (int16_t)nsk_load16(l->table + (ptrdiff_t)2 * c) + nsk_word(l->requantise, (uint32_t)c);
+    return clamped(l,
+                   exact_floor_divide(height, (exact)1 << nsk_word(l->multipliers, NSK_N_SHIFT)));
+}
+
 static int32_t resize(const bench *b, int y, int x, int c) {
     const nsk_layer *l = b->layer;
     const uint8_t *down = l->blends + (ptrdiff_t)NSK_BLEND_BYTES * y;
@@ -314,6 +373,8 @@ static formula *const formulas[NSK_KINDS] = {
     [NSK_KIND_RESIZE] = resize,
     [NSK_KIND_CONV_TRANSPOSE] = transposed,
     [NSK_KIND_SCORES] = scores,
+    [NSK_KIND_NORMALISE] = normalised,
+    [NSK_KIND_NORMALISE_WHOLE] = normalised,
 };
 
 /* Walks all loops as digits of one number. */

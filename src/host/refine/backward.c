@@ -290,16 +290,94 @@ static void matmul(const nsk_backward_step *s) {
     int rows = s->out->width;
     int columns = s->out->channels;
     int inner = s->in->channels;
+    const float factor = s->layer->factor > 0.0 ? (float)s->layer->factor : 1.0F;
     for (int y = 0; y < s->out->height; y++) {
         const float *out = s->out->gradient + (ptrdiff_t)y * rows * columns;
         ptrdiff_t first = (ptrdiff_t)y * rows * inner;
         ptrdiff_t second = (ptrdiff_t)y * columns * inner;
-        cblas_sgemm(CblasRowMajor, CblasNoTrans, CblasNoTrans, rows, inner, columns, 1.0F, out,
+        cblas_sgemm(CblasRowMajor, CblasNoTrans, CblasNoTrans, rows, inner, columns, factor, out,
                     columns, s->second->value + second, inner, 1.0F, s->in->gradient + first,
                     inner);
-        cblas_sgemm(CblasRowMajor, CblasTrans, CblasNoTrans, columns, inner, rows, 1.0F, out,
+        cblas_sgemm(CblasRowMajor, CblasTrans, CblasNoTrans, columns, inner, rows, factor, out,
                     columns, s->in->value + first, inner, 1.0F, s->second->gradient + second,
                     inner);
+    }
+}
+
+/* ---- normalisation ---- */
+
+/* A group's channels of some pixels. */
+typedef struct block {
+    const nsk_backward_step *step;
+    size_t from, pixels;
+    int first, channels;
+} block;
+
+typedef struct block_moments {
+    double mean, deviation;
+    double slope, turn; /* the means of the gradient by z, and of that times z */
+} block_moments;
+
+static double gradient_at(const block *b, size_t pixel, int c) {
+    const nsk_backward_tensor *out = b->step->out;
+    return (double)out->gradient[(b->from + pixel) * (size_t)out->step + (size_t)c] *
+           (double)b->step->layer->gains[c];
+}
+
+/* Of the numbers, of their squares. */
+static void add_up(const block *b, double *sums) {
+    const nsk_backward_tensor *in = b->step->in;
+    sums[0] = sums[1] = 0.0;
+    for (size_t p = 0; p < b->pixels; p++) {
+        const float *x = in->value + (b->from + p) * (size_t)in->step;
+        for (int c = b->first; c < b->first + b->channels; c++) {
+            sums[0] += (double)x[c];
+            sums[1] += (double)x[c] * (double)x[c];
+        }
+    }
+}
+
+static block_moments moments_of(const block *b) {
+    const nsk_lowered_layer *l = b->step->layer;
+    const double count = (double)b->pixels * b->channels;
+    double sums[2];
+    add_up(b, sums);
+    block_moments m = {.mean = l->centred ? sums[0] / count : 0.0};
+    m.deviation = sqrt(fmax(sums[1] / count - m.mean * m.mean, 0.0) + l->variance);
+    for (size_t p = 0; p < b->pixels; p++) {
+        const float *x = b->step->in->value + (b->from + p) * (size_t)b->step->in->step;
+        for (int c = b->first; c < b->first + b->channels && m.deviation > 0.0; c++) {
+            double slope = gradient_at(b, p, c);
+            m.slope += slope / count;
+            m.turn += slope * ((double)x[c] - m.mean) / m.deviation / count;
+        }
+    }
+    m.slope = l->centred ? m.slope : 0.0;
+    return m;
+}
+
+static void normalise_block(const block *b) {
+    const nsk_backward_tensor *in = b->step->in;
+    const block_moments m = moments_of(b);
+    for (size_t p = 0; p < b->pixels; p++) {
+        size_t at = (b->from + p) * (size_t)in->step;
+        for (int c = b->first; c < b->first + b->channels && m.deviation > 0.0; c++) {
+            double z = ((double)in->value[at + (size_t)c] - m.mean) / m.deviation;
+            double change = (gradient_at(b, p, c) - m.slope - z * m.turn) / m.deviation;
+            in->gradient[at + (size_t)c] += (float)change;
+        }
+    }
+}
+
+static void normalise(const nsk_backward_step *s) {
+    const size_t pixels = pixels_of(s->in);
+    const size_t each = s->layer->kind == NSK_KIND_NORMALISE_WHOLE ? pixels : 1;
+    const int channels = s->in->channels / (int)s->layer->window.groups;
+    for (size_t from = 0; from < pixels; from += each) {
+        for (int first = 0; first < s->in->channels; first += channels) {
+            const block b = {s, from, each, first, channels};
+            normalise_block(&b);
+        }
     }
 }
 
@@ -381,6 +459,8 @@ static const way ways[NSK_KINDS] = {
     [NSK_KIND_MAX] = {pair, true, false},
     [NSK_KIND_MIN] = {pair, true, false},
     [NSK_KIND_LUT] = {table, true, false},
+    [NSK_KIND_NORMALISE] = {normalise, true, false},
+    [NSK_KIND_NORMALISE_WHOLE] = {normalise, true, false},
     [NSK_KIND_COPY] = {move, false, false},
     [NSK_KIND_RESIZE] = {resize, false, false},
 };

@@ -1,5 +1,7 @@
 #include "rewrite/rewriting.h"
 
+#include <math.h>
+
 #include "float/forward.h"
 
 char *nsk_rewriting_name(nsk_rewriting *r) {
@@ -77,6 +79,20 @@ int nsk_rewriting_mapped(nsk_rewriting *r, int value, nsk_function_step step) {
         data[i] = (float)nsk_function_at(&step, (double)v->data[i], 0.0);
     }
     return nsk_rewriting_constant(r, v->rank, v->dims, data);
+}
+
+const nsk_node *nsk_maker_of(const nsk_graph *graph, int value, nsk_op op) {
+    const nsk_node *node = nsk_graph_producer(graph, value);
+    bool is =
+        node != NULL && !node->dead && node->op == op && isinf(node->low) && isinf(node->high);
+    return is ? node : NULL;
+}
+
+bool nsk_single_number(const nsk_graph *graph, int value, double *number) {
+    const nsk_value *v = value != NSK_NONE ? nsk_graph_value(graph, value) : NULL;
+    bool is = v != NULL && v->data != NULL && nsk_value_count(v) == 1;
+    *number = is ? (double)v->data[0] : 0.0;
+    return is;
 }
 
 bool nsk_rewriting_apply(nsk_graph *graph, nsk_rewriter *const *rewrites, nsk_error *error) {

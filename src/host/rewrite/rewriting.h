@@ -32,6 +32,10 @@ int nsk_rewriting_constant(nsk_rewriting *r, int rank, const int64_t *dims, floa
 int nsk_rewriting_list(nsk_rewriting *r, int count, const int64_t *numbers);
 /* The constant, each element run through a function. */
 int nsk_rewriting_mapped(nsk_rewriting *r, int value, nsk_function_step step);
+/* The node that computes the value, where it is of that operator and clamps nothing; or NULL. */
+const nsk_node *nsk_maker_of(const nsk_graph *graph, int value, nsk_op op);
+/* Whether the value, which may be NSK_NONE, is a constant of one number; which. */
+bool nsk_single_number(const nsk_graph *graph, int value, double *number);
 /* The last node of those that replace r->node: it takes over its output, name and clamp. */
 void nsk_rewriting_finish(nsk_rewriting *r, int value);
 
@@ -39,5 +43,8 @@ void nsk_rewriting_finish(nsk_rewriting *r, int value);
 nsk_rewriter nsk_write_out_einsum;  /* einsum.c */
 nsk_rewriter nsk_write_out_line;    /* line.c: windows along a line */
 nsk_rewriter nsk_write_out_decided; /* choice.c: a Where of one constant */
+nsk_rewriter nsk_take_in;           /* take_in.c: what stands around a Normalise */
+/* normalise.c: those that are written out become one node each. */
+bool nsk_graph_find_normalisations(nsk_graph *graph, nsk_error *error);
 
 #endif

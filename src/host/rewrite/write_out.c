@@ -479,5 +479,6 @@ bool nsk_graph_rewrite(nsk_graph *graph, nsk_error *error) {
         [NSK_OP_SUB] = sink_transpose,      [NSK_OP_TRANSPOSE] = compose_transpose,
     };
     return nsk_rewriting_apply(graph, written_out, error) &&
+           nsk_graph_find_normalisations(graph, error) &&
            nsk_rewriting_apply(graph, turned, error) && nsk_rewriting_apply(graph, turned, error);
 }
