@@ -120,8 +120,9 @@ double bound_of(const nsk_lowered *lowered, const nsk_scale *scales, const nsk_p
         int channels = nsk_lowered_tensor_at(lowered, l->out)->channels;
         int products =
             l->kind == NSK_KIND_MATMUL ? nsk_lowered_tensor_at(lowered, l->in)->channels : 1;
-        double off =
-            products * through_layer(l, channels, tensors, scales) + (double)scales[l->out].scale;
+        double factor = l->kind == NSK_KIND_MATMUL && l->factor > 0.0 ? l->factor : 1.0;
+        double off = factor * products * through_layer(l, channels, tensors, scales) +
+                     (double)scales[l->out].scale;
         tensors[l->out].off = fmax(tensors[l->out].off, off);
     }
     double off = tensors[nsk_lowered_tensor_root(lowered, lowered->output)].off;

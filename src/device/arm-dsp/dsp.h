@@ -31,6 +31,19 @@ static inline uint32_t nsk_odd_bytes(uint32_t word) {
     return halves;
 }
 
+/* The same, plus the halves of `to`. */
+static inline uint32_t nsk_even_bytes_and(uint32_t to, uint32_t word) {
+    uint32_t halves;
+    __asm__("sxtab16 %0, %1, %2" : "=r"(halves) : "r"(to), "r"(word));
+    return halves;
+}
+
+static inline uint32_t nsk_odd_bytes_and(uint32_t to, uint32_t word) {
+    uint32_t halves;
+    __asm__("sxtab16 %0, %1, %2, ror #8" : "=r"(halves) : "r"(to), "r"(word));
+    return halves;
+}
+
 /* acc + the products of both halves. */
 static inline int32_t nsk_add_both(uint32_t a, uint32_t b, int32_t acc) {
     __asm__("smlad %0, %1, %2, %0" : "+r"(acc) : "r"(a), "r"(b));

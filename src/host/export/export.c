@@ -29,8 +29,21 @@ static bool put_pair_of_inputs(nsk_exporter *e, const nsk_node *node, const char
 }
 
 static bool put_matmul(nsk_exporter *e, const nsk_node *node, const char *output) {
-    return nsk_export_input(e, node, 1)->data == NULL ? put_pair_of_inputs(e, node, output)
-                                                      : nsk_export_weighted(e, node, output);
+    const double factor = nsk_matmul_factor(node);
+    const nsk_value *right = nsk_export_input(e, node, 1);
+    if (right->data != NULL && right->rank == 2) {
+        return nsk_export_weighted(e, node, output);
+    }
+    if (!(fabs(factor - 1.0) > 0.0)) {
+        return put_pair_of_inputs(e, node, output);
+    }
+    char *product = g_strdup_printf("%s:product", output);
+    put_pair_of_inputs(e, node, product);
+    Onnx__NodeProto *n = nsk_onnx_put_node(e->maker, "Mul", product, output);
+    nsk_onnx_add_input(e->maker, n, product);
+    nsk_export_number(e->maker, &e->fresh, n, factor);
+    g_free(product);
+    return true;
 }
 
 static bool put_pool(nsk_exporter *e, const nsk_node *node, const char *output) {

@@ -48,12 +48,18 @@ void nsk_float_matmul(const nsk_step *s) {
     int columns = (int)s->out->dims[s->out->rank - 1];
     int inner = (int)s->in->dims[s->in->rank - 1];
     size_t matrices = nsk_value_count(s->out) / ((size_t)rows * (size_t)columns);
+    const nsk_value *added = nsk_node_input(s->graph, s->node, 2);
+    const float factor = (float)nsk_matmul_factor(s->node);
+    for (size_t i = 0; i < nsk_value_count(s->out); i++) {
+        size_t at = added != NULL && nsk_value_count(added) > 1 ? i % (size_t)columns : 0;
+        s->y[i] = added != NULL ? s->inputs[2][at] : 0.0F;
+    }
     for (size_t i = 0; i < matrices; i++) {
         const float *left = s->x + nsk_matrix_at(s->out, s->in, i) * (size_t)rows * (size_t)inner;
         const float *right =
             s->inputs[1] + nsk_matrix_at(s->out, b, i) * (size_t)inner * (size_t)columns;
-        cblas_sgemm(CblasRowMajor, CblasNoTrans, CblasNoTrans, rows, columns, inner, 1.0F, left,
-                    inner, right, columns, 0.0F, s->y + i * (size_t)rows * (size_t)columns,
+        cblas_sgemm(CblasRowMajor, CblasNoTrans, CblasNoTrans, rows, columns, inner, factor, left,
+                    inner, right, columns, 1.0F, s->y + i * (size_t)rows * (size_t)columns,
                     columns);
     }
 }

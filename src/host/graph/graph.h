@@ -169,6 +169,12 @@ int nsk_graph_readers(const nsk_graph *graph, int value);
 /* The input's value, or NULL where the node has none there. */
 const nsk_value *nsk_node_input(const nsk_graph *graph, const nsk_node *node, int index);
 
+/* What a MatMul's product is multiplied by; what is added to each column is its third input, which
+ * it has from rewriting only. */
+static inline double nsk_matmul_factor(const nsk_node *node) {
+    return node->attributes.alpha > 0.0 ? node->attributes.alpha : 1.0;
+}
+
 /* Rows and columns of a picture (batch, channels, rows, columns); one of three axes is one row. */
 static inline int64_t nsk_value_rows(const nsk_value *picture) {
     return picture->rank == 3 ? 1 : picture->dims[2];

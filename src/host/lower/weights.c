@@ -257,9 +257,10 @@ static bool lower_two(nsk_translation *l, const nsk_node *node) {
     if (to == NSK_NONE) {
         return false;
     }
-    l->views[node->output] = (nsk_view){to, nsk_own_order(nsk_value_count(out))};
+    nsk_view_set(l, node->output, to, nsk_own_order(nsk_value_count(out)));
     nsk_lowered_layer *layer = nsk_translation_add_layer(l, node, NSK_KIND_MATMUL, side[0], to);
     layer->second = side[1];
+    layer->factor = nsk_matmul_factor(node);
     layer->low = node->low;
     layer->high = node->high;
     return true;

@@ -196,6 +196,130 @@ static void fold_arithmetic(nsk_graph *graph, nsk_node *node) {
     }
 }
 
+/* ---- products of matrices ---- */
+
+/* The product with constant weights whose columns the node's constant stands for, or, of two
+ * computed tensors, whose result it multiplies; NULL where there is none. */
+static nsk_node *product_before(nsk_graph *graph, const nsk_node *node, int *side) {
+    for (*side = 0; *side < 2; (*side)++) {
+        const nsk_value *constant = nsk_node_input(graph, node, *side);
+        nsk_node *before = sole_producer(graph, node->input[1 - *side]);
+        if (before == NULL || before->op != NSK_OP_MATMUL || constant->data == NULL) {
+            continue;
+        }
+        const nsk_value *out = nsk_graph_value(graph, before->output);
+        const nsk_value *result = nsk_graph_value(graph, node->output);
+        const nsk_value *weight = nsk_node_input(graph, before, 1);
+        const size_t count = nsk_value_count(constant);
+        const size_t columns = (size_t)out->dims[out->rank - 1];
+        bool by_column = count == 1 || (count == columns && constant->rank > 0 &&
+                                        constant->dims[constant->rank - 1] == (int64_t)count);
+        bool weighs = weight->data != NULL && weight->rank == 2;
+        bool factor = node->op == NSK_OP_MUL && count == 1 && constant->data[0] > 0.0F;
+        if (by_column && (weighs || factor) && out->rank == result->rank &&
+            nsk_value_count(out) == nsk_value_count(result)) {
+            return before;
+        }
+    }
+    return NULL;
+}
+
+static int columns_changed(nsk_graph *graph, const nsk_node *owner, const char *what,
+                           const nsk_value *old, const nsk_value *by, bool times, size_t columns) {
+    const size_t count = old != NULL ? nsk_value_count(old) : columns;
+    const int64_t dims[2] = {(int64_t)(count / columns), (int64_t)columns};
+    float *data = g_new(float, count);
+    for (size_t i = 0; i < count; i++) {
+        float is = old != NULL ? old->data[i] : 0.0F;
+        float change = by->data[nsk_value_count(by) == 1 ? 0 : i % columns];
+        data[i] = times ? is * change : is + change;
+    }
+    bool matrix = old != NULL && old->rank == 2;
+    return named_constant(graph, owner->name, what, matrix ? 2 : 1, matrix ? dims : dims + 1, data);
+}
+
+/* What is added to each column, or multiplies it, goes into the product. */
+static bool fold_into_product(nsk_graph *graph, nsk_node *node) {
+    int side;
+    nsk_node *before = product_before(graph, node, &side);
+    if (before == NULL) {
+        return false;
+    }
+    const nsk_value *constant = nsk_node_input(graph, node, side);
+    const nsk_value *weight = nsk_node_input(graph, before, 1);
+    const nsk_value *added = nsk_node_input(graph, before, 2);
+    const nsk_value *out = nsk_graph_value(graph, before->output);
+    const size_t columns = (size_t)out->dims[out->rank - 1];
+    const bool times = node->op == NSK_OP_MUL;
+    if (weight->data == NULL || weight->rank != 2) {
+        before->attributes.alpha = nsk_matmul_factor(before) * (double)constant->data[0];
+    } else {
+        if (times) {
+            before->input[1] =
+                columns_changed(graph, before, "weight", weight, constant, true, columns);
+        }
+        if (added != NULL || !times) {
+            before->input[2] =
+                columns_changed(graph, before, "bias", added, constant, times, columns);
+            before->inputs = 3;
+        }
+    }
+    nsk_node_note(before, node);
+    before->low = node->low;
+    before->high = node->high;
+    nsk_graph_bypass(graph, node, before->output);
+    return true;
+}
+
+/* The product of two computed tensors that is all that reads the value, other looks at it between.
+ */
+static nsk_node *product_behind(const nsk_graph *graph, int value) {
+    for (int i = 0; i < (int)graph->nodes->len; i++) {
+        nsk_node *node = nsk_graph_node(graph, i);
+        bool reads = false;
+        for (int k = 0; k < node->inputs && !node->dead; k++) {
+            reads = reads || node->input[k] == value;
+        }
+        if (!reads || nsk_graph_readers(graph, value) != 1) {
+            continue;
+        }
+        if (node->op == NSK_OP_TRANSPOSE || node->op == NSK_OP_RESHAPE) {
+            return product_behind(graph, node->output);
+        }
+        bool two = node->op == NSK_OP_MATMUL && nsk_node_input(graph, node, 0)->data == NULL &&
+                   nsk_node_input(graph, node, 1)->data == NULL;
+        return two ? node : NULL;
+    }
+    return NULL;
+}
+
+/* One number that multiplies one side of a product multiplies the product. */
+static bool fold_into_next(nsk_graph *graph, nsk_node *node) {
+    for (int side = 0; side < 2; side++) {
+        const nsk_value *constant = nsk_node_input(graph, node, side);
+        bool single = constant->data != NULL && nsk_value_count(constant) == 1 &&
+                      constant->data[0] > 0.0F && isinf(node->low) && isinf(node->high);
+        nsk_node *behind = single ? product_behind(graph, node->output) : NULL;
+        const nsk_value *other = nsk_node_input(graph, node, 1 - side);
+        if (behind != NULL &&
+            nsk_value_count(other) == nsk_value_count(nsk_graph_value(graph, node->output)) &&
+            other->rank == nsk_graph_value(graph, node->output)->rank) {
+            behind->attributes.alpha = nsk_matmul_factor(behind) * (double)constant->data[0];
+            nsk_node_note(behind, node);
+            nsk_graph_bypass(graph, node, node->input[1 - side]);
+            return true;
+        }
+    }
+    return false;
+}
+
+static void fold_pair(nsk_graph *graph, nsk_node *node) {
+    if (!fold_into_product(graph, node) &&
+        !(node->op == NSK_OP_MUL && fold_into_next(graph, node))) {
+        fold_arithmetic(graph, node);
+    }
+}
+
 /* What no convolution before it takes in becomes one of its own. */
 static void fold_rest(nsk_graph *graph, nsk_node *node) {
     affine a;
@@ -265,9 +389,17 @@ static void fold_pad(nsk_graph *graph, nsk_node *node) {
 }
 
 static bool takes_clamp(nsk_op op) {
-    static const nsk_op ops[] = {NSK_OP_ADD,      NSK_OP_AVERAGE_POOL,        NSK_OP_CONV,
-                                 NSK_OP_GEMM,     NSK_OP_GLOBAL_AVERAGE_POOL, NSK_OP_MUL,
-                                 NSK_OP_MAX_POOL, NSK_OP_GLOBAL_MAX_POOL,     NSK_OP_SUB};
+    static const nsk_op ops[] = {NSK_OP_ADD,
+                                 NSK_OP_AVERAGE_POOL,
+                                 NSK_OP_CONV,
+                                 NSK_OP_GEMM,
+                                 NSK_OP_GLOBAL_AVERAGE_POOL,
+                                 NSK_OP_MUL,
+                                 NSK_OP_MAX_POOL,
+                                 NSK_OP_GLOBAL_MAX_POOL,
+                                 NSK_OP_SUB,
+                                 NSK_OP_NORMALISE,
+                                 NSK_OP_MATMUL};
     for (size_t i = 0; i < G_N_ELEMENTS(ops); i++) {
         if (ops[i] == op) {
             return true;
@@ -304,8 +436,8 @@ static void apply(nsk_graph *graph, void (*const *rewrites)(nsk_graph *, nsk_nod
 
 bool nsk_graph_fold(nsk_graph *graph, nsk_error *error) {
     static void (*const first[NSK_OPS])(nsk_graph *, nsk_node *) = {
-        [NSK_OP_ADD] = fold_arithmetic, [NSK_OP_BATCH_NORM] = fold_norm, [NSK_OP_CLIP] = fold_clamp,
-        [NSK_OP_GEMM] = fold_gemm,      [NSK_OP_MUL] = fold_arithmetic,  [NSK_OP_PAD] = fold_pad,
+        [NSK_OP_ADD] = fold_pair,   [NSK_OP_BATCH_NORM] = fold_norm, [NSK_OP_CLIP] = fold_clamp,
+        [NSK_OP_GEMM] = fold_gemm,  [NSK_OP_MUL] = fold_pair,        [NSK_OP_PAD] = fold_pad,
         [NSK_OP_RELU] = fold_clamp,
     };
     static void (*const rest[NSK_OPS])(nsk_graph *, nsk_node *) = {
