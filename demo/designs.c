@@ -3,6 +3,10 @@
  * - plain: a chain of depthwise and 1x1 convolutions.
  * - gated: blocks that widen, weigh their channels by a glance at the whole picture, narrow again
  *   and add what they were given; and hard swish.
+ * - residual: twenty layers, each two added to what they were given.
+ * - concatenating: each convolution stands beside all that came before.
+ * - shuffling: half of the channels at a time, which take turns.
+ * - fire: few channels, which two convolutions side by side make many of.
  * - large: convolutions, then 7x7 depthwise ones with layer normalisation and Gelu, added.
  * - transformer: convolutions, then attention of what they leave, a class's token in front of it.
  * - mixer: convolutions, then products along the tokens that they leave, and along channels.
@@ -83,16 +87,121 @@ static nsk_train_net *gated_net(const design_form *f) {
     return net;
 }
 
+/* ---- branches ---- */
+
+static int last_layer(const nsk_train_net *net) {
+    return net->layers - 1;
+}
+
+static void add_head(nsk_train_net *net, const design_form *f) {
+    nsk_train_add(net, NSK_TRAIN_MEAN_POOL, 0, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_DENSE, f->classes, 1, 1);
+}
+
+static void add_norm_conv(nsk_train_net *net, int channels, int kernel, int stride) {
+    nsk_train_add(net, NSK_TRAIN_CONV, channels, kernel, stride);
+    nsk_train_add(net, NSK_TRAIN_BATCH_NORM, 0, 1, 1);
+}
+
+/* Twenty layers: a 3x3 convolution, nine blocks of two, a dense one. Where a block halves the
+ * picture, what it is added to is brought there by a 1x1 convolution. */
+static nsk_train_net *residual_net(const design_form *f) {
+    static const int widths[] = {8, 16, 32};
+    nsk_train_net *net = nsk_train_net_new(f->size, f->size, 3);
+    add_block(net, NSK_TRAIN_CONV, narrowed(f, widths[0]), 3, 2);
+    for (int k = 0; k < 9; k++) {
+        const int channels = narrowed(f, widths[k / 3]);
+        const int stride = k > 0 && k % 3 == 0 ? 2 : 1;
+        int start = last_layer(net);
+        if (stride == 2) {
+            add_norm_conv(net, channels, 1, 2);
+            const int brought = last_layer(net);
+            nsk_train_join(net, NSK_TRAIN_FROM, start);
+            start = brought;
+        }
+        add_block(net, NSK_TRAIN_CONV, channels, 3, stride);
+        add_norm_conv(net, channels, 3, 1);
+        nsk_train_join(net, NSK_TRAIN_ADD, start);
+        nsk_train_add(net, NSK_TRAIN_RELU, 0, 1, 1);
+    }
+    add_head(net, f);
+    return net;
+}
+
+/* Each block's convolution stands beside all that came before. */
+static nsk_train_net *concatenating_net(const design_form *f) {
+    enum { STAGES = 3, BLOCKS = 4 };
+    nsk_train_net *net = nsk_train_net_new(f->size, f->size, 3);
+    add_block(net, NSK_TRAIN_CONV, narrowed(f, 16), 3, 2);
+    for (int stage = 0; stage < STAGES; stage++) {
+        for (int k = 0; k < BLOCKS; k++) {
+            const int before = last_layer(net);
+            add_block(net, NSK_TRAIN_CONV, narrowed(f, 16), 1, 1);
+            add_block(net, NSK_TRAIN_CONV, narrowed(f, 8), 3, 1);
+            nsk_train_join(net, NSK_TRAIN_CONCAT, before);
+        }
+        add_block(net, NSK_TRAIN_CONV, narrowed(f, 32 + 16 * stage), 1, 1);
+        if (stage + 1 < STAGES) {
+            add_block(net, NSK_TRAIN_DEPTHWISE, 0, 3, 2);
+        }
+    }
+    add_head(net, f);
+    return net;
+}
+
+/* Half of the channels goes through a block, and both halves take turns behind it. */
+static nsk_train_net *shuffling_net(const design_form *f) {
+    static const int widths[] = {24, 48, 96};
+    nsk_train_net *net = nsk_train_net_new(f->size, f->size, 3);
+    add_block(net, NSK_TRAIN_CONV, narrowed(f, widths[0]) / 2 * 2, 3, 2);
+    for (int k = 0; k < 9; k++) {
+        if (k > 0 && k % 3 == 0) {
+            add_block(net, NSK_TRAIN_DEPTHWISE, 0, 3, 2);
+            add_block(net, NSK_TRAIN_CONV, narrowed(f, widths[k / 3]) / 2 * 2, 1, 1);
+        }
+        const int whole = last_layer(net);
+        const int half = net->layer[whole].channels / 2;
+        nsk_train_add(net, NSK_TRAIN_UPPER, 0, 1, 1);
+        add_block(net, NSK_TRAIN_CONV, half, 1, 1);
+        nsk_train_add(net, NSK_TRAIN_DEPTHWISE, 0, 3, 1);
+        nsk_train_add(net, NSK_TRAIN_BATCH_NORM, 0, 1, 1);
+        add_block(net, NSK_TRAIN_CONV, half, 1, 1);
+        const int made = last_layer(net);
+        nsk_train_join(net, NSK_TRAIN_LOWER, whole);
+        nsk_train_join(net, NSK_TRAIN_CONCAT, made);
+        nsk_train_add(net, NSK_TRAIN_SHUFFLE, 0, 1, 1);
+    }
+    add_head(net, f);
+    return net;
+}
+
+/* Fire modules: few channels, which two convolutions, 1x1 and 3x3, make many of side by side. */
+static nsk_train_net *fire_net(const design_form *f) {
+    static const struct {
+        int few, many, stride;
+    } modules[] = {{8, 16, 1}, {8, 16, 1}, {16, 32, 2}, {16, 32, 1}, {24, 48, 2}, {24, 48, 1}};
+    nsk_train_net *net = nsk_train_net_new(f->size, f->size, 3);
+    add_block(net, NSK_TRAIN_CONV, narrowed(f, 24), 3, 2);
+    for (size_t i = 0; i < G_N_ELEMENTS(modules); i++) {
+        add_block(net, NSK_TRAIN_CONV, narrowed(f, modules[i].few), modules[i].stride == 2 ? 3 : 1,
+                  modules[i].stride);
+        const int few = last_layer(net);
+        add_block(net, NSK_TRAIN_CONV, narrowed(f, modules[i].many), 1, 1);
+        const int one = last_layer(net);
+        nsk_train_join(net, NSK_TRAIN_FROM, few);
+        add_block(net, NSK_TRAIN_CONV, narrowed(f, modules[i].many), 3, 1);
+        nsk_train_join(net, NSK_TRAIN_CONCAT, one);
+    }
+    add_head(net, f);
+    return net;
+}
+
 /* ---- today's ---- */
 
 /* A product, and a number for each of its channels. */
 static void add_linear(nsk_train_net *net, int channels) {
     nsk_train_add(net, NSK_TRAIN_CONV, channels, 1, 1);
     nsk_train_add(net, NSK_TRAIN_BIAS, 0, 1, 1);
-}
-
-static int last_layer(const nsk_train_net *net) {
-    return net->layers - 1;
 }
 
 /* Two products of what is normalised, wide between, back to as many channels. */
@@ -195,13 +304,17 @@ static nsk_train_net *mixer_net(const design_form *f) {
 static const design designs[] = {
     {"plain", "kiln", plain_net, 0.08, 2e-4, false},
     {"gated", "kiln-gated", gated_net, 0.08, 2e-4, false},
+    {"residual", "kiln-residual", residual_net, 0.08, 2e-4, false},
+    {"concatenating", "kiln-concatenating", concatenating_net, 0.08, 2e-4, false},
+    {"shuffling", "kiln-shuffling", shuffling_net, 0.08, 2e-4, false},
+    {"fire", "kiln-fire", fire_net, 0.08, 2e-4, false},
     {"large", "kiln-large", large_net, 4e-3, 0.02, true},
     {"transformer", "kiln-transformer", transformer_net, 4e-3, 0.02, true},
     {"mixer", "kiln-mixer", mixer_net, 4e-3, 0.02, true},
 };
 
 const char *design_names(void) {
-    return "plain, gated, large, transformer, mixer";
+    return "plain, gated, residual, concatenating, shuffling, fire, large, transformer, mixer";
 }
 
 const design *design_named(const char *name) {

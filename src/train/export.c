@@ -317,6 +317,40 @@ static void add_join(exporter *e, const nsk_train_layer *l, int number, const ch
     e->order = wanted;
 }
 
+/* Half of the channels of what is newest. */
+static void add_half(exporter *e, const nsk_train_layer *l) {
+    const bool upper = l->kind == NSK_TRAIN_UPPER;
+    const int64_t first = upper ? l->channels : 0;
+    const int64_t behind = first + l->channels;
+    const int64_t axis = 1;
+    Onnx__NodeProto *n = numbered(e, "Slice", upper ? "upper" : "lower", ++e->turned);
+    add_integers(e, n, "first", 1, &first);
+    add_integers(e, n, "behind", 1, &behind);
+    add_integers(e, n, "axis", 1, &axis);
+}
+
+static void add_shuffle(exporter *e, const nsk_train_layer *l) {
+    static const int64_t turned[5] = {0, 2, 1, 3, 4};
+    const int64_t halves[5] = {0, 2, l->channels / 2, l->height, l->width};
+    const int64_t whole[4] = {0, l->channels, l->height, l->width};
+    add_reshape(e, 5, halves);
+    add_turn(e, 5, turned);
+    add_reshape(e, 4, whole);
+}
+
+/* A branch begins at, or joins, an earlier picture. */
+static void add_branch(exporter *e, const nsk_train_layer *l, const char *earlier) {
+    const char *newest = e->last;
+    e->last = earlier;
+    if (l->kind == NSK_TRAIN_CONCAT) {
+        Onnx__NodeProto *n = numbered(e, "Concat", "concat", ++e->turned);
+        nsk_onnx_add_input(e->maker, n, newest);
+        nsk_onnx_add_int(e->maker, n, "axis", 1);
+    } else if (l->kind == NSK_TRAIN_LOWER) {
+        add_half(e, l);
+    }
+}
+
 static void add_layer(exporter *e, const nsk_train_layer *l, int number) {
     static const int64_t turned[3] = {0, 2, 1};
     switch (l->kind) {
@@ -333,6 +367,12 @@ static void add_layer(exporter *e, const nsk_train_layer *l, int number) {
     case NSK_TRAIN_BIAS:
     case NSK_TRAIN_POSITION:
         add_offset(e, l, number);
+        break;
+    case NSK_TRAIN_UPPER:
+        add_half(e, l);
+        break;
+    case NSK_TRAIN_SHUFFLE:
+        add_shuffle(e, l);
         break;
     case NSK_TRAIN_TOKENS:
         add_tokens(e, l);
@@ -372,6 +412,9 @@ static void add_layers(exporter *e, const nsk_train_net *net) {
         number += counts(l);
         if (l->kind == NSK_TRAIN_ADD || l->kind == NSK_TRAIN_SCALE) {
             add_join(e, l, number, outputs[l->earlier], orders[l->earlier]);
+        } else if (l->kind == NSK_TRAIN_CONCAT || l->kind == NSK_TRAIN_FROM ||
+                   l->kind == NSK_TRAIN_LOWER) {
+            add_branch(e, l, outputs[l->earlier]);
         } else if (l->kind == NSK_TRAIN_DENSE) {
             add_dense(e, l, number, i == net->layers - 1);
         } else {

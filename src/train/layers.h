@@ -23,7 +23,15 @@ typedef struct nsk_train_operation {
 
 extern const nsk_train_operation nsk_train_operations[NSK_TRAIN_KINDS];
 
-/* Those of tokens.c. */
+/* Those of branches.c, and of tokens.c. */
+void nsk_train_from_forward(const nsk_train_step *step);
+void nsk_train_from_backward(const nsk_train_step *step);
+void nsk_train_concat_forward(const nsk_train_step *step);
+void nsk_train_concat_backward(const nsk_train_step *step);
+void nsk_train_half_forward(const nsk_train_step *step);
+void nsk_train_half_backward(const nsk_train_step *step);
+void nsk_train_shuffle_forward(const nsk_train_step *step);
+void nsk_train_shuffle_backward(const nsk_train_step *step);
 void nsk_train_layer_norm_forward(const nsk_train_step *step);
 void nsk_train_layer_norm_backward(const nsk_train_step *step);
 void nsk_train_gelu_forward(const nsk_train_step *step);

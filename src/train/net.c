@@ -94,6 +94,9 @@ static void set_size(nsk_train_layer *l, int channels) {
         l->height = 1;
         l->width = pixels + (l->kind == NSK_TRAIN_CLASS_TOKEN);
         break;
+    case NSK_TRAIN_UPPER:
+        l->channels = l->in_channels / 2;
+        break;
     case NSK_TRAIN_TURN:
         l->height = 1;
         l->width = l->in_channels;
@@ -126,10 +129,16 @@ int nsk_train_join(nsk_train_net *net, nsk_train_kind kind, int earlier) {
     int at = nsk_train_add(net, kind, 0, 1, 1);
     nsk_train_layer *l = &net->layer[at];
     const nsk_train_layer *from = &net->layer[earlier];
-    g_assert(from->channels == l->channels);
     l->earlier = earlier;
+    l->earlier_channels = from->channels;
     l->height = from->height;
     l->width = from->width;
+    if (kind == NSK_TRAIN_CONCAT) {
+        l->channels += from->channels;
+    } else if (kind == NSK_TRAIN_FROM || kind == NSK_TRAIN_LOWER) {
+        l->channels = from->channels / (kind == NSK_TRAIN_LOWER ? 2 : 1);
+    }
+    g_assert(kind >= NSK_TRAIN_FROM || from->channels == l->channels);
     return at;
 }
 

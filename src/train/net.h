@@ -21,8 +21,13 @@ typedef enum nsk_train_kind {
     NSK_TRAIN_HARD_SIGMOID, /* clip(x / 6 + 1 / 2, 0, 1) */
     NSK_TRAIN_MEAN_POOL,    /* over the whole picture */
     NSK_TRAIN_DENSE,
-    NSK_TRAIN_ADD,   /* two pictures of one size */
-    NSK_TRAIN_SCALE, /* an earlier picture, each channel times its number in the layer before */
+    NSK_TRAIN_ADD,     /* two pictures of one size */
+    NSK_TRAIN_SCALE,   /* an earlier picture, each channel times its number in the layer before */
+    NSK_TRAIN_FROM,    /* an earlier picture once more, for another branch */
+    NSK_TRAIN_CONCAT,  /* an earlier picture's channels, the last one's behind them */
+    NSK_TRAIN_UPPER,   /* the upper half of the channels */
+    NSK_TRAIN_LOWER,   /* the lower half, of an earlier picture */
+    NSK_TRAIN_SHUFFLE, /* channels of both halves by turns */
     NSK_TRAIN_LAYER_NORM, /* of each pixel's channels */
     NSK_TRAIN_GELU,
     NSK_TRAIN_BIAS,        /* a number for each channel, added */
@@ -44,7 +49,8 @@ typedef struct nsk_parameter {
 
 typedef struct nsk_train_layer {
     nsk_train_kind kind;
-    int earlier; /* ADD and SCALE: the layer taken besides the one before */
+    int earlier; /* of joins: the layer taken besides the one before, or instead of it */
+    int earlier_channels;
     int kernel, stride, pad;
     int in_height, in_width, in_channels;
     int height, width, channels; /* of the output */
@@ -87,7 +93,8 @@ void nsk_train_net_free(nsk_train_net *net);
  * stand beside each other. */
 int nsk_train_add(nsk_train_net *net, nsk_train_kind kind, int channels, int kernel, int stride);
 
-/* Adds an ADD or a SCALE of an earlier layer and the last. */
+/* Adds an ADD, a SCALE or a CONCAT of an earlier layer and the last; or a FROM or a LOWER of an
+ * earlier one alone. */
 int nsk_train_join(nsk_train_net *net, nsk_train_kind kind, int earlier);
 
 /* Makes the working memory, and draws the weights: He et al. (2015), normal of variance 2 / fan-in,

@@ -92,6 +92,26 @@ static nsk_train_net *mixing_net(uint64_t seed) {
     return net;
 }
 
+/* Branches: halves that take turns, two convolutions side by side, a shortcut. */
+static nsk_train_net *branching_net(uint64_t seed) {
+    nsk_train_net *net = nsk_train_net_new(SIZE, SIZE, 3);
+    int whole = nsk_train_add(net, NSK_TRAIN_CONV, 8, 3, 2);
+    nsk_train_add(net, NSK_TRAIN_UPPER, 0, 1, 1);
+    int made = nsk_train_add(net, NSK_TRAIN_CONV, 4, 1, 1);
+    nsk_train_join(net, NSK_TRAIN_LOWER, whole);
+    nsk_train_join(net, NSK_TRAIN_CONCAT, made);
+    int start = nsk_train_add(net, NSK_TRAIN_SHUFFLE, 0, 1, 1);
+    int one = nsk_train_add(net, NSK_TRAIN_CONV, 4, 1, 1);
+    nsk_train_join(net, NSK_TRAIN_FROM, start);
+    nsk_train_add(net, NSK_TRAIN_CONV, 3, 3, 1);
+    nsk_train_join(net, NSK_TRAIN_CONCAT, one);
+    nsk_train_add(net, NSK_TRAIN_RELU, 0, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_MEAN_POOL, 0, 1, 1);
+    nsk_train_add(net, NSK_TRAIN_DENSE, CLASSES, 1, 1);
+    nsk_train_ready(net, 1, PICTURES, seed);
+    return net;
+}
+
 static const int labels[PICTURES] = {0, 1, 2, 1, 0};
 
 static double loss_of(nsk_train_net *net) {
@@ -135,6 +155,7 @@ static void gradients_are_the_slopes(void) {
     check_gradients(gated_net(8));
     check_gradients(attending_net(10));
     check_gradients(mixing_net(11));
+    check_gradients(branching_net(14));
 }
 
 static double first_loss;
@@ -200,6 +221,7 @@ static void it_learns_and_exports(void) {
     learn_and_export(gated_net(9), false);
     learn_and_export(attending_net(12), true);
     learn_and_export(mixing_net(13), true);
+    learn_and_export(branching_net(15), false);
 }
 
 CU_TestInfo train_tests[] = {
