@@ -4,10 +4,12 @@
 
 #include "../network_text.h"
 #include "../suites.h"
+#include "draw/parts.h"
 #include "draw/scale.h"
 #include "draw/sheet.h"
 #include "netsuke/budget.h"
 #include "netsuke/drift.h"
+#include "network/network.h"
 
 static nsk_picture flat(int width, int height, uint8_t r, uint8_t g, uint8_t b) {
     const uint8_t rgb[3] = {r, g, b};
@@ -227,7 +229,43 @@ static void joined_plans_are_drawn(void) {
     noisy_free(&n);
 }
 
+/* Parts as people see them: so many of each kind, none over another. */
+static void parts_are_found(void) {
+    static const struct {
+        const char *network;
+        int residual, gated, gates, attention;
+    } cases[] = {{"kiln", 0, 0, 0, 0},
+                 {"kiln-gated", 0, 3, 2, 0},
+                 {"kiln-transformer", 3, 0, 0, 3},
+                 {"kiln-mixer", 6, 0, 0, 0}};
+    for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
+        nsk_error error = {.text = ""};
+        char *path = g_strdup_printf(NSK_SOURCE_DIR "/demo/%s.onnx", cases[i].network);
+        nsk_network *network = nsk_network_read(path, NULL, NULL, &error);
+        CU_ASSERT_PTR_NOT_NULL_FATAL(network);
+        int count;
+        int found[4] = {0};
+        nsk_part *parts = nsk_parts_of(network->graph, &count);
+        for (int k = 0; k < count; k++) {
+            const char *what = parts[k].what;
+            found[0] += strcmp(what, "residual") == 0;
+            found[1] += strcmp(what, "gated, residual") == 0;
+            found[2] += strcmp(what, "gate") == 0;
+            found[3] += strcmp(what, "attention, residual") == 0;
+            CU_ASSERT(parts[k].first < parts[k].last);
+            CU_ASSERT(k == 0 || parts[k - 1].last < parts[k].first);
+        }
+        const int wanted[4] = {cases[i].residual, cases[i].gated, cases[i].gates,
+                               cases[i].attention};
+        CU_ASSERT_EQUAL(memcmp(found, wanted, sizeof found), 0);
+        g_free(parts);
+        g_free(path);
+        nsk_network_free(network);
+    }
+}
+
 CU_TestInfo report_tests[] = {
+    {"parts of networks are found", parts_are_found},
     {"plans of the workspace are drawn", plans_are_drawn},
     {"joined plans are drawn", joined_plans_are_drawn},
     {"drifts are drawn", drifts_are_drawn},

@@ -5,6 +5,7 @@
 #include <string.h>
 
 #include "draw/canvas.h"
+#include "draw/parts.h"
 #include "graph/graph.h"
 #include "network/network.h"
 
@@ -102,6 +103,47 @@ static void draw_input(const diagram *d, const char *name) {
     draw_frame(d, at, NSK_INK);
     nsk_canvas_colour(&d->canvas, NSK_INK);
     nsk_canvas_text(&d->canvas, at.x + STRIPE + 8, at.y + 36, 12.5, true, BOX_WIDTH - 30, name);
+}
+
+/* ---- parts ---- */
+
+enum { AROUND = 10, LABEL = 12 };
+
+/* Layers [first, last] of one column, on a ground of their own. */
+static void draw_ground(const diagram *d, int first, int last, const char *what) {
+    cairo_t *cr = d->canvas.cr;
+    const point from = box_at(d, first);
+    const point to = box_at(d, last);
+    const double top = from.y - AROUND;
+    nsk_canvas_colour(&d->canvas, NSK_SAND);
+    cairo_save(cr);
+    cairo_rectangle(cr, from.x - AROUND, top, BOX_WIDTH + 2 * AROUND,
+                    to.y + BOX_HEIGHT + AROUND - top);
+    cairo_clip(cr);
+    cairo_paint_with_alpha(cr, 0.3);
+    cairo_restore(cr);
+    nsk_canvas_colour(&d->canvas, NSK_CLAY);
+    nsk_canvas_text(&d->canvas, from.x - AROUND + 3, from.y - 2, LABEL * 0.8, true, 0.0, what);
+}
+
+/* What is cut by the end of a column goes on at the top of the next. */
+static void draw_part(const diagram *d, const nsk_part *part) {
+    int first = d->layer_of[part->first];
+    const int last = d->layer_of[part->last];
+    while (first <= last) {
+        const int end = MIN(last, ((first + 1) / d->rows + 1) * d->rows - 2);
+        draw_ground(d, first, end, part->what);
+        first = end + 1;
+    }
+}
+
+static void draw_parts(const diagram *d) {
+    int count;
+    nsk_part *parts = nsk_parts_of(d->graph, &count);
+    for (int i = 0; i < count; i++) {
+        draw_part(d, &parts[i]);
+    }
+    g_free(parts);
 }
 
 /* ---- lines ---- */
@@ -235,6 +277,7 @@ bool nsk_network_draw(const nsk_network *network, const char *path, nsk_error *e
         short_count((double)d.outline->macs, counts[1], sizeof counts[1]));
     nsk_canvas_colour(&d.canvas, NSK_INK);
     nsk_canvas_text(&d.canvas, MARGIN, MARGIN + 18, 17.0, true, 0.0, title);
+    draw_parts(&d);
     for (int i = 0; i < d.outline->count; i++) {
         draw_edges_of(&d, i);
     }

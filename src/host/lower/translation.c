@@ -61,12 +61,3 @@ bool nsk_translation_is_batch(const nsk_translation *l, const nsk_node *node) {
     return nsk_translation_input(l, node, 0)->dims[0] != 1 &&
            !nsk_no_integer_form(l, node, "it runs on several pictures at once");
 }
-
-/* 0, 1, 2, ...: ONNX's own order. g_free. */
-int32_t *nsk_own_order(size_t count) {
-    int32_t *order = g_new0(int32_t, count);
-    for (size_t i = 0; i < count; i++) {
-        order[i] = (int32_t)i;
-    }
-    return order;
-}

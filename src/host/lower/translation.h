@@ -22,9 +22,6 @@ bool nsk_translation_window_fits(const nsk_translation *l, const nsk_node *node)
 /* True, and an error, where the node runs on several pictures at once. */
 bool nsk_translation_is_batch(const nsk_translation *l, const nsk_node *node);
 
-/* 0, 1, 2, ...: ONNX's own order. g_free. */
-int32_t *nsk_own_order(size_t count);
-
 typedef bool nsk_lower_operator(nsk_translation *l, const nsk_node *node);
 
 /* One a family of operators: lower.c has those that cannot be lowered. */

@@ -4,7 +4,6 @@
 #include <string.h>
 
 #include "device/format.h"
-#include "lower/translation.h"
 
 enum { MOST_AXIS = 65535 };
 
@@ -49,6 +48,14 @@ nsk_planes nsk_plain_planes(const nsk_value *v) {
     nsk_planes p = {picture ? (size_t)v->dims[1] : 1,
                     picture ? (size_t)(v->dims[2] * v->dims[3]) : nsk_value_count(v)};
     return p;
+}
+
+int32_t *nsk_own_order(size_t count) {
+    int32_t *order = g_new0(int32_t, count);
+    for (size_t i = 0; i < count; i++) {
+        order[i] = (int32_t)i;
+    }
+    return order;
 }
 
 /* ---- tensors and layers ---- */

@@ -31,6 +31,9 @@ typedef struct nsk_planes {
 } nsk_planes;
 nsk_planes nsk_plain_planes(const nsk_value *value);
 
+/* 0, 1, 2, ...: ONNX's own order. g_free. */
+int32_t *nsk_own_order(size_t count);
+
 /* A new tensor of the value's plain layout, and the value's view of it; NSK_NONE and an error that
  * names the node where there can be none. */
 int nsk_view_new(nsk_translation *l, const nsk_node *node, int value);

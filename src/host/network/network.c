@@ -354,13 +354,16 @@ bool nsk_network_score(const nsk_network *network, const nsk_input *input, const
 
 static void outline_node(const nsk_graph *graph, const nsk_node *node, nsk_outline_layer *layer) {
     const nsk_value *out = nsk_graph_value(graph, node->output);
-    bool picture = out->rank == 4;
+    const bool picture = out->rank == 4;
+    const bool line = out->rank == 3; /* of tokens */
     layer->name = node->name;
     layer->kind = nsk_node_kind(node);
     layer->folded = node->folded->str;
     layer->height = picture ? (int)out->dims[2] : 1;
-    layer->width = picture ? (int)out->dims[3] : 1;
-    layer->channels = picture ? (int)out->dims[1] : (int)nsk_value_count(out);
+    layer->width = picture ? (int)out->dims[3] : line ? (int)out->dims[1] : 1;
+    layer->channels = picture ? (int)out->dims[1]
+                      : line  ? (int)out->dims[2]
+                              : (int)nsk_value_count(out);
     const nsk_window_attributes *w = &node->attributes.window;
     for (int axis = 0; axis < 2; axis++) {
         layer->kernel[axis] = (int)w->kernel[axis];
