@@ -25,10 +25,9 @@ typedef struct block {
     uint32_t first, channels, pixels;
 } block;
 
-/* (scale q - from) / 2^down is d: what is scaled up for it may leave 32 bits, but not d. */
+/* (count q - from) up / 2^down is d. */
 typedef struct spread {
-    uint32_t scale, from;
-    int32_t down, factor;
+    int32_t count, from, up, down, factor;
 } spread;
 
 static uint32_t root_of(uint32_t v) {
@@ -40,9 +39,8 @@ static uint32_t root_of(uint32_t v) {
     return root;
 }
 
-/* Of count q - from. */
-static spread spread_of(uint32_t count, int32_t from, uint64_t variance) {
-    spread s = {count, (uint32_t)from, 0, 0};
+static spread spread_of(int32_t count, int32_t from, uint64_t variance) {
+    spread s = {count, from, 1, 0, 0};
     int32_t power = 0;
     while (variance >> 32 != 0) {
         variance >>= 2;
@@ -54,9 +52,7 @@ static spread spread_of(uint32_t count, int32_t from, uint64_t variance) {
         power--;
     }
     const uint32_t root = root_of(v);
-    const uint32_t up = power < -4 ? (uint32_t)(-4 - power) : 0;
-    s.scale <<= up;
-    s.from <<= up;
+    s.up = power < -4 ? INT32_C(1) << (-4 - power) : 1;
     s.down = power > -4 ? power + 4 : 0;
     s.factor = (int32_t)(((UINT32_C(1) << 28) + root / 2U) / root);
     return s;
@@ -82,7 +78,7 @@ static spread measure(const block *b) {
     const uint64_t least = (uint64_t)(uint32_t)nsk_word(l->multipliers, NSK_N_LEAST + 1) << 32 |
                            (uint32_t)nsk_word(l->multipliers, NSK_N_LEAST);
     sum = (l->flags & CENTRED) != 0 ? sum : 0;
-    return spread_of(count, (int32_t)count * zero + sum,
+    return spread_of((int32_t)count, (int32_t)count * zero + sum,
                      count * squares - (uint64_t)((int64_t)sum * sum) + least);
 }
 
@@ -99,8 +95,7 @@ static NSK_NOINLINE void write_channels(const block *b, const spread *s, const i
     const int32_t high = l->high;
     const spread by = *s;
     for (; in < end; gain += 2, offset += 4) {
-        const int32_t q = *in++;
-        int32_t d = (int32_t)(by.scale * (uint32_t)q - by.from) >> by.down;
+        int32_t d = (by.count * *in++ - by.from) * by.up >> by.down;
         int32_t z = nsk_limit(d, -MOST_AWAY, MOST_AWAY) * by.factor;
         z = (z + (1 << (23 - NSK_GAIN_BITS))) >> (24 - NSK_GAIN_BITS);
         *out++ =

@@ -521,8 +521,8 @@ static int normalised_formula(const bed *b, int y, int x, int c) {
 static void draw_normalise(bed *b, bool whole) {
     nsk_layer *l = &b->layer;
     int groups = between(b, 0, 2) == 0 ? between(b, 2, 4) : 1;
-    int channels = groups * between(b, 1, 60);
-    int side = whole && between(b, 0, 3) == 0 ? 14 : between(b, 1, 4);
+    int side = whole && between(b, 0, 9) == 0 ? 14 : between(b, 1, 3);
+    int channels = groups * between(b, 1, side > 3 ? 2 : 40);
     int near = between(b, 0, 1) == 0 ? 127 : between(b, 0, 3);
     start(b, whole ? NSK_KIND_NORMALISE_WHOLE : NSK_KIND_NORMALISE);
     draw_tensor(b, &l->in, 0, side, side, channels);
