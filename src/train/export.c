@@ -238,15 +238,19 @@ static void add_class_token(exporter *e, const nsk_train_layer *l, int number) {
     nsk_onnx_add_int(e->maker, n, "axis", 1);
 }
 
-static void add_first_token(exporter *e, int number) {
-    static const int64_t none = 0;
-    Onnx__NodeProto *n = numbered(e, "Gather", "first", number);
+/* What stands at one place of an axis. */
+static void add_pick(exporter *e, const char *stem, int number, int64_t axis, int64_t place) {
+    Onnx__NodeProto *n = numbered(e, "Gather", stem, number);
     char *name = g_strdup_printf("%s_index", n->name);
-    nsk_onnx_put_constant(e->maker, name, ONNX__TENSOR_PROTO__DATA_TYPE__INT64, 0, NULL, &none,
-                          sizeof none);
+    nsk_onnx_put_constant(e->maker, name, ONNX__TENSOR_PROTO__DATA_TYPE__INT64, 0, NULL, &place,
+                          sizeof place);
     nsk_onnx_add_input(e->maker, n, name);
-    nsk_onnx_add_int(e->maker, n, "axis", 1);
+    nsk_onnx_add_int(e->maker, n, "axis", axis);
     g_free(name);
+}
+
+static void add_first_token(exporter *e, int number) {
+    add_pick(e, "first", number, 1, 0);
     e->order = FLAT;
 }
 
@@ -263,17 +267,11 @@ static void add_mean(exporter *e, const nsk_train_layer *l, int number) {
     e->order = FLAT;
 }
 
-/* Batch, heads, tokens, channels of a head. */
+/* Queries, values or keys of all: batch, heads, tokens, channels of a head. */
 static const char *part_of_attention(exporter *e, const char *all, const char *what, int64_t index,
                                      int number) {
     e->last = all;
-    Onnx__NodeProto *n = numbered(e, "Gather", what, 3 * number + (int)index);
-    char *name = g_strdup_printf("%s_index", n->name);
-    nsk_onnx_put_constant(e->maker, name, ONNX__TENSOR_PROTO__DATA_TYPE__INT64, 0, NULL, &index,
-                          sizeof index);
-    nsk_onnx_add_input(e->maker, n, name);
-    nsk_onnx_add_int(e->maker, n, "axis", 0);
-    g_free(name);
+    add_pick(e, what, 3 * number + (int)index, 0, index);
     return e->last;
 }
 

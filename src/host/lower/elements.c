@@ -66,6 +66,57 @@ static int operand(nsk_translation *l, const nsk_node *node, int value,
     return made;
 }
 
+/* A layer from the tensor to one like it, for the node's output, whose elements stand alike. */
+static nsk_lowered_layer *add_alike(nsk_translation *l, const nsk_node *node, nsk_kind kind,
+                                    int tensor, const int32_t *places) {
+    const nsk_lowered_tensor in = *nsk_lowered_tensor_at(l->result, tensor);
+    const size_t count = nsk_value_count(nsk_graph_value(l->graph, node->output));
+    int out = nsk_translation_add_tensor(l, node, node->output, in.height, in.width, in.channels);
+    if (out == NSK_NONE) {
+        return NULL;
+    }
+    nsk_view_set(l, node->output, out, g_memdup2(places, count * sizeof *places));
+    nsk_lowered_layer *layer = nsk_translation_add_layer(l, node, kind, tensor, out);
+    layer->low = node->low;
+    layer->high = node->high;
+    return layer;
+}
+
+/* Whether the value is looked at in an order that is not the plain one. */
+static bool is_turned(const nsk_translation *l, int value) {
+    return l->views[value].tensor != NSK_NONE && l->views[value].source != NULL;
+}
+
+/* Two values of one shape whose elements stand alike, in an order of their own, meet as they stand;
+ * NULL, and no error, where they do not. */
+static nsk_lowered_layer *pair_as_they_stand(nsk_translation *l, const nsk_node *node,
+                                             nsk_kind kind) {
+    const nsk_value *a = nsk_graph_value(l->graph, node->input[0]);
+    const nsk_value *b = nsk_graph_value(l->graph, node->input[1]);
+    if (!is_turned(l, node->input[0]) || !is_turned(l, node->input[1]) || a->rank != b->rank ||
+        memcmp(a->dims, b->dims, (size_t)a->rank * sizeof *a->dims) != 0) {
+        return NULL;
+    }
+    int32_t *places[2];
+    int side[2];
+    nsk_lowered_layer *layer = NULL;
+    for (int i = 0; i < 2; i++) {
+        side[i] = nsk_view_whole(l, node, node->input[i], &places[i]);
+    }
+    if (side[0] != NSK_NONE && side[1] != NSK_NONE &&
+        same_size(nsk_lowered_tensor_at(l->result, side[0]),
+                  nsk_lowered_tensor_at(l->result, side[1])) &&
+        memcmp(places[0], places[1], nsk_value_count(a) * sizeof *places[0]) == 0) {
+        layer = add_alike(l, node, kind, side[0], places[0]);
+    }
+    if (layer != NULL) {
+        layer->second = side[1];
+    }
+    g_free(places[0]);
+    g_free(places[1]);
+    return layer;
+}
+
 bool nsk_lower_pair(nsk_translation *l, const nsk_node *node) {
     static const nsk_kind kinds[NSK_OPS] = {[NSK_OP_ADD] = NSK_KIND_ADD,
                                             [NSK_OP_SUB] = NSK_KIND_ADD,
@@ -73,6 +124,11 @@ bool nsk_lower_pair(nsk_translation *l, const nsk_node *node) {
                                             [NSK_OP_MAX] = NSK_KIND_MAX,
                                             [NSK_OP_MIN] = NSK_KIND_MIN};
     nsk_lowered_tensor out;
+    nsk_lowered_layer *alike = pair_as_they_stand(l, node, kinds[node->op]);
+    if (alike != NULL) {
+        alike->sign[1] = node->op == NSK_OP_SUB ? -1 : 1;
+        return true;
+    }
     if (!nsk_plain_layout(nsk_graph_value(l->graph, node->output), &out)) {
         return nsk_no_integer_form(l, node, "an axis is longer than 65535");
     }
@@ -99,8 +155,14 @@ bool nsk_lower_pair(nsk_translation *l, const nsk_node *node) {
 }
 
 bool nsk_lower_table(nsk_translation *l, const nsk_node *node) {
+    int32_t *places = NULL;
+    int whole =
+        is_turned(l, node->input[0]) ? nsk_view_whole(l, node, node->input[0], &places) : NSK_NONE;
     nsk_lowered_layer *layer =
-        nsk_translation_add(l, node, NSK_KIND_LUT, nsk_view_plain(l, node, node->input[0]));
+        whole != NSK_NONE
+            ? add_alike(l, node, NSK_KIND_LUT, whole, places)
+            : nsk_translation_add(l, node, NSK_KIND_LUT, nsk_view_plain(l, node, node->input[0]));
+    g_free(places);
     if (layer != NULL) {
         layer->program = node->program;
         nsk_clamp_of(l->graph, node, &layer->low, &layer->high);

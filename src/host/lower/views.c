@@ -306,3 +306,24 @@ int nsk_view_plain(nsk_translation *l, const nsk_node *node, int value) {
     }
     return tensor;
 }
+
+int nsk_view_whole(nsk_translation *l, const nsk_node *node, int value, int32_t **places) {
+    const nsk_view *view = &l->views[value];
+    size_t count = nsk_value_count(nsk_graph_value(l->graph, value));
+    if (view->source != NULL) {
+        const nsk_lowered_tensor *t = nsk_lowered_tensor_at(l->result, view->tensor);
+        bool all = count == (size_t)t->height * (size_t)t->width * (size_t)t->channels;
+        bool *seen = g_new0(bool, count);
+        for (size_t i = 0; i < count && all; i++) {
+            all = !seen[view->source[i]];
+            seen[view->source[i]] = true;
+        }
+        g_free(seen);
+        if (!all) {
+            nsk_view_plain(l, node, value);
+        }
+    }
+    int tensor = view->tensor != NSK_NONE ? view->tensor : nsk_view_plain(l, node, value);
+    *places = tensor != NSK_NONE ? nsk_view_places(l, value) : NULL;
+    return tensor;
+}

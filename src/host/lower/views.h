@@ -52,6 +52,10 @@ void nsk_view_set(nsk_translation *l, int value, int tensor, int32_t *source);
 /* The tensor that holds the value in whatever order; a constant comes out of the model file. */
 int nsk_view_any(nsk_translation *l, const nsk_node *node, int value);
 
+/* A tensor that holds the value's elements and nothing else, in whatever order, and where each
+ * stands in it (g_free; NULL, as the result is NSK_NONE, where there is an error). */
+int nsk_view_whole(nsk_translation *l, const nsk_node *node, int value, int32_t **places);
+
 /* For each element of the value, in ONNX's order, where it stands in its tensor. g_free. */
 int32_t *nsk_view_places(const nsk_translation *l, int value);
 

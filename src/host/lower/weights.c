@@ -110,29 +110,6 @@ bool nsk_lower_conv_transpose(nsk_translation *l, const nsk_node *node) {
     return true;
 }
 
-/* A tensor that holds the value's elements in whatever order, and where each stands in it: a dense
- * layer's weights can follow any order. */
-static int any_order(nsk_translation *l, const nsk_node *node, int value, int32_t **places) {
-    const nsk_view *view = &l->views[value];
-    size_t count = nsk_value_count(nsk_graph_value(l->graph, value));
-    if (view->source != NULL) {
-        const nsk_lowered_tensor *t = nsk_lowered_tensor_at(l->result, view->tensor);
-        bool all = count == (size_t)t->height * (size_t)t->width * (size_t)t->channels;
-        bool *seen = g_new0(bool, count);
-        for (size_t i = 0; i < count && all; i++) {
-            all = !seen[view->source[i]];
-            seen[view->source[i]] = true;
-        }
-        g_free(seen);
-        if (!all) {
-            nsk_view_plain(l, node, value);
-        }
-    }
-    int tensor = view->tensor != NSK_NONE ? view->tensor : nsk_view_plain(l, node, value);
-    *places = tensor != NSK_NONE ? nsk_view_places(l, value) : NULL;
-    return tensor;
-}
-
 /* The weight of output `o` for input `i` of a product of matrices. */
 static float product_weight(const nsk_node *node, const nsk_value *weight, size_t o, size_t i,
                             size_t outputs, size_t inputs) {
@@ -143,7 +120,7 @@ static float product_weight(const nsk_node *node, const nsk_value *weight, size_
 /* One line of inputs. */
 static bool lower_dense(nsk_translation *l, const nsk_node *node, size_t outputs, size_t inputs) {
     int32_t *places;
-    int in = any_order(l, node, node->input[0], &places);
+    int in = nsk_view_whole(l, node, node->input[0], &places);
     nsk_lowered_layer *layer = nsk_translation_add_pixel(l, node, NSK_KIND_DENSE, in);
     if (layer != NULL && places != NULL) {
         layer->taps = (int)inputs;
