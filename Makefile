@@ -10,7 +10,7 @@
 #: make install            into PREFIX (/usr/local), below DESTDIR where that is given
 #: make uninstall          takes away what the last install put there
 #: make package            a Debian package, in build/package
-#: make demo-train         trains the demo's network anew: five minutes (-gated, -third, -variants: others)
+#: make demo-train         trains the demo's network anew: five minutes (others: -gated, -third, -transformer...)
 #: make costs              counts every kernel on each emulated core, and writes the cost tables
 #: make study              how far estimates are from counts on whole networks
 #: make onnx-table         docs/onnx-support.md, from the standard's own cases
@@ -28,7 +28,9 @@ IMAGES := demo/images
 CHECKED := -DCMAKE_C_COMPILER=clang "-DCMAKE_C_FLAGS_RELWITHDEBINFO=-O2 -gline-tables-only" \
   -DNSK_SANITISE=ON -DNSK_TESTS=ON -DNSK_FUZZ=ON -DNSK_REPLAYS=$(CURDIR)/$(BUILD)/bare-metal
 
-.PHONY: all docs coverage flips proof demo demo-data demo-train demo-train-gated demo-train-third demo-train-variants study check onnx-table unit sanitise fuzz fuzz-night fuzz-coverage lint check-fast bench costs emulate install uninstall package help screenshots clean
+TODAY := transformer mixer large
+
+.PHONY: all docs coverage flips proof demo demo-data demo-train demo-train-gated demo-train-third demo-train-variants $(TODAY:%=demo-train-%) study check onnx-table unit sanitise fuzz fuzz-night fuzz-coverage lint check-fast bench costs emulate install uninstall package help screenshots clean
 
 all: $(BUILD)/Makefile
 	@test -e $(NETSUKE) || echo "Building: a minute or so"
@@ -73,6 +75,15 @@ demo-train-third: all demo-data
 	@$(BUILD)/kiln-generate --seed 1 --per-class 1000 demo/training
 	@$(BUILD)/kiln-train --width 33 --labels demo/labels.txt --check $(IMAGES)/held-out \
 	  demo/training demo/kiln-third.onnx
+
+# The same for demo/kiln-transformer.onnx, -mixer and -large: five to ten minutes each.
+EPOCHS_transformer := 45
+EPOCHS_mixer := 45
+EPOCHS_large := 36
+$(TODAY:%=demo-train-%): demo-train-%: all demo-data
+	@$(BUILD)/kiln-generate --seed 1 --per-class 1000 demo/training
+	@$(BUILD)/kiln-train --design $* --epochs $(EPOCHS_$*) --labels demo/labels.txt --check $(IMAGES)/held-out \
+	  demo/training demo/kiln-$*.onnx
 
 # The eight of demo/variants.ini: about twenty minutes.
 demo-train-variants: all demo-data

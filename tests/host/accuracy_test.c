@@ -301,6 +301,33 @@ static void little_is_lost(void) {
     kiln_free(&k);
 }
 
+/* Layer normalisation, attention, products along tokens, large kernels. */
+static void todays_networks_lose_little(void) {
+    static const char *const names[] = {"transformer", "mixer", "large"};
+    kiln k;
+    char *folder = scratch_new();
+    kiln_load(&k, 200);
+    nsk_images_free(k.held_out);
+    k.held_out = kiln_fresh(&k, folder, 9092, 200 / TESTS_FEWER * KILN_CLASSES);
+    for (size_t i = 0; i < G_N_ELEMENTS(names); i += TESTS_FEWER > 1 ? 3 : 1) {
+        nsk_error error = {.text = ""};
+        nsk_input input = k.brief->input;
+        char *path = g_strdup_printf(NSK_SOURCE_DIR "/demo/kiln-%s.onnx", names[i]);
+        nsk_network *network = nsk_network_read(path, &input, NULL, &error);
+        assert_error(&error, "");
+        CU_ASSERT_PTR_NOT_NULL_FATAL(network);
+        double agreement;
+        double loss = loss_of(network, &k, k.calibration, NULL, &agreement);
+        printf("[%s: loss %.2f points, agreement %.2f %%] ", names[i], loss, 100.0 * agreement);
+        CU_ASSERT(loss <= 0.5);
+        CU_ASSERT(agreement >= 0.98);
+        nsk_network_free(network);
+        g_free(path);
+    }
+    scratch_remove(folder);
+    kiln_free(&k);
+}
+
 static void rescaled_channels_cost_nothing(void) {
     kiln k;
     nsk_error error = {.text = ""};
@@ -718,6 +745,7 @@ CU_TestInfo accuracy_tests[] = {
     {"enough images are enough", enough_images_are_enough},
     {"large workspaces are few", large_workspaces_are_few},
     {"little is lost", little_is_lost},
+    {"networks of today lose little", todays_networks_lose_little},
     {"rescaled channels cost nothing", rescaled_channels_cost_nothing},
     {"eight images suffice", few_images_suffice},
     {"drift names the guilty layer", drift_names_the_guilty},
