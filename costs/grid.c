@@ -156,6 +156,13 @@ const grid_shape grid_shapes[] = {
     {NSK_KIND_MATMUL, 12, 16, 12, 1, 1},
     {NSK_KIND_MATMUL, 6, 64, 6, 1, 1},
     {NSK_KIND_MATMUL, 24, 8, 24, 1, 1},
+    {NSK_KIND_MATMUL, 9, 16, 9, 1, 1},
+    {NSK_KIND_MATMUL, 16, 32, 16, 1, 1},
+    {NSK_KIND_MATMUL, 20, 12, 20, 1, 1},
+    {NSK_KIND_MATMUL, 10, 37, 10, 1, 1},
+    {NSK_KIND_MATMUL, 5, 96, 5, 1, 1},
+    {NSK_KIND_MATMUL, 24, 24, 24, 1, 1},
+    {NSK_KIND_MATMUL, 33, 15, 33, 1, 1},
     /* in as many groups as the kernel says */
     {NSK_KIND_NORMALISE, 12, 16, 16, 1, 1},
     {NSK_KIND_NORMALISE, 6, 64, 64, 1, 1},

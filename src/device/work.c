@@ -138,8 +138,12 @@ nsk_work nsk_work_of(const nsk_layer *layer) {
         work.macs = (uint64_t)work.inputs * (uint32_t)(l.kernel_height * l.kernel_width) *
                     (l.out.channels / l.count);
         break;
-    case NSK_KIND_MATMUL:
+    case NSK_KIND_MATMUL: /* two pixels by two */
         work.macs = work.outputs * l.in.channels;
+        work.quads = l.out.height * up_to(l.out.width, 2) * up_to(l.out.channels, 2) / 4U;
+        work.products = work.quads * up_to(l.in.channels, 4);
+        work.blocks = work.quads * up_to(l.in.channels, 16);
+        work.odd = work.quads * (l.in.channels % 4U);
         break;
     case NSK_KIND_NORMALISE:
         work.macs = work.outputs;

@@ -23,7 +23,8 @@ typedef struct nsk_work {
     uint64_t fill;     /* products that are missing where four are */
     uint64_t blocks;   /* products in blocks of sixteen inputs by four outputs, two pixels at a
                         * time; of a depthwise convolution, sixteen channels by two taps */
-    uint64_t quads;    /* outputs, four of two pixels at a time, or sixteen channels */
+    uint64_t quads;    /* outputs, four of two pixels at a time, or sixteen channels; of products of
+                        * tensors, two pixels by two */
     uint64_t triples;  /* outputs, three of a row at a time */
     uint64_t odd;      /* products of channels that are left where four are taken at a time */
 } nsk_work;
