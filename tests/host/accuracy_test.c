@@ -309,7 +309,7 @@ static void todays_networks_lose_little(void) {
     kiln_load(&k, 200);
     nsk_images_free(k.held_out);
     k.held_out = kiln_fresh(&k, folder, 9092, 200 / TESTS_FEWER * KILN_CLASSES);
-    for (size_t i = 0; i < G_N_ELEMENTS(names); i += TESTS_FEWER > 1 ? 3 : 1) {
+    for (size_t i = 0; i<G_N_ELEMENTS(names); i += TESTS_FEWER> 1 ? 3 : 1) {
         nsk_error error = {.text = ""};
         nsk_input input = k.brief->input;
         char *path = g_strdup_printf(NSK_SOURCE_DIR "/demo/kiln-%s.onnx", names[i]);
