@@ -118,7 +118,7 @@ enum nsk_normalise_field { NSK_N_LEAST = 0, NSK_N_SHIFT = 2, NSK_N_WORDS = 3 };
 
 /* A deviation is so many bits; what any channel may have, so that nothing overflows behind the
  * deviation: see normalise.c. */
-enum { NSK_GAIN_BITS = 10 };
+enum nsk_gain_bits { NSK_GAIN_BITS = 10 };
 #define NSK_MOST_GAIN   (INT32_C(1) << 14)
 #define NSK_MOST_OFFSET (INT32_C(1) << 30)
 

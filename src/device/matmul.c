@@ -32,10 +32,11 @@ static void run(const nsk_layer *l, int8_t *workspace) {
     const uint32_t pixels = l->out.width;
     const int8_t *second = workspace + l->second.offset;
     int8_t *out = workspace + l->out.offset;
-    nsk_dots d = {.left = workspace + l->in.offset,
-                  .channels = channels,
-                  .left_zero = l->in.zero,
-                  .right_zero = l->second.zero};
+    nsk_dots d;
+    d.left = workspace + l->in.offset;
+    d.channels = channels;
+    d.left_zero = l->in.zero;
+    d.right_zero = l->second.zero;
     for (uint32_t y = 0; y < l->out.height; y++) {
         for (uint32_t x = 0; x < pixels; x += 2U) {
             const uint32_t pair = pixels - x > 1U ? 2U : 1U;

@@ -171,11 +171,15 @@ static void compiles_as_cpp_for_every_core(void) {
         "arm-none-eabi-g++ -mthumb -mcpu=cortex-m33",
         "arm-none-eabi-g++ -mthumb -mcpu=cortex-m55 -mfloat-abi=hard",
         "riscv64-unknown-elf-g++ -march=rv32imac -mabi=ilp32 -specs=picolibc.specs"};
+    outcome all = drive_for(0, "netsuke emit demo/kiln-transformer.ini -o \"$T/pack/attending\" "
+                               "--frames 1 >/dev/null");
+    outcome_clear(&all);
     for (size_t i = 0; i < G_N_ELEMENTS(compilers); i++) {
         outcome o =
             drive_for(0,
-                      "cd \"$T/pack/kiln\" && %s -x c++ -std=c++17 -O2 -Wall -Wextra -Wconversion "
-                      "-Werror -I. -fsyntax-only nsk_*.c firmware/*.c kiln_*.c",
+                      "for f in kiln attending; do cd \"$T/pack/$f\" && %s -x c++ -std=c++17 -O2 "
+                      "-Wall -Wextra -Wconversion -Werror -I. -fsyntax-only nsk_*.c firmware/*.c "
+                      "kiln*.c || exit 1; done",
                       compilers[i]);
         outcome_clear(&o);
     }

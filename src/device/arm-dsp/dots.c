@@ -15,7 +15,8 @@ typedef struct wide {
 
 static inline wide widen(const int8_t *at, uint32_t less_zero) {
     const uint32_t word = nsk_four_anywhere(at);
-    return (wide){nsk_even_bytes_and(less_zero, word), nsk_odd_bytes_and(less_zero, word)};
+    const wide four = {nsk_even_bytes_and(less_zero, word), nsk_odd_bytes_and(less_zero, word)};
+    return four;
 }
 
 static inline int32_t add_four(wide a, wide b, int32_t acc) {
