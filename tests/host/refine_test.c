@@ -38,6 +38,9 @@ static const struct {
     {"moves", "Transpose x > a perm=l0,2,3,1; Reshape a i_1_9_9_3 > b; Slice b i_2 i_8 i_1 > y"},
     {"parts of a concatenation",
      "Conv x w_5_3_1_1 > a; Conv x u_3_3_3_3 > b pads=l1,1,1,1; Concat a b > y axis=i1"},
+    {"normalisations of pictures", "Conv x w_6_3_3_3 b_6 > a; InstanceNormalization a s_6 b_6 > y"},
+    {"normalisations of channels",
+     "Transpose x > e perm=l0,2,3,1; LayerNormalization e s_3 c_3 > y"},
     {"dense", "Flatten x > f; Gemm f w_7_243 b_7 > y transB=i1"},
     {"resize", "Resize x - - i_1_3_13_20 > y mode=slinear"},
 };
@@ -57,7 +60,7 @@ static void fill_tensor(const bench *b, int tensor) {
     size_t count = (size_t)t->height * (size_t)t->width * (size_t)t->channels;
     nsk_backward_tensor *to = &b->tensors[tensor];
     for (size_t i = 0; i < nsk_value_count(v) && nsk_value_count(v) == count; i++) {
-        size_t place = (size_t)nsk_plain_place(v, i);
+        size_t place = t->order == NSK_ORDER_OF_ONNX ? i : (size_t)nsk_plain_place(v, i);
         size_t at = place / (size_t)t->channels * (size_t)to->step + place % (size_t)t->channels;
         to->value[at] = from[i];
         to->level[at] = (int8_t)CLAMP(floorf(from[i] / 0.02F + 0.5F), -127.0F, 127.0F);

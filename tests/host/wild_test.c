@@ -215,7 +215,12 @@ static const struct {
            "Add v k_0.001 > w; Sqrt w > t; Reciprocal t > r; Mul k_8_1.5 r > k; Mul k u > n; "
            "Transpose n > y perm=l0,3,1,2",
      false},
-    {"a length that is at least something",
+    {"a length that is at least next to nothing",
+     FIRST "Mul a a > q; ReduceSum q i_1 > r; Sqrt r > s; Max s k_0.001 > c; Div a c > y",
+     FIRST "Mul a a > q; ReduceSum q i_1 > r; Sqrt r > s; Clip s k_0.001 > c; Shape a > h; "
+           "Expand c h > e; Div a e > y",
+     false},
+    {"a distance that is at least something",
      FIRST "Mul a a > q; ReduceSum q i_1 > r; Sqrt r > s; Max s k_0.2 > c; Div a c > y",
      FIRST "Mul a a > q; ReduceSum q i_1 > r; Sqrt r > s; Clip s k_0.2 > c; Shape a > h; "
            "Expand c h > e; Div a e > y",

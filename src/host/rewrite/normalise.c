@@ -134,6 +134,8 @@ static int read_variance(const nsk_graph *g, int value, found *f) {
     return of;
 }
 
+#define MOST_ASIDE 1e-3
+
 /* A deviation, something added, a least one, or spread: what it is the deviation of. */
 static int read_deviation(const nsk_graph *g, int value, found *f) {
     const nsk_node *expand = nsk_maker_of(g, value, NSK_OP_EXPAND);
@@ -154,7 +156,11 @@ static int read_deviation(const nsk_graph *g, int value, found *f) {
         value = inner(beside_number(g, value, NSK_OP_ADD, &f->way.alpha), value);
         root = under_root(g, value);
     }
-    return root != NSK_NONE ? read_variance(g, root, f) : NSK_NONE;
+    /* the integers add both to the variance, which is right where they only keep from dividing by
+     * nothing */
+    return root != NSK_NONE && fabs(f->way.alpha) <= MOST_ASIDE && f->way.beta <= MOST_ASIDE
+               ? read_variance(g, root, f)
+               : NSK_NONE;
 }
 
 /* 1 / deviation: what it is the deviation of. */
@@ -283,6 +289,15 @@ static void become(nsk_rewriting *r, const found *f, const char *inverse) {
     }
 }
 
+/* A node of its own, beside r->node; its output. */
+static int made_of(nsk_rewriting *r, const found *f) {
+    const int x = nsk_rewriting_pair(r, NSK_OP_MUL, f->x, f->x); /* of x's shape; becomes it */
+    nsk_rewriting inside = *r;
+    inside.node = nsk_graph_producer(r->graph, x);
+    become(&inside, f, inside.node->name);
+    return x;
+}
+
 static void find_product(nsk_rewriting *r) {
     found f;
     if (read_product(r->graph, r->node, &f)) {
@@ -296,12 +311,7 @@ static void find_product(nsk_rewriting *r) {
         if (of != NSK_NONE && constant != NSK_NONE &&
             same(r->graph, of, r->node->input[1 - side], 2)) {
             read_centre(r->graph, of, &f);
-            int x = nsk_rewriting_pair(r, NSK_OP_MUL, f.x, f.x); /* becomes it */
-            nsk_node *made = nsk_graph_producer(r->graph, x);
-            nsk_rewriting inside = *r;
-            inside.node = made;
-            become(&inside, &f, made->name);
-            r->node->input[0] = x;
+            r->node->input[0] = made_of(r, &f);
             r->node->input[1] = constant;
             return;
         }
@@ -317,11 +327,7 @@ static void find_sum(nsk_rewriting *r) {
                             &offset)) {
             continue;
         }
-        int x = nsk_rewriting_pair(r, NSK_OP_MUL, f.x, f.x); /* becomes it */
-        nsk_node *made = nsk_graph_producer(r->graph, x);
-        nsk_rewriting inside = *r;
-        inside.node = made;
-        become(&inside, &f, made->name);
+        int x = made_of(r, &f);
         r->node->input[0] = gain != NSK_NONE ? nsk_rewriting_pair(r, NSK_OP_MUL, x, gain) : x;
         r->node->input[1] = offset;
         return;
