@@ -134,7 +134,8 @@ static int read_variance(const nsk_graph *g, int value, found *f) {
     return of;
 }
 
-#define MOST_ASIDE 1e-3
+/* A thousandth, as a file has it. */
+#define MOST_ASIDE ((double)1e-3F)
 
 /* A deviation, something added, a least one, or spread: what it is the deviation of. */
 static int read_deviation(const nsk_graph *g, int value, found *f) {
