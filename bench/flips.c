@@ -369,7 +369,7 @@ static bool choose_pictures(campaign *c, nsk_film *film, nsk_error *error) {
 }
 
 static bool load(campaign *c, const char *brief_path, const char *scene, nsk_error *error) {
-    static uint8_t line_of[NSK_MOST_LABELS];
+    static nsk_rule_lists lists;
     nsk_brief *b = nsk_brief_read(brief_path, error);
     nsk_network *n = b != NULL ? nsk_network_read(b->model, &b->input, b->output, error) : NULL;
     nsk_images *images = n != NULL ? nsk_images_open(b->calibration, &b->labels, &b->input,
@@ -382,7 +382,7 @@ static bool load(campaign *c, const char *brief_path, const char *scene, nsk_err
     if (good) {
         c->bytes = g_memdup2(file->bytes, file->size);
         good = nsk_open(&c->model, c->bytes, file->size) == NSK_STATUS_OK;
-        c->firmware = nsk_firmware_of(&b->product, &b->decision, &c->model, line_of);
+        c->firmware = nsk_firmware_of(&b->product, &b->decision, &c->model, &lists);
         good = good && choose_pictures(c, film, error);
     }
     nsk_film_free(film);

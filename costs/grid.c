@@ -329,7 +329,7 @@ nsk_model_file *grid_write(const nsk_lowered *net, const nsk_schedule *schedule,
         .top = 1.0};
     const int classes = nsk_lowered_tensor_at(net, net->output)->channels;
     char **names = g_new0(char *, (gsize)classes + 1);
-    const nsk_labels labels = {classes, names};
+    const nsk_labels labels = {.count = classes, .names = names};
     for (int i = 0; i < classes; i++) {
         names[i] = (char *)"a";
     }

@@ -59,6 +59,7 @@ static void run(unsigned larger, bool twice) {
                              .twice = twice};
     Frama_C_make_unknown((char *)&firmware.rule, sizeof firmware.rule);
     firmware.rule.line_of = NULL;
+    firmware.rule.thresholds = NULL;
     taken = 0;
     nsk_firmware_run(&port, &firmware);
 }

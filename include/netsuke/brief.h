@@ -26,6 +26,9 @@ void nsk_input_init(nsk_input *input);
 typedef struct nsk_labels {
     int count;
     char **names; /* in the order of the network's outputs; NULL behind the last */
+    /* NULL: a picture has one of them. Else it may have several at once, or none, and this is the
+     * probability from which on it has each. */
+    double *thresholds;
 } nsk_labels;
 
 /* Upper limits; one that is not set is INFINITY of <math.h>. */
@@ -52,6 +55,8 @@ typedef struct nsk_decision {
                                * own */
     char **line_names;
     int *line_of; /* of each class: its line, or -1; NULL where lines is 0 */
+    const double
+        *thresholds; /* of nsk_labels; threshold and margin mean nothing where it has any */
 } nsk_decision;
 
 /* What a product has around the model, and what it runs on. */

@@ -11,8 +11,12 @@ extern "C" {
 /* One picture and both models' probabilities, one a class. */
 typedef struct nsk_opinion {
     char *path; /* "-": standard input */
-    int truth;  /* label of the folder that it stands in, or -1 */
     float *by_float, *by_integer;
+    /* What that says: float, integer: a label, or all that reach their thresholds, as "crack+chip",
+     * or "none"; and how likely that is, of several labels the least sure one */
+    char *says[2];
+    float likely[2];
+    char *truth;    /* what the folder that it stands in says, in the same way, or NULL */
     uint8_t *frame; /* as the network gets it */
 } nsk_opinion;
 
@@ -33,8 +37,8 @@ void nsk_opinions_free(nsk_opinions *opinions);
 int nsk_ranked(const float *probabilities, int classes, int place);
 
 /* The pictures as one PNG, float's answer above the integer model's under each; `most` at most. */
-bool nsk_opinions_sheet(const nsk_opinions *opinions, const nsk_labels *labels,
-                        const nsk_input *input, int most, const char *path, nsk_error *error);
+bool nsk_opinions_sheet(const nsk_opinions *opinions, const nsk_input *input, int most,
+                        const char *path, nsk_error *error);
 
 #ifdef __cplusplus
 }

@@ -8,6 +8,9 @@
 extern "C" {
 #endif
 
+/* Of pictures that may have several labels at once (nsk_labels has thresholds), a class is a set of
+ * labels, by its number in comparison->sets, and its probability that of the least sure label: p
+ * where it is said to be there, 1 - p where not. */
 typedef struct nsk_answer {
     int label; /* the truth */
     int float_class, integer_class;
@@ -17,11 +20,20 @@ typedef struct nsk_answer {
     int before[2], equals[2];
     float apart; /* half the sum of the distances of the two models' probabilities */
     bool tied;   /* several classes share the integer model's highest score; the first is taken */
+    bool right[2], alike; /* all of it: the float network, the integer model; both say the same */
 } nsk_answer;
 
+/* What is known of each label, where pictures may have several at once: [image][label]. */
+typedef struct nsk_label_answers {
+    bool *truth, *said[2]; /* is it there; does the float network, the integer model say so */
+    float *chance[2];      /* their probabilities of it */
+} nsk_label_answers;
+
 typedef struct nsk_comparison {
-    int images, classes;
-    nsk_answer *answers; /* one an image, in the set's order */
+    int images, classes;         /* classes: labels */
+    nsk_label_answers *each;     /* NULL: a picture has one label */
+    struct nsk_label_sets *sets; /* NULL then, too */
+    nsk_answer *answers;         /* one an image, in the set's order */
     int float_correct, integer_correct, agree;
     int lost, won;              /* right in float only; right in integer only */
     double apart;               /* the mean of the answers' */
@@ -52,6 +64,10 @@ void nsk_share_interval(int part, int whole, double *low, double *high);
 typedef struct nsk_class_score {
     int images, answers, right;   /* that are of it; that are said to be; both */
     double precision, recall, f1; /* fractions of 1 */
+    /* Where pictures may have several labels: the precision at each picture that has it, from the
+     * likeliest on, on the average (C. D. Manning, P. Raghavan, H. Schuetze, Introduction to
+     * Information Retrieval, 2008, 8.4); equally likely ones count as one step. */
+    double average_precision;
 } nsk_class_score;
 
 /* Answers of about one probability. */
@@ -68,9 +84,16 @@ typedef struct nsk_scoring {
     /* How far the probability of an answer is from how often such answers are right: the mean over
      * 15 bins, weighted by their images (M. P. Naeini, G. F. Cooper, M. Hauskrecht, AAAI 2015). */
     double calibration_error;
+    /* Where pictures may have several labels: the share of all yes and no that are right, and the
+     * means over the labels that there are pictures of. */
+    double decisions, f1, average_precision;
 } nsk_scoring;
 
-/* How often each class is taken for each: counts[truth * classes + answer]. Frees with nsk_free. */
+/* A class of the answers in words: a label, or a set of them, as "crack+chip". nsk_string_free. */
+char *nsk_comparison_class(const nsk_comparison *comparison, const nsk_labels *labels, int index);
+
+/* How often each class is taken for each: counts[truth * classes + answer]; zeroes where pictures
+ * may have several labels. nsk_free. */
 int *nsk_confusion_of(const nsk_comparison *comparison, bool integer);
 
 nsk_scoring *nsk_scoring_of(const nsk_comparison *comparison, bool integer);

@@ -82,6 +82,10 @@ typedef struct nsk_rule {
     uint16_t resting;       /* the line for 'nothing there', which ends a decision without being
                              * one; past the last: none */
     const uint8_t *line_of; /* of each class: its line, or NSK_NO_LINE; NULL: its own */
+    /* Where a frame may have several labels at once, each class's threshold, in units of 2^-30: the
+     * answer is the line of the class that is furthest above its own, or the one at rest where none
+     * reaches it; threshold and margin mean nothing then. NULL: one class of all. */
+    const uint32_t *thresholds;
 } nsk_rule;
 enum nsk_no_line { NSK_NO_LINE = 255 };
 

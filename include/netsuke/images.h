@@ -14,6 +14,10 @@ typedef struct nsk_images nsk_images;
  * part of the class), a CSV of path,label with paths as seen from the file, or an IDX or NPY array
  * of bytes, gzipped or not, whose labels stand in the file of that name with "labels" for "images"
  * or "-labels" before ".npy". `limit` > 0 keeps that many pictures, spread evenly over the classes.
+ * Where pictures may have several labels at once (labels->thresholds), a folder is called as all
+ * that its pictures have, "crack+chip", or "none"; a CSV's line has them parted by ';', '|', '+' or
+ * blanks, or a line of names stands above columns of 0 and 1, and lines of one picture add up; the
+ * array of labels has a row of 0 and 1 for each picture.
  * A folder or line that no label names, a label without pictures and an unreadable image are
  * errors; if `tolerant`, they are left out instead, and each is kept as a note.
  * Pictures are decoded when they are asked for, not before; arrays stay on disk. */
@@ -30,7 +34,15 @@ void nsk_images_free(nsk_images *images);
 int nsk_images_count(const nsk_images *images);
 /* How many there were before the limit. */
 int nsk_images_found(const nsk_images *images);
+/* The picture's label, as a place in the labels file; where it may have several, the number of the
+ * set of labels that it has, below nsk_images_label_sets. */
 int nsk_images_label(const nsk_images *images, int index);
+/* How many such there are: of labels, or of sets of labels among these pictures. */
+int nsk_images_label_sets(const nsk_images *images);
+/* Whether a picture has a label. */
+bool nsk_images_has(const nsk_images *images, int index, int label);
+/* "crack", or "crack+chip", or "none". nsk_string_free. */
+char *nsk_images_label_text(const nsk_images *images, int index);
 /* The file, or "ARRAY[17]". */
 const char *nsk_images_path(const nsk_images *images, int index);
 const nsk_labels *nsk_images_labels(const nsk_images *images);

@@ -17,6 +17,9 @@ typedef struct nsk_network nsk_network;
  * file has several, and may be NULL where it has one. */
 nsk_network *nsk_network_read(const char *path, nsk_input *input, const char *output,
                               nsk_error *error);
+/* Takes the network's outputs for several labels at once, each a sigmoid of its own, where it ends
+ * in those or in plain scores. False and an error where it ends in a softmax, or in one number. */
+bool nsk_network_answer_each(nsk_network *network, nsk_error *error);
 void nsk_network_free(nsk_network *network);
 int nsk_network_classes(const nsk_network *network);
 /* How many computed tensors the file itself gives the integer levels of (QuantizeLinear): those are

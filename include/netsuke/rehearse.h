@@ -42,7 +42,9 @@ typedef struct nsk_rehearsed {
     int frame;                /* of the camera */
     double arrived, answered; /* seconds of virtual time */
     nsk_fault fault;          /* instead of an answer; what follows is for answers */
-    int class_index;          /* the highest score */
+    /* the highest score; where there may be several labels at once, the one furthest above its
+     * threshold, and one past the last where none is there */
+    int class_index;
     float probability;
     int line;    /* that it is taken for, or NSK_UNSURE */
     int decided; /* line that went up, or NSK_NOTHING */

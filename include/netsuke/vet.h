@@ -26,10 +26,13 @@ typedef struct nsk_vetting {
     int correct; /* as the brief has it */
     int count;
     nsk_alternative *alternatives; /* the best first */
-    int better;     /* 0 where the first is clearly better: right on one point more or more, and the
-                     * true label likelier with a certainty of 4 standard errors, which chance gives
-                     * less than once in a thousand times for all that are tried; or -1 */
-    int *confusion; /* [label][answer], in that way or else as the brief has it */
+    int better; /* 0 where the first is clearly better: right on one point more or more, and the
+                 * true label likelier with a certainty of 4 standard errors, which chance gives
+                 * less than once in a thousand times for all that are tried; or -1 */
+    /* [label][answer], in that way or else as the brief has it; nothing where pictures may have
+     * several labels at once: right is then what is right in all of them, and no renaming is tried
+     */
+    int *confusion;
     /* The one-to-one renaming of the outputs under which some way is right most often, where it is
      * clearly better: 3 points or more, and each label that moves is then right on more than half
      * of its images. Output k should be called labels[order[k]]. The alternatives are judged with

@@ -29,7 +29,7 @@ typedef struct sim {
     int next;    /* frame of the camera */
     int frame;   /* that is being taken */
     int lost_at; /* frame at which the supply has failed last */
-    uint8_t line_of[NSK_MOST_LABELS];
+    nsk_rule_lists lists;
     jmp_buf reset;
     GArray *answers; /* of nsk_rehearsed */
     GArray *scores;  /* of each */
@@ -198,7 +198,8 @@ static void record(sim *s, const int32_t *scores) {
 
 /* "belt/00012.667s-belt-98.png" */
 static bool capture(const sim *s, const nsk_rehearsed *a, nsk_error *error) {
-    const char *name = nsk_label(&s->model, (unsigned)a->class_index);
+    const char *name =
+        a->class_index < s->model.classes ? nsk_label(&s->model, (unsigned)a->class_index) : "none";
     size_t pixels = (size_t)s->width * (size_t)s->height;
     uint8_t *rgb = g_malloc(3 * pixels);
     for (size_t i = 0; i < 3 * pixels; i++) {
@@ -218,16 +219,35 @@ static bool capture(const sim *s, const nsk_rehearsed *a, nsk_error *error) {
     return good;
 }
 
+/* The likeliest; or, of several labels, the one furthest above its threshold, and one past the last
+ * where none is there. */
+static int class_of(const double *thresholds, const nsk_answered *answer) {
+    int best = answer->model->classes;
+    double most = 0.0;
+    if (thresholds == NULL) {
+        return (int)nsk_best(answer->model, answer->scores);
+    }
+    for (int c = 0; c < answer->model->classes; c++) {
+        double above = answer->scores[c] - thresholds[c] * NSK_CERTAIN;
+        if (above >= 0.0 && (best == answer->model->classes || above > most)) {
+            most = above;
+            best = c;
+        }
+    }
+    return best;
+}
+
 static void sim_answer(void *context, const nsk_answered *answer) {
     sim *s = context;
     nsk_rehearsed *a = &s->taking;
     int truth = nsk_film_truth(s->stage->film, s->frame);
-    a->class_index = (int)nsk_best(answer->model, answer->scores);
-    a->probability = (float)answer->scores[a->class_index] / (float)NSK_CERTAIN;
+    a->class_index = class_of(s->stage->decision->thresholds, answer);
+    a->probability =
+        (float)answer->scores[MIN(a->class_index, answer->model->classes - 1)] / (float)NSK_CERTAIN;
     a->line = answer->line;
     a->decided = answer->decided;
     s->result->known += truth != NSK_NOBODY_KNOWS;
-    s->result->correct += a->class_index == truth;
+    s->result->correct += nsk_film_shows(s->stage->film, s->frame, a->class_index);
     if (s->good && s->stage->capture != NULL) {
         s->good = capture(s, a, s->error);
     }
@@ -267,7 +287,7 @@ static void run_firmware(void *context) {
                            .answer = sim_answer,
                            .fault = sim_fault};
     nsk_firmware firmware =
-        nsk_firmware_of(s->stage->product, s->stage->decision, &s->model, s->line_of);
+        nsk_firmware_of(s->stage->product, s->stage->decision, &s->model, &s->lists);
     firmware.camera_width = (uint16_t)s->width; /* of held-out images: the frames themselves */
     firmware.camera_height = (uint16_t)s->height;
     if (setjmp(s->reset) != 0) {

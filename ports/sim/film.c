@@ -12,6 +12,7 @@ typedef struct shot {
     char *path;
     int index; /* in the set, or in the array at `path`; -1: the path is a picture */
     int truth;
+    int set; /* of labels, where there may be several: its number */
 } shot;
 
 struct nsk_film {
@@ -19,6 +20,8 @@ struct nsk_film {
     nsk_input camera;         /* what pictures become: the camera's own, or the model's frames */
     int width, height;        /* of a scene's pictures, as they are stored */
     GArray *shots;
+    nsk_label_sets *sets; /* NULL: a frame has one label */
+    int labels;
     nsk_array array; /* the one that the scene's pictures stand in */
     char *array_path;
 };
@@ -64,6 +67,19 @@ static int *draw_order(int images, int frames, unsigned seed) {
     return order;
 }
 
+/* Notes which labels there are; the first of them is the truth. */
+static void take_labels(const nsk_film *film, const bool *has, shot *one) {
+    one->set = nsk_label_sets_number(film->sets, has);
+    for (one->truth = 0; one->truth < film->labels && !has[one->truth];) {
+        one->truth++;
+    }
+}
+
+static void start_labels(nsk_film *film, const nsk_labels *labels) {
+    film->labels = labels->count;
+    film->sets = labels->thresholds != NULL ? nsk_label_sets_new(labels->count) : NULL;
+}
+
 nsk_film *nsk_film_of_set(const nsk_images *images, int frames, unsigned seed) {
     const nsk_product none = {0};
     nsk_film *film = film_new(nsk_images_input(images), &none);
@@ -71,26 +87,45 @@ nsk_film *nsk_film_of_set(const nsk_images *images, int frames, unsigned seed) {
     int all = frames > 0 ? frames : count;
     int *order = draw_order(count, all, seed);
     film->images = images;
+    start_labels(film, nsk_images_labels(images));
     for (int i = 0; i < all; i++) {
-        const shot one = {.index = order[i], .truth = nsk_images_label(images, order[i])};
+        shot one = {.index = order[i], .truth = nsk_images_label(images, order[i])};
+        if (film->sets != NULL) {
+            take_labels(film, nsk_label_sets_at(images->sets, one.truth), &one);
+        }
         g_array_append_val(film->shots, one);
     }
     g_free(order);
     return film;
 }
 
+/* False where it names no label, or not only labels. */
+static bool take_truth(const nsk_film *film, const char *text, const nsk_labels *labels,
+                       shot *one) {
+    one->truth = nsk_label_index(labels, text);
+    if (film->sets == NULL) {
+        return one->truth >= 0;
+    }
+    bool *has = g_new0(bool, labels->count);
+    char *unknown = NULL;
+    bool good = nsk_label_set_of_text(labels, text, has, &unknown);
+    take_labels(film, has, one);
+    g_free(unknown);
+    g_free(has);
+    return good;
+}
+
 static bool take_line(nsk_film *film, const char *path, const nsk_list_line *line,
                       const nsk_labels *labels, nsk_error *error) {
-    shot one = {.name = g_strdup(line->path), .truth = NSK_NOBODY_KNOWS};
-    if (strcmp(line->label, "-") != 0) {
-        one.truth = nsk_label_index(labels, line->label);
-        if (one.truth < 0) {
+    shot one = {.name = g_strdup(line->cells[0]), .truth = NSK_NOBODY_KNOWS};
+    if (strcmp(line->cells[1], "-") != 0) {
+        if (!take_truth(film, line->cells[1], labels, &one)) {
             g_free(one.name);
             return nsk_fail(error, "%s:%d: no label is called '%s'; '-' is for what nobody knows",
-                            path, line->line, line->label);
+                            path, line->line, line->cells[1]);
         }
     }
-    char *file = g_strdup(line->path);
+    char *file = g_strdup(line->cells[0]);
     one.index = nsk_array_cut_index(file);
     one.path = nsk_path_beside(path, file);
     g_free(file);
@@ -151,7 +186,7 @@ nsk_film *nsk_film_read(const char *path, const nsk_labels *labels, const nsk_in
     enum { MOST_BYTES = 256 << 20 };
     size_t size;
     char *text = (char *)nsk_file_read(path, MOST_BYTES, &size, error);
-    GArray *lines = text != NULL ? nsk_list_parse(text, size, error) : NULL;
+    GArray *lines = text != NULL ? nsk_list_parse(text, size, false, error) : NULL;
     g_free(text);
     if (lines == NULL) {
         nsk_fail_in(error, "%s", path);
@@ -159,9 +194,10 @@ nsk_film *nsk_film_read(const char *path, const nsk_labels *labels, const nsk_in
     }
     nsk_film *film = film_new(input, product);
     bool good = true;
+    start_labels(film, labels);
     for (guint i = 0; i < lines->len && good; i++) {
         const nsk_list_line *line = &g_array_index(lines, nsk_list_line, i);
-        bool header = i == 0 && strcmp(line->path, "picture") == 0;
+        bool header = i == 0 && strcmp(line->cells[0], "picture") == 0;
         bool enough = most > 0 && (int)film->shots->len >= most;
         good = header || enough || take_line(film, path, line, labels, error);
     }
@@ -180,6 +216,7 @@ void nsk_film_free(nsk_film *film) {
         if (film->array_path != NULL) {
             nsk_array_close(&film->array);
         }
+        nsk_label_sets_free(film->sets);
         g_array_free(film->shots, TRUE);
         g_free(film->array_path);
         g_free(film);
@@ -202,6 +239,14 @@ void nsk_film_stored_size(const nsk_film *film, int *width, int *height) {
 
 static const shot *shot_at(const nsk_film *film, int frame) {
     return &g_array_index(film->shots, shot, frame);
+}
+
+bool nsk_film_shows(const nsk_film *film, int frame, int label) {
+    const shot *one = shot_at(film, frame);
+    if (film->sets == NULL || one->truth == NSK_NOBODY_KNOWS || label >= film->labels) {
+        return one->truth == label;
+    }
+    return nsk_label_sets_at(film->sets, one->set)[label];
 }
 
 int nsk_film_truth(const nsk_film *film, int frame) {

@@ -16,7 +16,15 @@ typedef struct assay_options {
 } assay_options;
 
 /* A step: its words, '@' standing for the folder. It is taken where what it needs is there. */
-typedef enum need { ALWAYS, VARIANTS, SCENES, NO_SCENES, TESTED } need;
+typedef enum need {
+    ALWAYS,
+    ONE_LABEL, /* a picture, not several */
+    VARIANTS,
+    SCENES,
+    SCENES_OF_SEVERAL,
+    NO_SCENES,
+    TESTED
+} need;
 static const struct step {
     const char *name, *question, *words;
     need needs;
@@ -33,7 +41,7 @@ static const struct step {
     {"stress", "Does it break earlier than the float model where images change?",
      "stress BRIEF --model @/model.nsk --sample 120 --plot @/stress.svg", ALWAYS},
     {"atlas", "Which images stand among another class?",
-     "atlas BRIEF --sample 300 --plot @/atlas.svg", ALWAYS},
+     "atlas BRIEF --sample 300 --plot @/atlas.svg", ONE_LABEL},
     {"budget", "Does it fit the board?", "budget BRIEF --model @/model.nsk --plot @/plan.svg",
      ALWAYS},
     {"headroom", "What would give more room?", "headroom BRIEF", ALWAYS},
@@ -43,6 +51,8 @@ static const struct step {
     {"self-test", "Does it compute the same scores?", "", TESTED},
     {"rehearse", "How does the product do on the simulated board?",
      "rehearse BRIEF --model @/model.nsk --scenes --sweep --plot @/sweep.svg", SCENES},
+    {"rehearse", "How does the product do on the simulated board?",
+     "rehearse BRIEF --model @/model.nsk --scenes", SCENES_OF_SEVERAL},
     {"rehearse", "How does the product do on the simulated board?",
      "rehearse BRIEF --model @/model.nsk --frames 300", NO_SCENES},
     {"report", "All of it on one page.",
@@ -58,10 +68,13 @@ typedef struct assay {
 
 static bool is_wanted(const assay *a, const struct step *step) {
     const nsk_brief *brief = a->context->brief;
-    return step->needs == VARIANTS    ? brief->variants_brief != NULL
-           : step->needs == SCENES    ? brief->scenes != NULL
-           : step->needs == NO_SCENES ? brief->scenes == NULL
-                                      : true;
+    const bool several = brief->labels.thresholds != NULL;
+    return step->needs == VARIANTS            ? brief->variants_brief != NULL
+           : step->needs == SCENES            ? brief->scenes != NULL && !several
+           : step->needs == SCENES_OF_SEVERAL ? brief->scenes != NULL && several
+           : step->needs == NO_SCENES         ? brief->scenes == NULL
+           : step->needs == ONE_LABEL         ? !several
+                                              : true;
 }
 
 static char *file_of(const assay *a, const struct step *step, const char *ending) {

@@ -38,11 +38,13 @@ static void print_json(const cli_context *context, const nsk_opinions *all) {
         json_builder_begin_object(b);
         cli_json_text(b, "path", o->path);
         json_builder_set_member_name(b, "label");
-        if (o->truth >= 0) {
-            json_builder_add_string_value(b, labels->names[o->truth]);
+        if (o->truth != NULL) {
+            json_builder_add_string_value(b, o->truth);
         } else {
             json_builder_add_null_value(b);
         }
+        cli_json_text(b, "float_says", o->says[0]);
+        cli_json_text(b, "integer_says", o->says[1]);
         json_ranking(b, "float", o->by_float, labels);
         json_ranking(b, "integer", o->by_integer, labels);
         json_builder_end_object(b);
@@ -54,11 +56,28 @@ static void print_json(const cli_context *context, const nsk_opinions *all) {
 
 /* ---- for people ---- */
 
+/* All labels, likely ones first, and whether they are said to be there. */
+static void print_each(const nsk_opinion *o, const nsk_labels *labels) {
+    cli_table *table = cli_table_new("lrrr");
+    cli_table_row(table, "  \tfloat\tinteger\tfrom");
+    for (int i = 0; i < labels->count; i++) {
+        int c = nsk_ranked(o->by_integer, labels->count, i);
+        cli_table_row(table, "  %s\t%.1f %%\t%.1f %%\t%.1f %%", labels->names[c],
+                      100.0 * (double)o->by_float[c], 100.0 * (double)o->by_integer[c],
+                      100.0 * labels->thresholds[c]);
+    }
+    cli_table_row(table, "  says\t%s\t%s\t", o->says[0], o->says[1]);
+    cli_table_print(table);
+}
+
 static void print_ranking(const nsk_opinion *o, const nsk_labels *labels) {
     bool named = strcmp(o->path, "-") != 0;
     printf("%s%s%s\n", named ? o->path : "standard input",
-           o->truth >= 0 ? ", whose folder says " : "",
-           o->truth >= 0 ? labels->names[o->truth] : "");
+           o->truth != NULL ? ", whose folder says " : "", o->truth != NULL ? o->truth : "");
+    if (labels->thresholds != NULL) {
+        print_each(o, labels);
+        return;
+    }
     cli_table *table = cli_table_new("llrlr");
     cli_table_row(table, "  \tfloat\t\tinteger\t");
     for (int i = 0; i < MIN(labels->count, MOST_SHOWN); i++) {
@@ -72,7 +91,7 @@ static void print_ranking(const nsk_opinion *o, const nsk_labels *labels) {
 }
 
 /* One line an image, and how many were right where that is known. */
-static void print_list(const nsk_opinions *all, const nsk_labels *labels) {
+static void print_list(const nsk_opinions *all) {
     int known = 0;
     int right[2] = {0, 0};
     cli_table *table = cli_table_new("lllrlrl");
@@ -80,19 +99,17 @@ static void print_list(const nsk_opinions *all, const nsk_labels *labels) {
     for (int i = 0; i < all->count; i++) {
         const nsk_opinion *o = &all->opinion[i];
         char *name = g_path_get_basename(o->path);
-        int f = nsk_ranked(o->by_float, labels->count, 0);
-        int q = nsk_ranked(o->by_integer, labels->count, 0);
-        bool wrong = o->truth >= 0 && q != o->truth;
+        bool differ = strcmp(o->says[0], o->says[1]) != 0;
+        bool wrong = o->truth != NULL && strcmp(o->says[1], o->truth) != 0;
         cli_table_row(table, "%s\t%s\t%s\t%.1f %%\t%s\t%.1f %%\t%s", name,
-                      o->truth >= 0 ? labels->names[o->truth] : "", labels->names[f],
-                      100.0 * (double)o->by_float[f], labels->names[q],
-                      100.0 * (double)o->by_integer[q],
-                      f != q  ? "differ"
+                      o->truth != NULL ? o->truth : "", o->says[0], 100.0 * (double)o->likely[0],
+                      o->says[1], 100.0 * (double)o->likely[1],
+                      differ  ? "differ"
                       : wrong ? "wrong"
                               : "");
-        known += o->truth >= 0;
-        right[0] += f == o->truth;
-        right[1] += q == o->truth;
+        known += o->truth != NULL;
+        right[0] += g_strcmp0(o->says[0], o->truth) == 0;
+        right[1] += g_strcmp0(o->says[1], o->truth) == 0;
         g_free(name);
     }
     cli_table_print(table);
@@ -106,7 +123,7 @@ static void print(const cli_context *context, const nsk_opinions *all) {
     if (context->json) {
         print_json(context, all);
     } else if (all->count > MOST_RANKED) {
-        print_list(all, &context->brief->labels);
+        print_list(all);
     } else {
         for (int i = 0; i < all->count; i++) {
             fputs(i > 0 ? "\n" : "", stdout);
@@ -124,9 +141,9 @@ static int run(cli_context *context) {
     nsk_opinions *all = nsk_classify(context->network, context->model, &brief->labels,
                                      &brief->input, (const char *const *)(context->arguments + 1),
                                      cli_progress, NULL, &context->error);
-    bool good = all != NULL && (own->sheet == NULL ||
-                                nsk_opinions_sheet(all, &brief->labels, &brief->input,
-                                                   MOST_ON_SHEET, own->sheet, &context->error));
+    bool good =
+        all != NULL && (own->sheet == NULL || nsk_opinions_sheet(all, &brief->input, MOST_ON_SHEET,
+                                                                 own->sheet, &context->error));
     if (good) {
         print(context, all);
     }

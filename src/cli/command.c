@@ -101,7 +101,10 @@ bool cli_load_network(cli_context *context) {
                 nsk_network_set_fact(context->network, (nsk_fact)i, context->brief->facts[i]);
             }
         }
-        if (context->network != NULL && !check_network(context)) {
+        bool each = context->brief->labels.thresholds != NULL;
+        if (context->network != NULL &&
+            ((each && !nsk_network_answer_each(context->network, &context->error)) ||
+             !check_network(context))) {
             g_clear_pointer(&context->network, nsk_network_free);
         } else if (context->network != NULL) {
             cli_print_notes(context->network, context->brief->model);

@@ -4,6 +4,7 @@
 #include <string.h>
 
 #include "command.h"
+#include "compare_labels.h"
 #include "csv.h"
 #include "netsuke/tools.h"
 #include "table.h"
@@ -31,7 +32,7 @@ static int among(const nsk_comparison *c, int index) {
     static const int few[AMONG] = {2, 3};
     static const int many[AMONG] = {3, 5};
     int first = c->classes > MANY_CLASSES ? many[index] : few[index];
-    return first < c->classes ? first : 0;
+    return first < c->classes && c->each == NULL ? first : 0;
 }
 
 /* What was found besides the two models' answers. */
@@ -68,6 +69,11 @@ static void json_half(const cli_context *context, JsonBuilder *b, const nsk_comp
     cli_json_real(b, "accuracy", share(correct, c->images));
     cli_json_real(b, "balanced_accuracy", s->balanced_accuracy);
     cli_json_real(b, "calibration_error", s->calibration_error);
+    if (c->each != NULL) {
+        cli_json_real(b, "each_label", s->decisions);
+        cli_json_real(b, "f1", s->f1);
+        cli_json_real(b, "average_precision", s->average_precision);
+    }
     json_among(b, c, integer);
     json_builder_set_member_name(b, "classes");
     json_builder_begin_array(b);
@@ -78,6 +84,12 @@ static void json_half(const cli_context *context, JsonBuilder *b, const nsk_comp
         cli_json_real(b, "precision", s->classes[k].precision);
         cli_json_real(b, "recall", s->classes[k].recall);
         cli_json_real(b, "f1", s->classes[k].f1);
+        if (c->each != NULL) {
+            cli_json_real(b, "threshold", context->brief->labels.thresholds[k]);
+            cli_json_int(b, "answers", s->classes[k].answers);
+            cli_json_int(b, "right", s->classes[k].right);
+            cli_json_real(b, "average_precision", s->classes[k].average_precision);
+        }
         json_builder_end_object(b);
     }
     json_builder_end_array(b);
@@ -125,6 +137,21 @@ static void print_json(const cli_context *context, const nsk_comparison *c, cons
     cli_print_json(b);
 }
 
+/* The truth, and what float and integer say. */
+static void name_answer(const cli_context *context, const nsk_comparison *c, const nsk_answer *a,
+                        char *names[3]) {
+    const int classes[3] = {a->label, a->float_class, a->integer_class};
+    for (int i = 0; i < 3; i++) {
+        names[i] = nsk_comparison_class(c, &context->brief->labels, classes[i]);
+    }
+}
+
+static void free_names(char *names[3]) {
+    for (int i = 0; i < 3; i++) {
+        nsk_string_free(names[i]);
+    }
+}
+
 static bool write_predictions(cli_context *context, const nsk_comparison *c) {
     const compare_options *own = context->own;
     cli_csv *csv =
@@ -132,19 +159,22 @@ static bool write_predictions(cli_context *context, const nsk_comparison *c) {
     for (int i = 0; i < c->images; i++) {
         const nsk_answer *a = &c->answers[i];
         cli_csv_text(csv, nsk_images_path(context->held_out, i));
-        cli_csv_text(csv, label_of(context, a->label));
-        cli_csv_text(csv, label_of(context, a->float_class));
+        char *names[3];
+        name_answer(context, c, a, names);
+        cli_csv_text(csv, names[0]);
+        cli_csv_text(csv, names[1]);
         cli_csv_number(csv, (double)a->float_probability);
-        cli_csv_text(csv, label_of(context, a->integer_class));
+        cli_csv_text(csv, names[2]);
         cli_csv_number(csv, (double)a->integer_probability);
         cli_csv_end(csv);
+        free_names(names);
     }
     return cli_csv_write(csv, own->predictions, &context->error);
 }
 
 /* ---- for people ---- */
 
-static void print_summary(const cli_context *context, const nsk_comparison *c) {
+static void print_accuracy(const nsk_comparison *c) {
     printf("Float against integer on %d held-out images of %d classes\n\n", c->images, c->classes);
     cli_table *table = cli_table_new("lrrrrrr");
     char heads[AMONG][CLI_TEXT];
@@ -173,6 +203,10 @@ static void print_summary(const cli_context *context, const nsk_comparison *c) {
         nsk_scoring_free(s);
     }
     cli_table_print(table);
+}
+
+static void print_summary(const cli_context *context, const nsk_comparison *c) {
+    (c->each != NULL ? cli_print_several : print_accuracy)(c);
     printf("\nloss       %.2f points; 95 %% interval for paired results %.2f to %.2f\n",
            c->loss_points, c->loss_low, c->loss_high);
     if (isfinite(context->brief->limits.loss)) {
@@ -322,11 +356,13 @@ static void print_flips(const cli_context *context, const nsk_comparison *c) {
     cli_table_row(table, "flipped image\ttruth\tfloat\t\tinteger\t");
     for (int i = 0; i < c->images && left > 0; i++) {
         const nsk_answer *a = &c->answers[i];
-        if (a->float_class != a->integer_class) {
+        if (!a->alike) {
             char *name = g_path_get_basename(nsk_images_path(context->held_out, i));
-            cli_table_row(table, "%s\t%s\t%s\t%.2f\t%s\t%.2f", name, label_of(context, a->label),
-                          label_of(context, a->float_class), (double)a->float_probability,
-                          label_of(context, a->integer_class), (double)a->integer_probability);
+            char *names[3];
+            name_answer(context, c, a, names);
+            cli_table_row(table, "%s\t%s\t%s\t%.2f\t%s\t%.2f", name, names[0], names[1],
+                          (double)a->float_probability, names[2], (double)a->integer_probability);
+            free_names(names);
             g_free(name);
             left--;
         }
@@ -440,9 +476,13 @@ static void print_text(const cli_context *context, const nsk_comparison *c, cons
     if (own->split) {
         print_split(c, &f->split);
     }
-    print_classes(context, c);
-    print_confusion(context, c);
-    print_worse(context, c);
+    if (c->each != NULL) {
+        cli_print_labels(context, c);
+    } else {
+        print_classes(context, c);
+        print_confusion(context, c);
+        print_worse(context, c);
+    }
     print_flips(context, c);
     if (nsk_verdict_standing(f->verdict) != NSK_STANDING_HOLDS) {
         putchar('\n');

@@ -10,7 +10,8 @@
 enum { SHORT_LIST = 12 };
 
 static const char *label_of(const cli_context *context, int class_index) {
-    return context->brief->labels.names[class_index];
+    const nsk_labels *labels = &context->brief->labels;
+    return class_index < labels->count ? labels->names[class_index] : "none";
 }
 
 static const char *line_of(const cli_context *context, int line) {
@@ -145,7 +146,10 @@ static bool write_predictions(const rehearse_run *s) {
 
 static void print_rule(const nsk_decision *d) {
     char text[400];
-    int used = g_snprintf(text, sizeof text, "probability at least %.2f", d->threshold);
+    int used = d->thresholds != NULL
+                   ? g_snprintf(text, sizeof text,
+                                "of the labels that reach their thresholds the one furthest above")
+                   : g_snprintf(text, sizeof text, "probability at least %.2f", d->threshold);
     if (d->margin > 0.0) {
         used += g_snprintf(text + used, sizeof text - (gsize)used, ", %.2f more than the next",
                            d->margin);
@@ -162,7 +166,9 @@ static void print_rule(const nsk_decision *d) {
                            d->hold_off);
     }
     g_snprintf(text + used, sizeof text - (gsize)used, "; at rest: %s",
-               d->resting != NULL ? d->resting : "no class");
+               d->thresholds != NULL ? "where none does"
+               : d->resting != NULL  ? d->resting
+                                     : "no class");
     putchar('\n');
     cli_paragraph("Rule: ", text);
     putchar('\n');
@@ -376,6 +382,10 @@ static int run(cli_context *context) {
     rehearse_run s;
     rehearse_begin(&s, context, own);
     bool good = rehearse_play(&s);
+    if (good && own->sweep && context->brief->labels.thresholds != NULL) {
+        good = nsk_fail(&context->error, "--sweep tries other thresholds of one class of all; "
+                                         "[thresholds] has one for each label: change them there");
+    }
     nsk_sweep *points = good && own->sweep ? sweep(&s) : NULL;
     good = good && write_files(&s, points);
     int status = CLI_DONE;

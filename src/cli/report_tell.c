@@ -91,7 +91,7 @@ static void tell_sides(const report_content *s) {
                         100.0 * share(right, c->images), 100.0 * scoring->balanced_accuracy);
         for (size_t i = 0; i < G_N_ELEMENTS(among); i++) {
             g_string_append(row, "\t");
-            if (among[i] < c->classes) {
+            if (among[i] < c->classes && c->each == NULL) {
                 g_string_append_printf(row, "%.2f %%",
                                        100.0 * nsk_right_among(c, among[i], k == 1) / c->images);
             }
@@ -142,6 +142,33 @@ static void tell_confusion(const report_content *s, bool integer) {
     g_free(rows);
 }
 
+/* Of labels that may be there at once, each is right or wrong by itself. */
+static void tell_labels(const report_content *s) {
+    nsk_scoring *const by[2] = {nsk_scoring_of(s->comparison, false),
+                                nsk_scoring_of(s->comparison, true)};
+    nsk_page_table(s->page, "Label by label: float, then integer",
+                   "<label\t>from\t>found\t>missed\t>for nothing\t>average precision\t>found\t"
+                   ">missed\t>for nothing\t>average precision");
+    for (int k = 0; k < s->comparison->classes; k++) {
+        GString *row = g_string_new(report_label(s, k));
+        g_string_append_printf(row, "\t%.1f %%", 100.0 * s->context->brief->labels.thresholds[k]);
+        for (int side = 0; side < 2; side++) {
+            const nsk_class_score *l = &by[side]->classes[k];
+            g_string_append_printf(row, "\t%d\t%d\t%d\t%.3f", l->right, l->images - l->right,
+                                   l->answers - l->right, l->average_precision);
+        }
+        nsk_page_row(s->page, "%s", row->str);
+        g_string_free(row, TRUE);
+    }
+    nsk_page_table_end(s->page);
+    nsk_page_text(s->page,
+                  "Right is a picture all of whose labels are. Of each yes and no by itself: float "
+                  "%.2f %%, integer %.2f %%.",
+                  100.0 * by[0]->decisions, 100.0 * by[1]->decisions);
+    nsk_scoring_free(by[0]);
+    nsk_scoring_free(by[1]);
+}
+
 static void tell_classes(const report_content *s) {
     nsk_scoring *f = nsk_scoring_of(s->comparison, false);
     nsk_scoring *q = nsk_scoring_of(s->comparison, true);
@@ -175,8 +202,12 @@ static bool tell_accuracy(report_content *s) {
                   nsk_paired_chance(c->lost, c->won));
     tell_sides(s);
     tell_ways(s);
-    tell_confusion(s, false);
-    tell_confusion(s, true);
+    if (c->each != NULL) {
+        tell_labels(s);
+    } else {
+        tell_confusion(s, false);
+        tell_confusion(s, true);
+    }
     tell_classes(s);
     char *plot = report_drawing(s, "reliability.svg");
     if (!report_take(

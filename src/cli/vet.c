@@ -147,7 +147,11 @@ static void print_verdict(const cli_context *context, const nsk_vetting *v) {
     if (v->renamed) {
         print_order(context, v);
     } else {
-        cli_paragraph("labels       ", "no other order of the labels is clearly better");
+        cli_paragraph("labels       ",
+                      context->brief->labels.thresholds != NULL
+                          ? "right is what is right in all of its labels; other orders of them are "
+                            "not tried where a picture may have several"
+                          : "no other order of the labels is clearly better");
     }
 }
 

@@ -34,8 +34,28 @@ static uint32_t likely(const nsk_rule *rule, const nsk_model *model, const int32
     return sum;
 }
 
+/* Each class is a question for itself: of those that are there, the one furthest above its
+ * threshold. */
+static int furthest(const nsk_rule *rule, const nsk_model *model, const int32_t *scores) {
+    int best = rule->resting;
+    uint32_t most = 0;
+    for (unsigned c = 0; c < model->classes; c++) {
+        int line = rule->line_of != NULL ? rule->line_of[c] : (int)c;
+        uint32_t likely = chance(scores[c]);
+        bool is_there = likely >= rule->thresholds[c] && line != rule->resting;
+        if (is_there && (best == rule->resting || likely - rule->thresholds[c] > most)) {
+            most = likely - rule->thresholds[c];
+            best = line;
+        }
+    }
+    return best;
+}
+
 int nsk_answer_of(const nsk_rule *rule, const nsk_model *model, const int32_t *scores) {
     ranking r = {NSK_UNSURE, 0, 0};
+    if (rule->thresholds != NULL) {
+        return furthest(rule, model, scores);
+    }
     if (rule->line_of == NULL) {
         for (unsigned c = 0; c < model->classes; c++) {
             rank(&r, (int)c, chance(scores[c]));

@@ -50,11 +50,17 @@ static uint32_t sum_of(const void *bytes, size_t size) {
     return nsk_crc32(0, (const uint8_t *)bytes, size);
 }
 
-/* The rule with the list it points to, and what was found at the beginning. */
+/* The rule with the lists it points to, and what was found at the beginning. */
 static uint32_t sum_settled(const loop *l) {
     const nsk_firmware *f = l->is.firmware;
     uint32_t sum = sum_of(&l->is, sizeof l->is) ^ sum_of(f, sizeof *f);
-    return f->rule.line_of != NULL ? sum ^ sum_of(f->rule.line_of, l->is.model.classes) : sum;
+    if (f->rule.line_of != NULL) {
+        sum ^= sum_of(f->rule.line_of, l->is.model.classes);
+    }
+    if (f->rule.thresholds != NULL) {
+        sum ^= sum_of(f->rule.thresholds, l->is.model.classes * sizeof *f->rule.thresholds);
+    }
+    return sum;
 }
 
 static bool is_settled(const loop *l) {

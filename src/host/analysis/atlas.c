@@ -87,7 +87,7 @@ static bool map_image(const nsk_runner *r, int index, void *context, nsk_error *
     const nsk_observer observer = {before_layer, NULL, (void *)&listening};
     (void)error;
     image->label = nsk_images_label(r->images, index);
-    nsk_runner_answer(r, image->label, &answer);
+    nsk_runner_answer(r, index, NULL, &answer);
     image->in_float.answer = answer.float_class;
     image->in_integer.answer = answer.integer_class;
     const float *x = nsk_pass_value(r->pass, m->value_index);
@@ -291,12 +291,17 @@ static bool lay_out(const atlas_maker *m, nsk_atlas *atlas, nsk_error *error) {
 nsk_atlas *nsk_atlas_make(const nsk_network *network, const nsk_model_file *file,
                           const nsk_images *images, bool by_neighbours, nsk_progress progress,
                           void *context, nsk_error *error) {
+    const bool several = nsk_images_labels(images)->thresholds != NULL;
     int most = by_neighbours ? NSK_ATLAS_MOST / 2 : NSK_ATLAS_MOST;
     nsk_model model;
     if (!nsk_model_open_for(network, file, images, &model, error)) {
         return NULL;
     }
     atlas_maker m = {.network = network, .model = &model, .images_count = nsk_images_count(images)};
+    if (several) {
+        nsk_fail(error, "an atlas is of pictures with one label each; leave [thresholds] out");
+        return NULL;
+    }
     if (m.images_count < 3 || m.images_count > most) {
         nsk_fail(error, "%d images: an atlas takes 3 to %d; say how many by --sample",
                  m.images_count, most);

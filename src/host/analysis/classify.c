@@ -1,6 +1,7 @@
 /* What both models say of single pictures. */
 #include "netsuke/classify.h"
 
+#include <math.h>
 #include <stdio.h>
 #include <string.h>
 
@@ -20,10 +21,26 @@ typedef struct classifier {
 
 /* ---- which pictures ---- */
 
+/* What a folder's name says of its pictures, or NULL. */
+static char *truth_of_folder(const nsk_labels *labels, const char *name) {
+    bool *has = g_new0(bool, labels->count);
+    char *unknown = NULL;
+    char *truth = NULL;
+    if (labels->thresholds == NULL) {
+        int label = nsk_label_index(labels, name);
+        truth = label >= 0 ? g_strdup(labels->names[label]) : NULL;
+    } else if (nsk_label_set_of_text(labels, name, has, &unknown)) {
+        truth = nsk_label_set_text(has, labels);
+    }
+    g_free(unknown);
+    g_free(has);
+    return truth;
+}
+
 static void add_picture(const classifier *c, char *path) {
     char *folder = g_path_get_dirname(path);
     char *name = g_path_get_basename(folder);
-    nsk_opinion o = {.path = path, .truth = nsk_label_index(c->labels, name)};
+    nsk_opinion o = {.path = path, .truth = truth_of_folder(c->labels, name)};
     g_array_append_val(c->opinions, o);
     g_free(folder);
     g_free(name);
@@ -62,6 +79,27 @@ static bool read_standard_input(nsk_picture *picture, nsk_error *error) {
     return good || nsk_fail_in(error, "standard input");
 }
 
+/* One side's answer, from its probabilities and, exactly, from the integer model's scores. */
+static void take_answer(const classifier *c, nsk_opinion *o, int side, const int32_t *scores) {
+    const float *p = side == 0 ? o->by_float : o->by_integer;
+    const nsk_labels *labels = c->labels;
+    if (labels->thresholds == NULL) {
+        int best = nsk_ranked(p, labels->count, 0);
+        o->says[side] = g_strdup(labels->names[best]);
+        o->likely[side] = p[best];
+        return;
+    }
+    bool *has = g_new0(bool, labels->count);
+    o->likely[side] = 1.0F;
+    for (int i = 0; i < labels->count; i++) {
+        has[i] = scores != NULL ? scores[i] >= labels->thresholds[i] * NSK_CERTAIN
+                                : (double)p[i] >= labels->thresholds[i];
+        o->likely[side] = fminf(o->likely[side], has[i] ? p[i] : 1.0F - p[i]);
+    }
+    o->says[side] = nsk_label_set_text(has, labels);
+    g_free(has);
+}
+
 static bool classify(const classifier *c, nsk_opinion *o, nsk_error *error) {
     nsk_picture picture;
     bool good = strcmp(o->path, "-") == 0 ? read_standard_input(&picture, error)
@@ -79,7 +117,10 @@ static bool classify(const classifier *c, nsk_opinion *o, nsk_error *error) {
     }
     nsk_prepare(&c->model, o->frame, (size_t)c->model.width * c->model.channels, c->workspace);
     nsk_run(&c->model, c->workspace, NULL);
-    nsk_probabilities(&c->model, nsk_scores(&c->model, c->workspace), o->by_integer);
+    const int32_t *scores = nsk_scores(&c->model, c->workspace);
+    nsk_probabilities(&c->model, scores, o->by_integer);
+    take_answer(c, o, 0, NULL);
+    take_answer(c, o, 1, scores);
     return true;
 }
 
@@ -135,6 +176,9 @@ void nsk_opinions_free(nsk_opinions *opinions) {
         g_free(o->path);
         g_free(o->by_float);
         g_free(o->by_integer);
+        g_free(o->says[0]);
+        g_free(o->says[1]);
+        g_free(o->truth);
         g_free(o->frame);
     }
     if (opinions != NULL) {

@@ -3,6 +3,7 @@
 #include <math.h>
 #include <string.h>
 
+#include "analysis/answer.h"
 #include "float/forward.h"
 #include "lowered/integer.h"
 #include "network/network.h"
@@ -36,15 +37,14 @@ static void round_value(const void *context, int value, float *numbers, size_t c
 static void judge(const way *w, const nsk_runner *r, int image, const float *said) {
     int classes = nsk_network_classes(w->network);
     const float *wanted = w->said + (size_t)image * (size_t)classes;
-    int best = nsk_best_share(said, classes);
     double apart = 0.0;
     for (int c = 0; c < classes; c++) {
         apart += 0.5 * fabs((double)said[c] - (double)wanted[c]);
     }
 #pragma omp critical(nsk_regain_count)
     {
-        w->result->right += best == nsk_images_label(r->images, image);
-        w->result->agree += best == nsk_best_share(wanted, classes);
+        w->result->right += nsk_is_right(r->images, image, said);
+        w->result->agree += nsk_say_the_same(nsk_images_labels(r->images), said, wanted);
         w->result->apart += llround(apart * NSK_REGAIN_APART); /* integers: in whatever order */
     }
 }

@@ -2,6 +2,7 @@
 #include <math.h>
 #include <string.h>
 
+#include "analysis/answer.h"
 #include "lowered/integer.h"
 #include "modelfile/check.h"
 #include "netsuke/compare.h"
@@ -24,7 +25,7 @@ static void round_input(const splitter *s, const nsk_runner *r) {
 static bool is_right(const nsk_runner *r, int image) {
     nsk_pass_run(r->pass);
     const float *scores = nsk_pass_value(r->pass, r->network->graph->output);
-    return nsk_best_share(scores, r->model->classes) == nsk_images_label(r->images, image);
+    return nsk_is_right(r->images, image, scores);
 }
 
 static bool split_image(const nsk_runner *r, int image, void *context, nsk_error *error) {

@@ -9,12 +9,10 @@
 enum { KEPT = 0 };
 
 static void note(nsk_stress_count *count, const nsk_answer *a) {
-    bool float_right = a->float_class == a->label;
-    bool integer_right = a->integer_class == a->label;
-    count->float_correct += float_right;
-    count->integer_correct += integer_right;
-    count->lost += float_right && !integer_right;
-    count->won += integer_right && !float_right;
+    count->float_correct += a->right[0];
+    count->integer_correct += a->right[1];
+    count->lost += a->right[0] && !a->right[1];
+    count->won += a->right[1] && !a->right[0];
 }
 
 static void add(nsk_stress_count *to, const nsk_stress_count *from) {
@@ -29,13 +27,23 @@ static nsk_frame frame_of(const nsk_runner *r, const nsk_backdrop *backdrop) {
                        r->model->channels, r->model->colour, backdrop};
 }
 
+/* Pictures of a class, or, where they may have several labels, those without one. */
+static bool is_backdrop(const nsk_images *images, int image, int class_index) {
+    bool several = nsk_images_labels(images)->thresholds != NULL;
+    bool none = several;
+    for (int c = 0; c < nsk_images_labels(images)->count && none; c++) {
+        none = !nsk_images_has(images, image, c);
+    }
+    return several ? none : nsk_images_label(images, image) == class_index;
+}
+
 /* The set's own images of a class; true where there are too few, too, and then there is none. */
 static bool load_backdrop(const nsk_images *images, int class_index, nsk_backdrop **backdrop,
                           nsk_error *error) {
     size_t bytes = nsk_images_frame_bytes(images);
     int count = 0;
     for (int i = 0; i < nsk_images_count(images); i++) {
-        count += nsk_images_label(images, i) == class_index;
+        count += is_backdrop(images, i, class_index);
     }
     *backdrop = NULL;
     if (count < NSK_LEAST_BACKDROP) {
@@ -44,7 +52,7 @@ static bool load_backdrop(const nsk_images *images, int class_index, nsk_backdro
     uint8_t *frames = g_malloc0((gsize)count * bytes);
     bool good = true;
     for (int i = 0, k = 0; i < nsk_images_count(images) && good; i++) {
-        if (nsk_images_label(images, i) == class_index) {
+        if (is_backdrop(images, i, class_index)) {
             good = nsk_images_frame(images, i, frames + (size_t)k++ * bytes, error);
         }
     }
@@ -74,12 +82,11 @@ static bool stress_image(const nsk_runner *r, int image, void *context, nsk_erro
     const job *j = context;
     nsk_answer answer;
     int changes = j->stress->changes;
-    int label = nsk_images_label(r->images, image);
     size_t bytes = nsk_images_frame_bytes(r->images);
     uint8_t *plain = g_memdup2(r->frame, bytes);
     nsk_stress_count *counts = g_new0(nsk_stress_count, 1 + changes * NSK_STRENGTHS);
     bool good = true;
-    nsk_runner_answer(r, label, &answer);
+    nsk_runner_answer(r, image, NULL, &answer);
     note(&counts[KEPT], &answer);
     for (int i = 0; i < changes * NSK_STRENGTHS && good; i++) {
         const nsk_change *change = j->changes[i / NSK_STRENGTHS];
@@ -88,7 +95,7 @@ static bool stress_image(const nsk_runner *r, int image, void *context, nsk_erro
                                ((uint64_t)(i / NSK_STRENGTHS) << 8)};
         memcpy(r->frame, plain, bytes);
         good = change->apply(&frame, change->amount[i % NSK_STRENGTHS], &random, error);
-        nsk_runner_answer(r, label, &answer);
+        nsk_runner_answer(r, image, NULL, &answer);
         note(&counts[KEPT + 1 + i], &answer);
     }
 #pragma omp critical(nsk_stress_result)

@@ -2,6 +2,7 @@
 #include <math.h>
 #include <string.h>
 
+#include "analysis/answer.h"
 #include "analysis/assignment.h"
 #include "float/forward.h"
 #include "graph/graph.h"
@@ -219,12 +220,33 @@ static const float *run_way(const trial *t, const worker *w, const nsk_picture *
     return nsk_pass_value(w->pass, t->network->graph->output);
 }
 
+static const double *thresholds_of(const trial *t) {
+    return nsk_images_labels(t->images)->thresholds;
+}
+
+/* Where pictures may have several labels, an answer is whether all of it is right: 1. */
 static int truth_of(const trial *t, int image) {
-    return t->output_of[nsk_images_label(t->images, image)];
+    return thresholds_of(t) != NULL ? 1 : t->output_of[nsk_images_label(t->images, image)];
+}
+
+/* How likely the truth is, label by label, on the average. */
+static double likely_labels(const trial *t, int image, const float *scores) {
+    double sum = 0.0;
+    for (int c = 0; c < t->classes; c++) {
+        double p = (double)scores[c];
+        double own = nsk_images_has(t->images, image, c) ? p : 1.0 - p;
+        sum += fmax(log(fmax(own, 1e-30)), LEAST_LOGARITHM);
+    }
+    return sum / t->classes;
 }
 
 static void keep_answer(const trial *t, guint way, int image, const float *scores) {
     size_t at = (size_t)way * (size_t)t->count + (size_t)image;
+    if (thresholds_of(t) != NULL) {
+        t->answers[at] = nsk_is_right(t->images, image, scores);
+        t->likely[at] = (float)likely_labels(t, image, scores);
+        return;
+    }
     int best = 0;
     for (int c = 1; c < t->classes; c++) {
         best = scores[c] > scores[best] ? c : best;
@@ -407,6 +429,9 @@ static renaming find_renaming(const trial *t, guint way) {
 /* Takes the renaming under which some way is right most often, if it is believable. */
 static bool take_renaming(trial *t) {
     renaming best = {0};
+    if (thresholds_of(t) != NULL) {
+        return false; /* which of several labels an output means is not told by right and wrong */
+    }
     for (guint i = 0; i < t->ways->len; i++) {
         renaming r = find_renaming(t, i);
         if (r.correct > best.correct) {
@@ -466,12 +491,15 @@ static nsk_vetting *conclude(trial *t, const nsk_input *brief) {
     v->confusion = g_new0(int, (gsize)t->classes *(gsize)t->classes);
     v->order = g_new0(int, t->classes);
     for (int i = 0; i < t->count; i++) {
-        int label = nsk_images_label(t->images, i);
-        int answer = t->answers[(size_t)best * (size_t)t->count + (size_t)i];
-        v->confusion[label * t->classes + answer]++;
-        v->correct += t->answers[i] == label;
-        v->order_correct += t->answers[i] == t->output_of[label];
+        v->order_correct += t->answers[i] == truth_of(t, i);
+        if (thresholds_of(t) == NULL) {
+            int label = nsk_images_label(t->images, i);
+            int answer = t->answers[(size_t)best * (size_t)t->count + (size_t)i];
+            v->confusion[label * t->classes + answer]++;
+            v->correct += t->answers[i] == label;
+        }
     }
+    v->correct = thresholds_of(t) == NULL ? v->correct : v->order_correct;
     for (int label = 0; label < t->classes; label++) {
         v->order[t->output_of[label]] = label;
         v->renamed = v->renamed || t->output_of[label] != label;

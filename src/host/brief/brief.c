@@ -57,6 +57,9 @@ const nsk_setting_name nsk_brief_settings[] = {
     {"stages", "biases", "Settle biases: yes or no"},
     {"stages", "refine", "Fine-tune weights on the training images: yes or no"},
     {"stages", "refine-epochs", "How often they are gone through"},
+    {"thresholds", "*",
+     "every, or a label's name: where one picture may have several labels at once, the probability "
+     "from which on it has this one, as in 0.5 or 50 %"},
     {"decision", "threshold",
      "Least probability of an answer, as in 0.6 or 60 %; else it is unsure"},
     {"decision", "margin", "By how much it leads"},
@@ -274,8 +277,17 @@ static bool read_lines(const nsk_settings *s, const nsk_labels *labels, nsk_deci
 
 static bool read_decision(const nsk_settings *s, const nsk_labels *labels, nsk_decision *d,
                           nsk_error *error) {
+    static const char *const for_one[] = {"threshold", "margin", "resting"};
     d->threshold = 0.5;
     d->frames = 1;
+    d->thresholds = labels->thresholds;
+    for (size_t i = 0; i < G_N_ELEMENTS(for_one) && d->thresholds != NULL; i++) {
+        if (nsk_settings_text(s, "decision", for_one[i]) != NULL) {
+            return nsk_settings_fail(s, "decision", for_one[i], error,
+                                     "it is for one class of all, and [thresholds] say that there "
+                                     "may be several labels at once; take one of them out");
+        }
+    }
     d->resting = g_strdup(nsk_settings_text(s, "decision", "resting"));
     if (!nsk_settings_number(s, "decision", "threshold", NSK_UNIT_SHARE, 0, 1, &d->threshold,
                              error) ||
@@ -407,7 +419,8 @@ static bool fill(nsk_brief *brief, const nsk_settings *s, nsk_error *error) {
     }
     brief->labels_path = nsk_path_beside(brief->path, labels);
     bool good = nsk_brief_has(brief, brief->labels_path, "model", "labels", error) &&
-                nsk_labels_read(brief->labels_path, &brief->labels, error);
+                nsk_labels_read(brief->labels_path, &brief->labels, error) &&
+                nsk_labels_read_thresholds(s, &brief->labels, error);
     good = good && read_input(s, &brief->input, error) && read_limits(s, &brief->limits, error) &&
            read_recipe(s, brief, error) &&
            read_decision(s, &brief->labels, &brief->decision, error) &&

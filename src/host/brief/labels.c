@@ -2,6 +2,8 @@
 
 #include <string.h>
 
+#include "netsuke/tools.h"
+
 enum { LONGEST_LABEL = 100 };
 
 static bool check_label(const nsk_labels *labels, int index, const char *path, nsk_error *error) {
@@ -48,7 +50,31 @@ bool nsk_labels_read(const char *path, nsk_labels *labels, nsk_error *error) {
     return good;
 }
 
-void nsk_labels_clear(nsk_labels *labels) {
-    g_strfreev(labels->names);
-    *labels = (nsk_labels){0};
+bool nsk_labels_read_thresholds(const nsk_settings *s, nsk_labels *labels, nsk_error *error) {
+    static const char group[] = "thresholds";
+    const char *const *keys = nsk_settings_keys(s, group);
+    double every = 0.5;
+    if (keys == NULL) {
+        return true;
+    }
+    bool good = nsk_settings_number(s, group, "every", NSK_UNIT_SHARE, 0, 1, &every, error);
+    labels->thresholds = g_new(double, labels->count);
+    for (int i = 0; i < labels->count; i++) {
+        labels->thresholds[i] = every;
+    }
+    for (; *keys != NULL && good; keys++) {
+        int label = nsk_label_index(labels, *keys);
+        if (label >= 0) {
+            good = nsk_settings_number(s, group, *keys, NSK_UNIT_SHARE, 0, 1,
+                                       &labels->thresholds[label], error);
+        } else if (strcmp(*keys, "every") != 0) {
+            char *meant = nsk_did_you_mean(*keys, (const char *const *)labels->names);
+            char *wrong = g_strdup_printf("no label has this name%s%s", meant,
+                                          *meant != '\0' ? "" : "; 'every' stands for all");
+            good = nsk_settings_fail(s, group, *keys, error, wrong);
+            g_free(wrong);
+            g_free(meant);
+        }
+    }
+    return good;
 }

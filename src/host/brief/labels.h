@@ -2,13 +2,16 @@
 #ifndef NSK_BRIEF_LABELS_H
 #define NSK_BRIEF_LABELS_H
 
-#include "base/base.h"
+#include "brief/settings.h"
+#include "images/set.h"
 #include "netsuke/brief.h"
 
 enum { NSK_MOST_LABELS = 1000 };
 
 /* Empty lines at the end are ignored; an empty line before it, or a name twice, is an error. */
 bool nsk_labels_read(const char *path, nsk_labels *labels, nsk_error *error);
-void nsk_labels_clear(nsk_labels *labels);
+/* [thresholds]: `every`, and any label by its name; labels->thresholds stays NULL where the brief
+ * has no such group. */
+bool nsk_labels_read_thresholds(const nsk_settings *settings, nsk_labels *labels, nsk_error *error);
 
 #endif

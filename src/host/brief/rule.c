@@ -18,7 +18,7 @@ int nsk_resting_class(const nsk_decision *d, const nsk_model *model) {
 }
 
 /* Classes on no line share one, which is the one at rest. */
-nsk_rule nsk_rule_of(const nsk_decision *d, const nsk_model *model, uint8_t *line_of) {
+nsk_rule nsk_rule_of(const nsk_decision *d, const nsk_model *model, nsk_rule_lists *lists) {
     int resting = nsk_resting_class(d, model);
     nsk_rule rule = {.threshold = in_units(d->threshold),
                      .margin = in_units(d->margin),
@@ -28,24 +28,31 @@ nsk_rule nsk_rule_of(const nsk_decision *d, const nsk_model *model, uint8_t *lin
                      .resting = resting >= 0 ? (uint16_t)resting : UINT16_MAX};
     if (d->lines > 0) {
         for (int c = 0; c < model->classes; c++) {
-            line_of[c] = (uint8_t)(d->line_of[c] >= 0 ? d->line_of[c] : d->lines);
+            lists->line_of[c] = (uint8_t)(d->line_of[c] >= 0 ? d->line_of[c] : d->lines);
         }
-        rule.line_of = line_of;
+        rule.line_of = lists->line_of;
         rule.line_count = (uint8_t)(d->lines + 1);
         rule.resting = (uint16_t)d->lines;
+    }
+    if (d->thresholds != NULL) {
+        for (int c = 0; c < model->classes; c++) {
+            lists->thresholds[c] = in_units(d->thresholds[c]);
+        }
+        rule.thresholds = lists->thresholds;
+        rule.resting = d->lines > 0 ? rule.resting : model->classes;
     }
     return rule;
 }
 
 const char *nsk_line_name(const nsk_decision *d, const nsk_labels *labels, int line) {
-    return line == NSK_UNSURE                 ? "unsure"
-           : d->lines > 0 && line >= d->lines ? "at rest"
-           : d->lines > 0                     ? d->line_names[line]
-                                              : labels->names[line];
+    return line == NSK_UNSURE                                  ? "unsure"
+           : line >= (d->lines > 0 ? d->lines : labels->count) ? "at rest"
+           : d->lines > 0                                      ? d->line_names[line]
+                                                               : labels->names[line];
 }
 
 nsk_firmware nsk_firmware_of(const nsk_product *product, const nsk_decision *decision,
-                             const nsk_model *model, uint8_t *line_of) {
+                             const nsk_model *model, nsk_rule_lists *lists) {
     return (nsk_firmware){.model = model->bytes,
                           .model_bytes = model->size,
                           .camera_width = (uint16_t)product->camera_width,
@@ -53,5 +60,5 @@ nsk_firmware nsk_firmware_of(const nsk_product *product, const nsk_decision *dec
                           .check_every = (uint16_t)product->check_every,
                           .check_frames = product->check_frames,
                           .twice = product->twice,
-                          .rule = nsk_rule_of(decision, model, line_of)};
+                          .rule = nsk_rule_of(decision, model, lists)};
 }

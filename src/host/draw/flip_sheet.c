@@ -8,11 +8,12 @@ enum { COLUMNS = 8, MOST = 48 };
 typedef enum outcome { LOST, WON, NEITHER, OUTCOMES } outcome;
 
 static outcome outcome_of(const nsk_answer *a) {
-    return a->float_class == a->label ? LOST : a->integer_class == a->label ? WON : NEITHER;
+    return a->right[0] ? LOST : a->right[1] ? WON : NEITHER;
 }
 
-static void add_flip(nsk_sheet *sheet, const nsk_images *images, int index, const nsk_answer *a,
+static void add_flip(nsk_sheet *sheet, const nsk_comparison *c, const nsk_images *images, int index,
                      uint8_t *frame) {
+    const nsk_answer *a = &c->answers[index];
     const nsk_labels *labels = nsk_images_labels(images);
     nsk_picture picture;
     nsk_error unreadable; /* it was read a moment ago */
@@ -20,12 +21,14 @@ static void add_flip(nsk_sheet *sheet, const nsk_images *images, int index, cons
         return;
     }
     nsk_picture_of_frame(frame, nsk_images_input(images), &picture);
-    char *float_says =
-        g_strdup_printf("%s %.2f", labels->names[a->float_class], (double)a->float_probability);
-    char *integer_says =
-        g_strdup_printf("%s %.2f", labels->names[a->integer_class], (double)a->integer_probability);
-    nsk_sheet_add(sheet, &picture, float_says, integer_says, a->integer_class != a->label);
+    char *names[2] = {nsk_comparison_class(c, labels, a->float_class),
+                      nsk_comparison_class(c, labels, a->integer_class)};
+    char *float_says = g_strdup_printf("%s %.2f", names[0], (double)a->float_probability);
+    char *integer_says = g_strdup_printf("%s %.2f", names[1], (double)a->integer_probability);
+    nsk_sheet_add(sheet, &picture, float_says, integer_says, !a->right[1]);
     nsk_picture_clear(&picture);
+    g_free(names[0]);
+    g_free(names[1]);
     g_free(float_says);
     g_free(integer_says);
 }
@@ -47,14 +50,14 @@ bool nsk_flips_sheet(const nsk_comparison *c, const nsk_images *images, const ch
         bool first = true;
         for (int i = 0; i < c->images && left > 0; i++) {
             const nsk_answer *a = &c->answers[i];
-            if (a->float_class == a->integer_class || (int)outcome_of(a) != kind) {
+            if (a->alike || (int)outcome_of(a) != kind) {
                 continue;
             }
             if (first) {
                 nsk_sheet_row(sheet, headings[kind]);
                 first = false;
             }
-            add_flip(sheet, images, i, a, frame);
+            add_flip(sheet, c, images, i, frame);
             left--;
         }
     }

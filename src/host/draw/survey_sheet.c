@@ -10,12 +10,12 @@ static void add_class(nsk_sheet *sheet, const nsk_images *images, int label, int
                       uint8_t *frame) {
     int in_class = 0;
     for (int i = 0; i < nsk_images_count(images); i++) {
-        in_class += nsk_images_label(images, i) == label;
+        in_class += nsk_images_has(images, i, label);
     }
     int place = 0;
     in_class = MAX(in_class, 1);
     for (int i = 0; i < nsk_images_count(images); i++) {
-        if (nsk_images_label(images, i) != label) {
+        if (!nsk_images_has(images, i, label)) {
             continue;
         }
         bool shown = in_class <= most ||

@@ -261,7 +261,7 @@ static void append_network(GString *text, const nsk_handed_network *n, const nsk
 }
 
 /* How to call it: with a whole frame, or row by row. */
-static char *example_of(const char *name, bool streamed) {
+static char *example_of(const char *name, bool streamed, bool several) {
     static const char rows[] = "nsk_feed feed; /* for every frame */\n"
                                "nsk_start(&feed, &model, workspace, NULL);\n"
                                "do {\n    camera_row(row); /* waits for the next one */\n"
@@ -273,6 +273,12 @@ static char *example_of(const char *name, bool streamed) {
                                                upper, upper);
     char *buffer = streamed ? g_strdup_printf("row[%s_WIDTH * %s_CHANNELS]", upper, upper)
                             : g_strdup_printf("frame[%s_FRAME_BYTES]", upper);
+    char *answer =
+        several ? g_strdup_printf("const int32_t *scores = nsk_scores(&model, workspace);\n"
+                                  "/* label c is there where scores[c] >= "
+                                  "(int32_t)%s_firmware.rule.thresholds[c] */\n",
+                                  name)
+                : g_strdup("unsigned best = nsk_best(&model, nsk_scores(&model, workspace));\n");
     char *text =
         g_strdup_printf("#include \"%s.h\"\n\n"
                         "static uint8_t %s;\n"
@@ -282,8 +288,9 @@ static char *example_of(const char *name, bool streamed) {
                         "damaged flash */ }\n\n"
                         "%s"
                         "nsk_run(&model, workspace, NULL);\n"
-                        "unsigned best = nsk_best(&model, nsk_scores(&model, workspace));\n",
-                        name, buffer, upper, name, name, feeding);
+                        "%s",
+                        name, buffer, upper, name, name, feeding, answer);
+    g_free(answer);
     g_free(feeding);
     g_free(buffer);
     g_free(upper);
@@ -384,7 +391,9 @@ static void fill_wording(wording *w, const nsk_handed_network *networks, int cou
     }
     nsk_open(&model, networks[0].model->bytes, networks[0].model->size);
     w->version = package_version(&model);
-    w->example = example_of(networks[0].name, model.streamed > 0);
+    const nsk_decision *decision = networks[0].decision;
+    w->example = example_of(networks[0].name, model.streamed > 0,
+                            decision != NULL && decision->thresholds != NULL);
     w->frames = g_strdup_printf("%d held-out frame%s", frames, frames == 1 ? "" : "s");
     w->description = g_strdup_printf("Image classifier for microcontrollers: %s", w->title->str);
     w->upper = c_name(networks[0].name, true);

@@ -13,9 +13,9 @@ static const nsk_product plain_product = {.awake = 1.0};
 static const nsk_decision plain_decision = {.threshold = 0.5, .frames = 1};
 
 static nsk_firmware firmware_of(const nsk_handed_network *n, const nsk_model *model,
-                                uint8_t *line_of) {
+                                nsk_rule_lists *lists) {
     return nsk_firmware_of(n->product != NULL ? n->product : &plain_product,
-                           n->decision != NULL ? n->decision : &plain_decision, model, line_of);
+                           n->decision != NULL ? n->decision : &plain_decision, model, lists);
 }
 
 /* ---- the source ---- */
@@ -32,17 +32,34 @@ static void append_lines(GString *text, const char *name, const uint8_t *line_of
     g_string_append(text, "};\n\n");
 }
 
+static void append_thresholds(GString *text, const char *name, const uint32_t *thresholds,
+                              unsigned classes) {
+    g_string_append_printf(text,
+                           "/* Of each label, in the order of the scores, in units of 2^-30. */\n"
+                           "static const uint32_t %s_thresholds[] = {",
+                           name);
+    for (unsigned c = 0; c < classes; c++) {
+        g_string_append_printf(text, "%s%uU", c == 0 ? "" : ", ", thresholds[c]);
+    }
+    g_string_append(text, "};\n\n");
+}
+
 GString *nsk_firmware_source(const nsk_handed_network *n, const nsk_model *model) {
-    uint8_t line_of[NSK_MOST_LABELS];
-    nsk_firmware f = firmware_of(n, model, line_of);
+    nsk_rule_lists lists;
+    nsk_firmware f = firmware_of(n, model, &lists);
     GString *text = g_string_new(NULL);
     g_string_append_printf(text,
                            "/* The product around the network, as the brief describes it: what "
                            "nsk_firmware_run takes. */\n#include \"%s.h\"\n\n",
                            n->name);
     if (f.rule.line_of != NULL) {
-        append_lines(text, n->name, line_of, model->classes);
+        append_lines(text, n->name, lists.line_of, model->classes);
     }
+    if (f.rule.thresholds != NULL) {
+        append_thresholds(text, n->name, lists.thresholds, model->classes);
+    }
+    char *thresholds =
+        f.rule.thresholds != NULL ? g_strdup_printf("%s_thresholds", n->name) : g_strdup("NULL");
     char *lines =
         f.rule.line_of != NULL ? g_strdup_printf("%s_line_of", n->name) : g_strdup("NULL");
     g_string_append_printf(
@@ -62,14 +79,16 @@ GString *nsk_firmware_source(const nsk_handed_network *n, const nsk_model *model
         "        %u, /* hold-off, frames */\n"
         "        %u, /* lines, where there are groups */\n"
         "        %u, /* the line at rest; %u: none */\n"
-        "        %s,\n"
+        "        %s, /* the line of each class */\n"
+        "        %s, /* a threshold of each, where there may be several labels at once */\n"
         "    },\n"
         "};\n",
         n->name, n->name, n->name, f.camera_width, f.camera_height, f.check_every,
         f.check_frames ? "true" : "false", f.twice ? "true" : "false", f.rule.threshold,
         f.rule.margin, f.rule.frames, f.rule.window, f.rule.hold_off, f.rule.line_count,
-        f.rule.resting, UINT16_MAX, lines);
+        f.rule.resting, UINT16_MAX, lines, thresholds);
     g_free(lines);
+    g_free(thresholds);
     return text;
 }
 
@@ -143,8 +162,8 @@ static bool take_frames(const nsk_handed_network *n, uint8_t **frames, unsigned 
 
 bool nsk_append_steps(GString *text, const nsk_handed_network *n, const nsk_model *model,
                       unsigned *steps, unsigned *each, size_t *memory, nsk_error *error) {
-    uint8_t line_of[NSK_MOST_LABELS];
-    nsk_firmware f = firmware_of(n, model, line_of);
+    nsk_rule_lists lists;
+    nsk_firmware f = firmware_of(n, model, &lists);
     uint8_t *frames;
     unsigned count;
     if (!take_frames(n, &frames, &count, error)) {

@@ -1,6 +1,7 @@
 #include "images/array.h"
 
 #include <errno.h>
+#include <math.h>
 #include <stdlib.h>
 #include <string.h>
 #include <unistd.h>
@@ -377,6 +378,23 @@ int64_t nsk_array_integer(const nsk_array *a, size_t index) {
     }
     unsigned unused = 64 - 8 * MAX(a->width, 1U);
     return a->element == NSK_ELEMENT_SIGNED ? (int64_t)(value << unused) >> unused : (int64_t)value;
+}
+
+double nsk_array_number(const nsk_array *a, size_t index) {
+    const uint64_t bits = (uint64_t)nsk_array_integer(a, index);
+    if (a->element != NSK_ELEMENT_REAL) {
+        return (double)(int64_t)bits;
+    }
+    const uint32_t low = (uint32_t)bits;
+    double wide = NAN;
+    float narrow;
+    if (a->width == sizeof wide) {
+        memcpy(&wide, &bits, sizeof wide);
+    } else if (a->width == sizeof narrow) {
+        memcpy(&narrow, &low, sizeof narrow);
+        wide = (double)narrow;
+    }
+    return wide;
 }
 
 static char *replaced(const char *text, const char *part, const char *by) {

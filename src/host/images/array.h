@@ -45,6 +45,8 @@ bool nsk_picture_named(const char *name, nsk_picture *picture, nsk_error *error)
 /* Is it one whole number a picture? */
 bool nsk_array_is_labels(const nsk_array *array, nsk_error *error);
 int64_t nsk_array_integer(const nsk_array *array, size_t index);
+/* Any element; of real ones those of 4 and 8 bytes, NAN of others. */
+double nsk_array_number(const nsk_array *array, size_t index);
 
 /* The label file that belongs to a picture file by its name ("images" to "labels", idx3 or idx4 to
  * idx1; NAME.npy to NAME-labels.npy), where there is one; else NULL. g_free. */

@@ -41,21 +41,19 @@ static bool read_cell(reader *r, GString *cell) {
     return true;
 }
 
-/* The first two cells of a line; `cells` is how many there were. */
-static bool read_line(reader *r, nsk_list_line *line, int *cells) {
+static bool read_line(reader *r, nsk_list_line *line) {
     GString *cell = g_string_new(NULL);
+    GPtrArray *cells = g_ptr_array_new();
     bool good = true;
     *line = (nsk_list_line){.line = r->line};
-    *cells = 0;
     do {
-        r->at += *cells > 0; /* the comma */
+        r->at += cells->len > 0; /* the comma */
         good = read_cell(r, cell);
-        char **to = *cells == 0 ? &line->path : *cells == 1 ? &line->label : NULL;
-        if (to != NULL) {
-            *to = g_strdup(cell->str);
-        }
-        ++*cells;
+        g_ptr_array_add(cells, g_strdup(cell->str));
     } while (good && r->at < r->end && *r->at == ',');
+    line->count = (int)cells->len;
+    g_ptr_array_add(cells, NULL);
+    line->cells = (char **)g_ptr_array_free(cells, FALSE);
     g_string_free(cell, TRUE);
     if (r->at < r->end && *r->at == '\r') {
         r->at++;
@@ -67,21 +65,21 @@ static bool read_line(reader *r, nsk_list_line *line, int *cells) {
     return good;
 }
 
-static void clear_line(nsk_list_line *line) {
-    g_free(line->path);
-    g_free(line->label);
-}
-
 void nsk_list_free(GArray *lines) {
     for (guint i = 0; lines != NULL && i < lines->len; i++) {
-        clear_line(&g_array_index(lines, nsk_list_line, i));
+        g_strfreev(g_array_index(lines, nsk_list_line, i).cells);
     }
     if (lines != NULL) {
         g_array_free(lines, TRUE);
     }
 }
 
-GArray *nsk_list_parse(const char *text, size_t size, nsk_error *error) {
+/* A path and a label, unless `bare`. */
+static bool is_whole(const nsk_list_line *line, bool bare) {
+    return line->count >= 2 && line->cells[0][0] != '\0' && (bare || line->cells[1][0] != '\0');
+}
+
+GArray *nsk_list_parse(const char *text, size_t size, bool bare, nsk_error *error) {
     GArray *lines = g_array_new(FALSE, FALSE, sizeof(nsk_list_line));
     reader r = {text, text + size, 1};
     if (size >= 3 && memcmp(text, "\xef\xbb\xbf", 3) == 0) {
@@ -90,16 +88,15 @@ GArray *nsk_list_parse(const char *text, size_t size, nsk_error *error) {
     bool good = memchr(text, 0, size) == NULL || nsk_fail(error, "not a text file");
     while (good && r.at < r.end) {
         nsk_list_line line;
-        int cells;
-        bool whole = read_line(&r, &line, &cells);
-        bool empty = whole && cells == 1 && line.path[0] == '\0';
-        if (!whole || (!empty && (cells < 2 || line.path[0] == '\0' || line.label[0] == '\0'))) {
+        bool read = read_line(&r, &line);
+        bool empty = read && line.count == 1 && line.cells[0][0] == '\0';
+        if (!read || (!empty && !is_whole(&line, bare))) {
             good = nsk_fail(error, "line %d: path,label is needed, one image a line", line.line);
         }
         if (good && !empty) {
             g_array_append_val(lines, line);
         } else {
-            clear_line(&line);
+            g_strfreev(line.cells);
         }
     }
     if (!good) {

@@ -6,12 +6,14 @@
 #include "base/base.h"
 
 typedef struct nsk_list_line {
-    char *path, *label;
-    int line; /* in the file, from 1 */
+    char **cells; /* path, label, and what stands behind; NULL behind the last */
+    int count;    /* of cells: two at least */
+    int line;     /* in the file, from 1 */
 } nsk_list_line;
 
-/* The lines, GArray of nsk_list_line; NULL and an error where the file is none. */
-GArray *nsk_list_parse(const char *text, size_t size, nsk_error *error);
+/* The lines, GArray of nsk_list_line; NULL and an error where the file is none. `bare`: a label may
+ * be empty. */
+GArray *nsk_list_parse(const char *text, size_t size, bool bare, nsk_error *error);
 void nsk_list_free(GArray *lines);
 
 #endif

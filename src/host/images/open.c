@@ -3,7 +3,7 @@
 
 /* Takes pictures from the classes in turn until there are `limit`, each class's evenly spaced. */
 static void thin(nsk_images *images, int limit) {
-    int classes = images->labels.count;
+    int classes = nsk_images_label_sets(images);
     int total = (int)images->entries->len;
     int *have = g_new0(int, classes);
     int *want = g_new0(int, classes);
@@ -89,8 +89,8 @@ nsk_images *nsk_images_open_array(const char *path, const char *labels_path,
     nsk_images *images = g_new0(nsk_images, 1);
     images->entries = g_array_new(FALSE, FALSE, sizeof(nsk_entry));
     images->left_out = g_ptr_array_new_with_free_func(g_free);
-    images->labels.count = labels->count;
-    images->labels.names = g_strdupv(labels->names);
+    nsk_labels_copy(labels, &images->labels);
+    images->sets = labels->thresholds != NULL ? nsk_label_sets_new(labels->count) : NULL;
     images->input = *input;
     images->tolerant = tolerant;
     nsk_error unheard = {

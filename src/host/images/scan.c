@@ -2,7 +2,7 @@
 #include <string.h>
 
 #include "images/list.h"
-#include "images/set.h"
+#include "images/several.h"
 
 enum { MOST_DEPTH = 8 }; /* of folders in a class's folder: links may go round */
 
@@ -81,14 +81,35 @@ static bool add_class(nsk_images *images, const char *folder, int label, nsk_err
     return nsk_leave_out(images, error);
 }
 
+/* The label, or the number of the set of labels, that a folder's name says; -1 for none. Labels
+ * that it says are noted in `seen`. */
+static int label_of_folder(const nsk_images *images, const char *name, bool *seen) {
+    const int count = images->labels.count;
+    int label = nsk_label_index(&images->labels, name);
+    bool *has = g_new0(bool, count);
+    char *unknown = NULL;
+    if (images->sets != NULL) {
+        label = nsk_label_set_of_text(&images->labels, name, has, &unknown)
+                    ? nsk_label_sets_number(images->sets, has)
+                    : -1;
+    } else if (label >= 0) {
+        has[label] = true;
+    }
+    for (int i = 0; i < count && label >= 0; i++) {
+        seen[i] = seen[i] || has[i];
+    }
+    g_free(unknown);
+    g_free(has);
+    return label;
+}
+
 static bool add_folder(nsk_images *images, const char *root, const char *name, bool *seen,
                        nsk_error *error) {
     char *folder = g_build_filename(root, name, NULL);
     bool good = true;
     if (g_file_test(folder, G_FILE_TEST_IS_DIR)) {
-        int label = nsk_label_index(&images->labels, name);
+        int label = label_of_folder(images, name, seen);
         if (label >= 0) {
-            seen[label] = true;
             good = add_class(images, folder, label, error);
         } else {
             nsk_fail(error, "%s: no label is called '%s'; rename the folder or add the label",
@@ -141,7 +162,12 @@ static bool every_label_has_pictures(nsk_images *images, const char *path, nsk_e
     bool *seen = g_new0(bool, images->labels.count);
     bool good = true;
     for (guint i = 0; i < images->entries->len; i++) {
-        seen[g_array_index(images->entries, nsk_entry, i).label] = true;
+        for (int k = 0; k < images->labels.count && images->sets != NULL; k++) {
+            seen[k] = seen[k] || nsk_images_has(images, (int)i, k);
+        }
+        if (images->sets == NULL) {
+            seen[g_array_index(images->entries, nsk_entry, i).label] = true;
+        }
     }
     for (int i = 0; i < images->labels.count && good; i++) {
         if (!seen[i]) {
@@ -154,19 +180,10 @@ static bool every_label_has_pictures(nsk_images *images, const char *path, nsk_e
     return good;
 }
 
-/* A label by its name, or by its place in the labels file, counted from 0. */
-static int label_of_text(const nsk_labels *labels, const char *text) {
-    char *end;
-    int label = nsk_label_index(labels, text);
-    guint64 number = g_ascii_strtoull(text, &end, 10);
-    bool is_number = g_ascii_isdigit(text[0]) && *end == '\0';
-    return label < 0 && is_number && number < (guint64)labels->count ? (int)number : label;
-}
-
 static bool add_line(nsk_images *images, const char *list, const nsk_list_line *line, bool first,
                      nsk_error *error) {
-    int label = label_of_text(&images->labels, line->label);
-    char *path = nsk_path_beside(list, line->path);
+    int label = nsk_label_of_text(&images->labels, line->cells[1]);
+    char *path = nsk_path_beside(list, line->cells[0]);
     if (label >= 0) {
         nsk_images_add(images, path, label, -1);
         return true;
@@ -177,7 +194,7 @@ static bool add_line(nsk_images *images, const char *list, const nsk_list_line *
         return true;
     }
     nsk_fail(error, "%s:%d: no label is called '%s'; correct the line or add the label", list,
-             line->line, line->label);
+             line->line, line->cells[1]);
     return nsk_leave_out(images, error);
 }
 
@@ -188,13 +205,13 @@ bool nsk_scan_list(nsk_images *images, const char *path, nsk_error *error) {
     if (text == NULL) {
         return false;
     }
-    GArray *lines = nsk_list_parse(text, size, error);
+    GArray *lines = nsk_list_parse(text, size, images->sets != NULL, error);
     g_free(text);
     if (lines == NULL) {
         return nsk_fail_in(error, "%s", path);
     }
-    bool good = true;
-    for (guint i = 0; i < lines->len && good; i++) {
+    bool good = images->sets == NULL || nsk_several_of_lines(images, path, lines, error);
+    for (guint i = 0; i < lines->len && good && images->sets == NULL; i++) {
         good = add_line(images, path, &g_array_index(lines, nsk_list_line, i), i == 0, error);
     }
     nsk_list_free(lines);
@@ -203,12 +220,6 @@ bool nsk_scan_list(nsk_images *images, const char *path, nsk_error *error) {
 
 static bool add_elements(nsk_images *images, const char *path, const nsk_array *labels,
                          const char *labels_path, nsk_error *error) {
-    if (labels->dims[0] != images->array.dims[0]) {
-        return nsk_fail(error,
-                        "%s: has %zu labels, %s has %zu images; give those that belong "
-                        "together",
-                        labels_path, labels->dims[0], path, images->array.dims[0]);
-    }
     char *name = g_path_get_basename(path);
     for (size_t i = 0; i < labels->dims[0]; i++) {
         int64_t label = nsk_array_integer(labels, i);
@@ -224,7 +235,21 @@ static bool add_elements(nsk_images *images, const char *path, const nsk_array *
         }
     }
     g_free(name);
-    return every_label_has_pictures(images, path, error);
+    return true;
+}
+
+static bool add_labels(nsk_images *images, const char *path, const nsk_array *labels,
+                       const char *labels_path, nsk_error *error) {
+    if (labels->dims[0] != images->array.dims[0]) {
+        return nsk_fail(error,
+                        "%s: has %zu labels, %s has %zu images; give those that belong "
+                        "together",
+                        labels_path, labels->dims[0], path, images->array.dims[0]);
+    }
+    bool good = images->sets != NULL
+                    ? nsk_several_of_array(images, path, labels, labels_path, error)
+                    : add_elements(images, path, labels, labels_path, error);
+    return good && every_label_has_pictures(images, path, error);
 }
 
 bool nsk_scan_array(nsk_images *images, const char *path, const char *labels_path,
@@ -243,10 +268,10 @@ bool nsk_scan_array(nsk_images *images, const char *path, const char *labels_pat
            nsk_array_open(where, &labels, error);
     if (good && !nsk_array_is_pictures(&images->array, error)) {
         good = nsk_fail_in(error, "%s", path);
-    } else if (good && !nsk_array_is_labels(&labels, error)) {
+    } else if (good && images->sets == NULL && !nsk_array_is_labels(&labels, error)) {
         good = nsk_fail_in(error, "%s", where);
     }
-    good = good && add_elements(images, path, &labels, where, error);
+    good = good && add_labels(images, path, &labels, where, error);
     nsk_array_close(&labels);
     g_free(beside);
     return good;

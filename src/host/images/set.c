@@ -16,22 +16,8 @@ bool nsk_leave_out(nsk_images *images, const nsk_error *error) {
     return true;
 }
 
-int nsk_label_index(const nsk_labels *labels, const char *name) {
-    char *wanted = g_utf8_normalize(name, -1, G_NORMALIZE_NFC); /* NULL: not UTF-8 */
-    int found = -1;
-    for (int i = 0; i < labels->count && found < 0; i++) {
-        char *label = g_utf8_normalize(labels->names[i], -1, G_NORMALIZE_NFC);
-        bool same = wanted != NULL && label != NULL ? strcmp(wanted, label) == 0
-                                                    : strcmp(name, labels->names[i]) == 0;
-        found = same ? i : -1;
-        g_free(label);
-    }
-    g_free(wanted);
-    return found;
-}
-
 void nsk_images_keep(nsk_images *images, int of, bool every) {
-    int *place = g_new0(int, images->labels.count);
+    int *place = g_new0(int, nsk_images_label_sets(images));
     GArray *kept = g_array_new(FALSE, FALSE, sizeof(nsk_entry));
     for (guint i = 0; i < images->entries->len; i++) {
         nsk_entry one = g_array_index(images->entries, nsk_entry, i);
@@ -56,7 +42,8 @@ void nsk_images_free(nsk_images *images) {
     }
     g_array_free(images->entries, TRUE);
     nsk_array_close(&images->array);
-    g_strfreev(images->labels.names);
+    nsk_labels_clear(&images->labels);
+    nsk_label_sets_free(images->sets);
     g_ptr_array_free(images->left_out, TRUE);
     g_free(images);
 }
@@ -71,6 +58,22 @@ int nsk_images_count(const nsk_images *images) {
 
 int nsk_images_label(const nsk_images *images, int index) {
     return g_array_index(images->entries, nsk_entry, index).label;
+}
+
+int nsk_images_label_sets(const nsk_images *images) {
+    return images->sets != NULL ? nsk_label_sets_count(images->sets) : images->labels.count;
+}
+
+bool nsk_images_has(const nsk_images *images, int index, int label) {
+    int own = nsk_images_label(images, index);
+    return images->sets != NULL ? nsk_label_sets_at(images->sets, own)[label] : own == label;
+}
+
+char *nsk_images_label_text(const nsk_images *images, int index) {
+    int own = nsk_images_label(images, index);
+    return images->sets != NULL
+               ? nsk_label_set_text(nsk_label_sets_at(images->sets, own), &images->labels)
+               : g_strdup(images->labels.names[own]);
 }
 
 const char *nsk_images_path(const nsk_images *images, int index) {

@@ -4,12 +4,14 @@
 #define NSK_IMAGES_SET_H
 
 #include "images/array.h"
+#include "images/label_names.h"
+#include "images/label_sets.h"
 #include "images/picture.h"
 #include "netsuke/images.h"
 
 typedef struct nsk_entry {
     char *path;
-    int label;
+    int label; /* or, where a picture may have several, the number of the set of them */
     int index; /* in the set's array of pictures; -1: the path is a file */
 } nsk_entry;
 
@@ -17,13 +19,15 @@ struct nsk_images {
     GArray *entries; /* of nsk_entry */
     nsk_array array; /* the pictures, where one file holds them all */
     nsk_labels labels;
+    nsk_label_sets *sets; /* NULL: a picture has one label */
     nsk_input input;
     bool tolerant;
     int found;           /* pictures, of which some may have been left aside */
     GPtrArray *left_out; /* of char *, why */
 };
 
-/* A folder with one folder a class; a CSV of path,label; an array with an array of labels. */
+/* A folder with one folder a class; a CSV of path,label; an array with an array of labels. How
+ * several labels are said: netsuke/images.h. */
 bool nsk_scan_folder(nsk_images *images, const char *folder, nsk_error *error);
 bool nsk_scan_list(nsk_images *images, const char *path, nsk_error *error);
 bool nsk_scan_array(nsk_images *images, const char *path, const char *labels_path,
@@ -33,9 +37,6 @@ bool nsk_scan_array(nsk_images *images, const char *path, const char *labels_pat
 void nsk_images_add(nsk_images *images, char *path, int label, int index);
 /* Leaves something out of a tolerant set; false for any other. `error` holds the reason. */
 bool nsk_leave_out(nsk_images *images, const nsk_error *error);
-/* The label of that name, however its accents are composed; -1 where there is none. */
-int nsk_label_index(const nsk_labels *labels, const char *name);
-
 /* One picture of the set, as it is stored. */
 bool nsk_images_picture(const nsk_images *images, int index, nsk_picture *picture,
                         nsk_error *error);

@@ -88,9 +88,8 @@ static facts *gather(const nsk_images *images, watch *w) {
 
 /* ---- one set ---- */
 
-static void take_picture(nsk_survey_set *set, int label, const facts *f) {
+static void take_picture(nsk_survey_set *set, const facts *f) {
     bool first = set->images++ == 0;
-    set->in_class[label]++;
     set->least_width = first ? f->width : MIN(set->least_width, f->width);
     set->most_width = MAX(set->most_width, f->width);
     set->least_height = first ? f->height : MIN(set->least_height, f->height);
@@ -123,7 +122,10 @@ static void fill_set(nsk_survey_set *set, const char *name, const nsk_images *im
     set->in_class = g_new0(int, nsk_images_labels(images)->count);
     for (int i = 0; i < nsk_images_count(images); i++) {
         if (all[i].read) {
-            take_picture(set, nsk_images_label(images, i), &all[i]);
+            take_picture(set, &all[i]);
+            for (int c = 0; c < nsk_images_labels(images)->count; c++) {
+                set->in_class[c] += nsk_images_has(images, i, c);
+            }
         } else if (set->unreadable++ < MOST_REASONS) {
             g_ptr_array_add(reasons, g_strdup(all[i].reason));
         }

@@ -232,11 +232,23 @@ static void keep_wide_levels(nsk_graph *graph) {
     }
 }
 
-static bool prepare_graph(nsk_graph *graph, nsk_error *error) {
+static nsk_network_end end_of(const nsk_graph *graph) {
+    const nsk_node *last = last_node(graph);
+    if (nsk_value_count(nsk_graph_value(graph, graph->output)) == 1) {
+        return NSK_END_ONE;
+    }
+    return last == NULL                                                   ? NSK_END_SCORES
+           : is_sigmoid(graph, last)                                      ? NSK_END_SIGMOIDS
+           : last->op == NSK_OP_SOFTMAX || last->op == NSK_OP_LOG_SOFTMAX ? NSK_END_SOFTMAX
+                                                                          : NSK_END_SCORES;
+}
+
+static bool prepare_graph(nsk_graph *graph, nsk_network_end *end, nsk_error *error) {
     if (!nsk_graph_infer(graph, nsk_evaluate, error) || !nsk_graph_end_in_numbers(graph, error) ||
         !nsk_graph_fold(graph, error) || !check_output(graph, error)) {
         return false;
     }
+    *end = end_of(graph);
     if (!end_in_two(graph, error)) {
         return false;
     }
@@ -263,7 +275,9 @@ nsk_network *nsk_network_from(const uint8_t *bytes, size_t size, const char *pat
     const nsk_onnx_options options = {.input = input, .folder = folder, .output = output};
     nsk_graph *graph = nsk_onnx_read(bytes, size, &options, error);
     g_free(folder);
-    if (graph == NULL || !prepare_graph(graph, error) || !check_raw_input(graph, input, error)) {
+    nsk_network_end end;
+    if (graph == NULL || !prepare_graph(graph, &end, error) ||
+        !check_raw_input(graph, input, error)) {
         nsk_graph_free(graph);
         nsk_fail_in(error, "%s", path);
         return NULL;
@@ -276,6 +290,7 @@ nsk_network *nsk_network_from(const uint8_t *bytes, size_t size, const char *pat
     nsk_network *network = g_new0(nsk_network, 1);
     network->graph = graph;
     network->path = g_strdup(path);
+    network->end = end;
     for (int i = 0; i < NSK_FACTS; i++) {
         network->facts[i] = g_strdup(graph->facts[i] != NULL ? graph->facts[i] : "");
     }
@@ -294,6 +309,29 @@ nsk_network *nsk_network_read(const char *path, nsk_input *input, const char *ou
         bytes != NULL ? nsk_network_from(bytes, size, path, input, output, error) : NULL;
     g_free(bytes);
     return network;
+}
+
+bool nsk_network_answer_each(nsk_network *network, nsk_error *error) {
+    nsk_graph *graph = network->graph;
+    if (network->end == NSK_END_ONE || network->end == NSK_END_SOFTMAX) {
+        return nsk_fail(error,
+                        "%s: it ends in %s, which gives one class of all, and [thresholds] in the "
+                        "brief are for several labels at once: leave them out, or export it with "
+                        "a sigmoid or plain score for each label",
+                        network->path, network->end == NSK_END_ONE ? "one number" : "a softmax");
+    }
+    if (network->end == NSK_END_SCORES) {
+        nsk_node *last = nsk_graph_producer(graph, graph->output); /* the softmax that was added */
+        last->op = NSK_OP_FUNCTION;
+        last->program = g_new0(nsk_program, 1);
+        last->program->count = 1;
+        last->program->steps[0] =
+            (nsk_function_step){NSK_FN_SIGMOID, NSK_ARGUMENT, NSK_ARGUMENT, 0.0, 0.0};
+        g_free(last->name);
+        last->name = g_strdup("sigmoids (added)");
+        network->end = NSK_END_SIGMOIDS;
+    }
+    return true;
 }
 
 void nsk_network_free(nsk_network *network) {

@@ -5,8 +5,17 @@
 #include "graph/graph.h"
 #include "netsuke/network.h"
 
+/* What the file's own network ends in. */
+typedef enum nsk_network_end {
+    NSK_END_SCORES,  /* plain ones */
+    NSK_END_SOFTMAX, /* or a logarithm of it */
+    NSK_END_SIGMOIDS,
+    NSK_END_ONE /* number, for two classes */
+} nsk_network_end;
+
 struct nsk_network {
     nsk_graph *graph;
+    nsk_network_end end;
     char *path;
     char *facts[NSK_FACTS]; /* none is NULL */
 };

@@ -16,13 +16,14 @@ struct nsk_gradient {
     float *scratch;
     int8_t *workspace;
     uint32_t workspace_bytes;
-    int answer;
+    const int32_t *scores; /* of the last frame, in the workspace */
 };
 
 bool nsk_gradient_can(const nsk_lowered *lowered, nsk_error *error) {
     const nsk_lowered_layer *last = nsk_lowered_layer_at(lowered, (int)lowered->layers->len - 1);
-    return (last->kind == NSK_KIND_SCORES && last->shares) ||
-           nsk_fail(error, "layer '%s': only networks that end in a softmax can be refined",
+    return (last->kind == NSK_KIND_SCORES && (last->shares || last->each)) ||
+           nsk_fail(error,
+                    "layer '%s': only networks that end in a softmax or in sigmoids can be refined",
                     last->name);
 }
 
@@ -78,8 +79,8 @@ const float *nsk_gradient_biases(const nsk_gradient *g, int layer) {
     return g->biases[layer];
 }
 
-int nsk_gradient_answer(const nsk_gradient *g) {
-    return g->answer;
+const int32_t *nsk_gradient_scores(const nsk_gradient *g) {
+    return g->scores;
 }
 
 /* ---- forward ---- */
@@ -115,7 +116,7 @@ static void forward(nsk_gradient *g, const nsk_model *model, const uint8_t *fram
     nsk_tensor in = nsk_tensor_at(model, model->input);
     keep(g, 0, &in);
     nsk_run(model, g->workspace, &observer);
-    g->answer = (int)nsk_best(model, nsk_scores(model, g->workspace));
+    g->scores = nsk_scores(model, g->workspace);
 }
 
 /* ---- the loss ---- */
@@ -135,6 +136,19 @@ static double find_loss(const nsk_backward_tensor *x, const float *target) {
         double log_share = (double)x->value[c] - most - log(sum);
         loss -= (double)target[c] * log_share;
         x->gradient[c] = (float)(exp(log_share) - (double)target[c]);
+    }
+    return loss;
+}
+
+/* The same of a sigmoid each: every label is a question for itself, and the gradient by x again
+ * what is said less what should be. */
+static double find_losses(const nsk_backward_tensor *x, const float *target) {
+    double loss = 0.0;
+    for (int c = 0; c < x->channels; c++) {
+        double z = (double)x->value[c];
+        double t = (double)target[c];
+        loss += fmax(z, 0.0) - z * t + log1p(exp(-fabs(z)));
+        x->gradient[c] = (float)(1.0 / (1.0 + exp(-z)) - t);
     }
     return loss;
 }
@@ -179,7 +193,7 @@ double nsk_gradient_add(nsk_gradient *g, const nsk_model *model, const uint8_t *
                    (size_t)t->height * (size_t)t->width * (size_t)t->channels * sizeof(float));
         }
     }
-    double loss = find_loss(&g->tensors[last->in], target);
+    double loss = (last->shares ? find_loss : find_losses)(&g->tensors[last->in], target);
     if (learn) {
         backward(g, model);
     }

@@ -24,7 +24,8 @@ nsk_gradient *nsk_gradient_new(const nsk_lowered *lowered, const nsk_scale *scal
                                const nsk_learned *learned);
 void nsk_gradient_free(nsk_gradient *gradient);
 
-/* Whether the network can be gone through backwards: it ends in a softmax. */
+/* Whether the network can be gone through backwards: it ends in a softmax or in
+ * sigmoids. */
 bool nsk_gradient_can(const nsk_lowered *lowered, nsk_error *error);
 
 /* Sets what has been added up to nothing. */
@@ -34,8 +35,8 @@ void nsk_gradient_clear(nsk_gradient *gradient);
  * `learn`. */
 double nsk_gradient_add(nsk_gradient *gradient, const nsk_model *model, const uint8_t *frame,
                         const float *target, bool learn);
-/* The class that the last frame was given. */
-int nsk_gradient_answer(const nsk_gradient *gradient);
+/* The scores that the last frame was given, until the next. */
+const int32_t *nsk_gradient_scores(const nsk_gradient *gradient);
 
 /* What has been added up: by each weight, by each bias. */
 const float *nsk_gradient_weights(const nsk_gradient *gradient, int layer);

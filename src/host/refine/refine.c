@@ -186,6 +186,20 @@ static void keep_best(const session *s, bool bring_back) {
 
 /* ---- images ---- */
 
+static bool is_right(const nsk_images *images, int image, const nsk_model *model,
+                     const int32_t *scores) {
+    const nsk_labels *labels = nsk_images_labels(images);
+    bool right = true;
+    if (labels->thresholds == NULL) {
+        return (int)nsk_best(model, scores) == nsk_images_label(images, image);
+    }
+    for (int c = 0; c < labels->count && right; c++) {
+        right =
+            (scores[c] >= labels->thresholds[c] * NSK_CERTAIN) == nsk_images_has(images, image, c);
+    }
+    return right;
+}
+
 /* Half the label, half what the float network says. */
 static bool take_image(const nsk_runner *runner, int image, void *context, nsk_error *error) {
     const session *s = context;
@@ -193,7 +207,7 @@ static bool take_image(const nsk_runner *runner, int image, void *context, nsk_e
     memcpy(s->frames + (size_t)image * s->frame_bytes, runner->frame, s->frame_bytes);
     const float *said = nsk_runner_float(runner);
     for (int c = 0; c < s->classes; c++) {
-        double label = c == nsk_images_label(runner->images, image) ? 1.0 : 0.0;
+        double label = nsk_images_has(runner->images, image, c) ? 1.0 : 0.0;
         target[c] = (float)(TRUST * (double)said[c] + (1.0 - TRUST) * label);
     }
     (void)error;
@@ -210,7 +224,7 @@ static bool take_images(session *s) {
     if (!nsk_run_images(s->r->network, NULL, images, take_image, s, NULL, NULL, s->error)) {
         return false;
     }
-    int *seen = g_new0(int, s->classes);
+    int *seen = g_new0(int, nsk_images_label_sets(images));
     int aside = s->count;
     for (int i = 0; i < s->count; i++) { /* every fifth of each class */
         bool last = seen[nsk_images_label(images, i)]++ % ASIDE == ASIDE - 1;
@@ -237,7 +251,7 @@ static void run_shards(const session *s, const nsk_model *model, int first, int 
             losses[k] += nsk_gradient_add(s->shards[k], model, s->frames + image * s->frame_bytes,
                                           s->targets + image * (size_t)s->classes, learn);
             rights[k] +=
-                nsk_gradient_answer(s->shards[k]) == nsk_images_label(s->how->training, (int)image);
+                is_right(s->how->training, (int)image, model, nsk_gradient_scores(s->shards[k]));
         }
     }
     for (int k = 0; k < SHARDS; k++) {

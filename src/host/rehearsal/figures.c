@@ -6,6 +6,9 @@
 #include <string.h>
 
 int nsk_line_of_class(const nsk_decision *d, const nsk_model *model, int class_index) {
+    if (class_index >= model->classes) {
+        return -1; /* none of several labels */
+    }
     if (d->lines > 0) {
         return d->line_of[class_index];
     }

@@ -28,10 +28,10 @@ static nsk_sweep_point try(nsk_rehearsal *const *rehearsals, const nsk_stage *st
     for (int i = 0; i < count; i++) {
         nsk_model model;
         nsk_figures one;
-        uint8_t line_of[NSK_MOST_LABELS];
+        nsk_rule_lists lists;
         int *decided = g_new(int, rehearsals[i]->taken + 1);
         nsk_open(&model, stages[i].model->bytes, stages[i].model->size);
-        nsk_rule rule = nsk_rule_of(decision, &model, line_of);
+        nsk_rule rule = nsk_rule_of(decision, &model, &lists);
         nsk_rejudge(rehearsals[i], &stages[i], &rule, decided, &one);
         add(&p.figures, &one);
         hours += rehearsals[i]->frames / stages[i].board->frame_rate / 3600.0;

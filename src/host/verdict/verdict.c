@@ -2,7 +2,7 @@
 #include <math.h>
 #include <stdarg.h>
 
-#include "base/base.h"
+#include "images/label_sets.h"
 #include "netsuke/verdict.h"
 
 /* From this share of the held-out images on, pictures that should not be there speak for the
@@ -138,20 +138,23 @@ void nsk_judge_vetting(nsk_verdict *v, const nsk_vetting *vetting) {
 
 /* As good as always naming the class that there is most of? */
 static void judge_guessing(nsk_verdict *v, const nsk_comparison *c, const nsk_labels *labels) {
-    int *in_class = g_new0(int, c->classes);
+    int classes = c->sets != NULL ? nsk_label_sets_count(c->sets) : c->classes;
+    int *in_class = g_new0(int, classes);
     int most = 0;
     for (int i = 0; i < c->images; i++) {
         in_class[c->answers[i].label]++;
     }
-    for (int k = 1; k < c->classes; k++) {
+    for (int k = 1; k < classes; k++) {
         most = in_class[k] > in_class[most] ? k : most;
     }
     double guessed = (double)in_class[most] / c->images;
     if (c->float_correct <= in_class[most]) {
+        char *name = nsk_comparison_class(c, labels, most);
         nsk_verdict_add(v, "compare", NSK_STANDING_BROKEN,
                         "the float network is right on %.2f %%, which is no better than always to "
                         "say '%s' (%.2f %%): ask 'netsuke vet' how it was trained",
-                        100.0 * c->float_correct / c->images, labels->names[most], 100.0 * guessed);
+                        100.0 * c->float_correct / c->images, name, 100.0 * guessed);
+        nsk_string_free(name);
     }
     g_free(in_class);
 }
