@@ -30,7 +30,7 @@ CHECKED := -DCMAKE_C_COMPILER=clang "-DCMAKE_C_FLAGS_RELWITHDEBINFO=-O2 -gline-t
 
 TODAY := transformer mixer large
 
-.PHONY: all docs coverage flips proof demo demo-data demo-train demo-train-gated demo-train-third demo-train-variants $(TODAY:%=demo-train-%) study check onnx-table unit sanitise fuzz fuzz-night fuzz-coverage lint check-fast bench costs emulate install uninstall package help screenshots clean
+.PHONY: all docs coverage flips proof demo demo-data demo-train demo-train-gated demo-train-third demo-train-faults demo-train-variants $(TODAY:%=demo-train-%) study check onnx-table unit sanitise fuzz fuzz-night fuzz-coverage lint check-fast bench costs emulate install uninstall package help screenshots clean
 
 all: $(BUILD)/Makefile
 	@test -e $(NETSUKE) || echo "Building: a minute or so"
@@ -56,6 +56,8 @@ $(IMAGES)/.complete: demo/scene.c demo/generate.c demo/stream.c | all
 	@$(BUILD)/kiln-generate --seed 3 --per-class 200 $(IMAGES)/held-out
 	@$(BUILD)/kiln-generate --seed 2 --size 64 --per-class 40 $(IMAGES)/calibration-64
 	@$(BUILD)/kiln-generate --seed 3 --size 64 --per-class 150 $(IMAGES)/held-out-64
+	@$(BUILD)/kiln-generate --several --seed 2 --per-class 20 $(IMAGES)/calibration-faults
+	@$(BUILD)/kiln-generate --several --seed 3 --per-class 60 $(IMAGES)/held-out-faults
 	@for scene in $(SCENES); do $(BUILD)/kiln-stream $$scene demo/scenes/$$scene || exit 1; done
 	@touch $@
 
@@ -84,6 +86,12 @@ $(TODAY:%=demo-train-%): demo-train-%: all demo-data
 	@$(BUILD)/kiln-generate --seed 1 --per-class 1000 demo/training
 	@$(BUILD)/kiln-train --design $* --epochs $(EPOCHS_$*) --labels demo/labels.txt --check $(IMAGES)/held-out \
 	  demo/training demo/kiln-$*.onnx
+
+# The same for demo/kiln-faults.onnx, a label for each fault that a tile may have: five minutes.
+demo-train-faults: all demo-data
+	@$(BUILD)/kiln-generate --several --seed 1 --per-class 600 demo/training-faults
+	@$(BUILD)/kiln-train --several --labels demo/faults.txt --check $(IMAGES)/held-out-faults \
+	  demo/training-faults demo/kiln-faults.onnx
 
 # The eight of demo/variants.ini: about twenty minutes.
 demo-train-variants: all demo-data

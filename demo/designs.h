@@ -7,9 +7,10 @@
 /* What a design is made for. */
 typedef struct design_form {
     int classes;
-    int size;    /* of a picture: pixels each way */
-    int width;   /* channels, in hundredths of the design's own */
-    double rate; /* of training; 0: the design's own */
+    int size;     /* of a picture: pixels each way */
+    int width;    /* channels, in hundredths of the design's own */
+    double rate;  /* of training; 0: the design's own */
+    bool several; /* a picture may have several labels */
 } design_form;
 
 typedef struct design {

@@ -485,9 +485,17 @@ static void expose(const scene *s, int size, const float *fine, uint8_t *rgb) {
     free(pixels);
 }
 
-scene *scene_new(kiln_class class, const scene_batch *batch, random_state *r) {
+static void add_fault(scene *s, kiln_class class) {
     static void (*const faults[KILN_CLASSES])(scene *) = {
         [CRACK] = add_crack, [CHIP] = add_chip, [PINHOLE] = add_pinholes, [DRIP] = add_drip};
+    if (faults[class] != NULL) {
+        faults[class](s);
+    }
+}
+
+/* A tile with all that `faults` has a bit for besides. */
+static scene *scene_with(kiln_class class, unsigned faults, const scene_batch *batch,
+                         random_state *r) {
     scene *s = calloc(1, sizeof *s);
     if (s == NULL) {
         abort();
@@ -502,11 +510,18 @@ scene *scene_new(kiln_class class, const scene_batch *batch, random_state *r) {
         settle(s, batch);
     }
     add_distractions(s);
-    if (faults[class] != NULL) {
-        faults[class](s);
+    add_fault(s, class);
+    for (int also = CRACK; also < KILN_CLASSES; also++) {
+        if ((faults >> also & 1U) != 0) {
+            add_fault(s, (kiln_class)also);
+        }
     }
     choose_light(s);
     return s;
+}
+
+scene *scene_new(kiln_class class, const scene_batch *batch, random_state *r) {
+    return scene_with(class, 0, batch, r);
 }
 
 void scene_free(scene *s) {
@@ -528,8 +543,8 @@ void scene_frame(const scene *s, const scene_view *view, int size, random_state 
     free(fine);
 }
 
-void scene_draw(kiln_class class, random_state *r, int size, uint8_t *rgb) {
-    scene *s = scene_new(class, NULL, r);
+void scene_draw(kiln_class class, unsigned faults, random_state *r, int size, uint8_t *rgb) {
+    scene *s = scene_with(class, faults, NULL, r);
     scene_frame(s, NULL, size, r, rgb);
     scene_free(s);
 }

@@ -13,9 +13,10 @@ typedef enum kiln_class { BELT, SOUND, CRACK, CHIP, PINHOLE, DRIP, KILN_CLASSES 
 
 extern const char *const kiln_class_names[KILN_CLASSES];
 
-/* Draws a picture of the class into size x size RGB bytes. Everything about it is drawn from `r`:
+/* Draws a picture of the class, with the faults that `faults` has a bit for besides, into size x
+ * size RGB bytes. Everything about it is drawn from `r`:
  * the same state gives the same bytes. */
-void scene_draw(kiln_class class, random_state *r, int size, uint8_t *rgb);
+void scene_draw(kiln_class class, unsigned faults, random_state *r, int size, uint8_t *rgb);
 
 /* ---- the same, as a camera over a running belt sees it: one scene, many frames ---- */
 

@@ -24,6 +24,15 @@ typedef struct loaded {
     int *labels;
 } loaded;
 
+/* A bit for each label that the picture has. */
+static int bits_of(const nsk_images *images, int index) {
+    unsigned bits = 0;
+    for (int c = 0; c < nsk_images_labels(images)->count; c++) {
+        bits |= (unsigned)nsk_images_has(images, index, c) << c;
+    }
+    return (int)bits;
+}
+
 static bool load(const char *folder, const nsk_labels *labels, int size, loaded *to,
                  nsk_error *error) {
     const nsk_input input = {.width = size, .height = size, .deviation = {1, 1, 1}, .top = 1.0};
@@ -38,7 +47,8 @@ static bool load(const char *folder, const nsk_labels *labels, int size, loaded 
     bool good = true;
     for (int i = 0; i < count && good; i++) {
         good = nsk_images_frame(images, i, to->frames + bytes * (size_t)i, error);
-        to->labels[i] = nsk_images_label(images, i);
+        to->labels[i] =
+            labels->thresholds != NULL ? bits_of(images, i) : nsk_images_label(images, i);
     }
     to->set =
         (nsk_train_set){count, to->frames, to->labels, {0.5F, 0.5F, 0.5F}, {0.25F, 0.25F, 0.25F}};
@@ -74,6 +84,9 @@ static bool train(const design *made, design_form *f, const char *folder, const 
     if (!nsk_labels_read(labels_path, &labels, error)) {
         return false;
     }
+    if (f->several) { /* any threshold says that there may be several */
+        labels.thresholds = g_new0(double, labels.count);
+    }
     loaded set = {0};
     f->classes = labels.count;
     bool good = load(folder, &labels, f->size, &set, error);
@@ -90,6 +103,7 @@ static bool train(const design *made, design_form *f, const char *folder, const 
                                      .most_gain = 0.12,
                                      .seed = 7};
         nsk_train_net *net = made->make(f);
+        net->several = f->several;
         nsk_train_ready(net, SHARDS, SHARD_SIZE, 20261124);
         nsk_train_fit(net, &set.set, &plan, report);
         good = check_folder == NULL || check(net, check_folder, &labels, error);
@@ -106,6 +120,7 @@ int main(int argc, char **argv) {
     gint size = SIZE;
     gint width = 100;
     gdouble rate = 0.0;
+    gboolean several = FALSE;
     char *labels = NULL;
     char *check_folder = NULL;
     char *name = g_strdup("plain");
@@ -115,6 +130,7 @@ int main(int argc, char **argv) {
         {"size", 0, 0, G_OPTION_ARG_INT, &size, "Pixels each way, 16 to 256", "N"},
         {"width", 0, 0, G_OPTION_ARG_INT, &width, "Channels, in hundredths of the design's", "N"},
         {"rate", 0, 0, G_OPTION_ARG_DOUBLE, &rate, "The highest; else the design's own", "R"},
+        {"several", 0, 0, G_OPTION_ARG_NONE, &several, "A picture may have several labels", NULL},
         {"labels", 0, 0, G_OPTION_ARG_FILENAME, &labels, "One class a line", "FILE"},
         {"check", 0, 0, G_OPTION_ARG_FILENAME, &check_folder, "Score this folder at the end",
          "DIR"},
@@ -135,7 +151,7 @@ int main(int argc, char **argv) {
                 good ? "give --labels, a training folder and a result" : reason->message);
         return 2;
     }
-    design_form f = {.size = size, .width = width, .rate = rate};
+    design_form f = {.size = size, .width = width, .rate = rate, .several = several != FALSE};
     openblas_set_num_threads(1); /* shards are the parallel part */
     nsk_error error;
     good = train(made, &f, argv[1], labels, check_folder, epochs, argv[2], &error);

@@ -421,10 +421,13 @@ static void add_layers(exporter *e, const nsk_train_net *net) {
         outputs[i] = e->last;
         orders[i] = e->order;
     }
-    char *name = g_strdup_printf("softmax%d", number);
-    Onnx__NodeProto *n = nsk_onnx_put_node(e->maker, "Softmax", name, "probabilities");
+    char *name = g_strdup_printf(net->several ? "sigmoid%d" : "softmax%d", number);
+    Onnx__NodeProto *n =
+        nsk_onnx_put_node(e->maker, net->several ? "Sigmoid" : "Softmax", name, "probabilities");
     nsk_onnx_add_input(e->maker, n, e->last);
-    nsk_onnx_add_int(e->maker, n, "axis", -1);
+    if (!net->several) {
+        nsk_onnx_add_int(e->maker, n, "axis", -1);
+    }
     g_free(name);
 }
 

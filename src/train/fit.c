@@ -41,14 +41,23 @@ static void load(const nsk_train_net *net, const nsk_train_set *set, int index, 
     }
 }
 
-static int count_correct(const float *scores, int classes, const int *labels, int pictures) {
+/* The likeliest class, or a bit for each label that is likelier than not. */
+static int answer_of(const nsk_train_net *net, const float *scores, int classes) {
+    int best = 0;
+    unsigned bits = 0;
+    for (int c = 0; c < classes; c++) {
+        best = scores[c] > scores[best] ? c : best;
+        bits |= (unsigned)(scores[c] > 0.0F) << c;
+    }
+    return net->several ? (int)bits : best;
+}
+
+static int count_correct(const nsk_train_net *net, const float *scores, const int *labels,
+                         int pictures) {
+    const int classes = net->layer[net->layers - 1].channels;
     int correct = 0;
     for (int n = 0; n < pictures; n++, scores += classes) {
-        int best = 0;
-        for (int c = 1; c < classes; c++) {
-            best = scores[c] > scores[best] ? c : best;
-        }
-        correct += best == labels[n];
+        correct += answer_of(net, scores, classes) == labels[n];
     }
     return correct;
 }
@@ -68,7 +77,6 @@ static void run_shard(nsk_train_net *net, const nsk_train_set *set, const nsk_tr
                       batch step, int shard, uint64_t seed, double *loss, int *correct) {
     nsk_train_shard *work = &net->shard[shard];
     size_t size = (size_t)(net->height * net->width * net->channels);
-    int classes = net->layer[net->layers - 1].channels;
     int *labels = g_new(int, net->shard_size);
     random_state r = {seed};
     work->pictures = shard_pictures(net, step.count, shard);
@@ -82,7 +90,7 @@ static void run_shard(nsk_train_net *net, const nsk_train_set *set, const nsk_tr
     *correct = 0;
     if (work->pictures > 0) {
         const float *scores = nsk_train_forward(net, work, true);
-        *correct = count_correct(scores, classes, labels, work->pictures);
+        *correct = count_correct(net, scores, labels, work->pictures);
         *loss = nsk_train_backward(net, work, labels, plan->smoothing, step.count);
     }
     g_free(labels);
@@ -152,7 +160,6 @@ void nsk_train_fit(nsk_train_net *net, const nsk_train_set *set, const nsk_train
 double nsk_train_accuracy(nsk_train_net *net, const nsk_train_set *set) {
     const change none = {.gain = 1.0F};
     size_t size = (size_t)(net->height * net->width * net->channels);
-    int classes = net->layer[net->layers - 1].channels;
     nsk_train_shard *work = &net->shard[0];
     int correct = 0;
     for (int at = 0; at < set->count; at += net->shard_size) {
@@ -161,7 +168,7 @@ double nsk_train_accuracy(nsk_train_net *net, const nsk_train_set *set) {
             load(net, set, at + i, &none, work->input + size * (size_t)i);
         }
         const float *scores = nsk_train_forward(net, work, false);
-        correct += count_correct(scores, classes, set->labels + at, work->pictures);
+        correct += count_correct(net, scores, set->labels + at, work->pictures);
     }
     return (double)correct / set->count;
 }

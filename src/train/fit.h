@@ -10,7 +10,7 @@
 typedef struct nsk_train_set {
     int count;
     const uint8_t *frames; /* count x height x width x channels */
-    const int *labels;
+    const int *labels;     /* a class; of a net for several labels, a bit for each, 31 at most */
     float mean[3], deviation[3]; /* of values scaled to 0..1 */
 } nsk_train_set;
 
@@ -33,7 +33,8 @@ typedef struct nsk_train_epoch {
 void nsk_train_fit(nsk_train_net *net, const nsk_train_set *set, const nsk_train_plan *plan,
                    void (*report)(const nsk_train_epoch *epoch));
 
-/* The share of pictures whose highest score is the label's, in inference form. */
+/* The share of pictures whose highest score is the label's, or all of whose labels are right, in
+ * inference form. */
 double nsk_train_accuracy(nsk_train_net *net, const nsk_train_set *set);
 
 #endif

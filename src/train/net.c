@@ -279,14 +279,28 @@ static double cross_entropy(const float *scores, float *gradient, int classes, i
     return loss;
 }
 
+/* The same of labels that are there or not, each by itself: bit c of `labels` is the c-th. */
+static double cross_entropies(const float *scores, float *gradient, int classes, int labels,
+                              double smoothing, int total) {
+    double loss = 0.0;
+    for (int c = 0; c < classes; c++) {
+        double target = ((unsigned)labels >> c & 1U) != 0 ? 1.0 - smoothing / 2 : smoothing / 2;
+        double z = (double)scores[c];
+        loss += fmax(z, 0.0) - z * target + log1p(exp(-fabs(z)));
+        gradient[c] = (float)((1.0 / (1.0 + exp(-z)) - target) / total);
+    }
+    return loss;
+}
+
 double nsk_train_backward(nsk_train_net *net, nsk_train_shard *shard, const int *labels,
                           double smoothing, int total) {
     nsk_train_cache *last = &shard->cache[net->layers - 1];
     int classes = net->layer[net->layers - 1].channels;
     double loss = 0.0;
     for (int n = 0; n < shard->pictures; n++) {
-        loss += cross_entropy(last->output + n * classes, last->gradient + n * classes, classes,
-                              labels[n], smoothing, total);
+        loss += (net->several ? cross_entropies : cross_entropy)(
+            last->output + n * classes, last->gradient + n * classes, classes, labels[n], smoothing,
+            total);
     }
     memset(shard->gradients, 0, net->parameters * sizeof(float));
     for (int i = 0; i < net->layers - 1; i++) {

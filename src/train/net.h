@@ -76,6 +76,7 @@ typedef struct nsk_train_shard {
 
 typedef struct nsk_train_net {
     int height, width, channels; /* of the input */
+    bool several;                /* a picture may have several labels: a bit each, and a sigmoid */
     int layers;
     nsk_train_layer layer[128];
     size_t parameters;
@@ -105,7 +106,8 @@ void nsk_train_ready(nsk_train_net *net, int shards, int shard_size, unsigned lo
  * `training`, batch normalisation uses the batch's statistics, else the running ones. */
 const float *nsk_train_forward(nsk_train_net *net, nsk_train_shard *shard, bool training);
 
-/* Softmax cross-entropy on the last output with labels smoothed by `smoothing`, then gradients of
+/* Softmax cross-entropy on the last output with labels smoothed by `smoothing`, or, where a picture
+ * may have several, the sum of each label's cross-entropy with a sigmoid; then gradients of
  * every parameter, as the mean over `total` pictures, into shard->gradients. Returns the sum of the
  * shard's losses. */
 double nsk_train_backward(nsk_train_net *net, nsk_train_shard *shard, const int *labels,
