@@ -65,7 +65,7 @@ void noisy_load(noisy *n, const char *text, int classes) {
     nsk_error error = {.text = ""};
     size_t size;
     nsk_input input = {.width = 9, .height = 9, .deviation = {0.3, 0.3, 0.3}, .top = 1};
-    nsk_labels labels = {classes, g_new0(char *, classes + 1)};
+    nsk_labels labels = {.count = classes, .names = g_new0(char *, classes + 1)};
     for (int i = 0; i < classes; i++) {
         labels.names[i] = g_strdup_printf("c%d", i);
     }

@@ -400,7 +400,7 @@ nsk_images *kiln_fresh(const kiln *k, const char *folder, uint64_t seed, int cou
     uint8_t *rgb = g_malloc(each);
     for (int i = 0; i < count; i++) {
         const uint8_t label = (uint8_t)(i % k->brief->labels.count);
-        scene_draw((kiln_class)(i % KILN_CLASSES), &r, SCENE_SIZE, rgb);
+        scene_draw((kiln_class)(i % KILN_CLASSES), 0, &r, SCENE_SIZE, rgb);
         g_byte_array_append(pictures, rgb, (guint)each);
         g_byte_array_append(labels, &label, 1);
     }

@@ -17,6 +17,7 @@ int main(int argc, char **argv) {
         {"picture formats", NULL, NULL, NULL, NULL, format_tests},
         {"arrays and lists", NULL, NULL, NULL, NULL, array_tests},
         {"image sets", NULL, NULL, NULL, NULL, set_tests},
+        {"several labels", NULL, NULL, NULL, NULL, several_tests},
         {"ONNX", NULL, NULL, NULL, NULL, onnx_tests},
         {"as exported", NULL, NULL, NULL, NULL, wild_tests},
         {"float", NULL, NULL, NULL, NULL, float_tests},

@@ -145,6 +145,27 @@ static void classes_share_a_line(void) {
     CU_ASSERT_EQUAL(answer_to(&rule, &frames[3]), NSK_UNSURE);
 }
 
+/* Each label is a question for itself; what is furthest above its threshold is acted on. */
+static void several_labels_at_once(void) {
+    static const uint32_t thresholds[] = {PARTS(100), PARTS(50), PARTS(200)};
+    static const uint8_t line_of[] = {0, 0, 1};
+    nsk_rule rule = {.frames = 1, .resting = 3, .thresholds = thresholds};
+    const scored frames[] = {{{99, 49, 199}, -1}, /* none */
+                             {{120, 60, 255}, 2}, /* 20, 10 and 55 above */
+                             {{120, 80, 199}, 1}, /* 20 and 30 */
+                             {{100, 255, 0}, -1}, /* stands already */
+                             {{0, 0, 0}, -1},     /* at rest */
+                             {{100, 0, 0}, 0}};   /* no less than it */
+    play_scores(&rule, frames, 6);
+    CU_ASSERT_EQUAL(answer_to(&rule, &frames[0]), 3);
+    rule.line_of = line_of; /* the third moves nothing */
+    rule.line_count = 2;
+    rule.resting = 1;
+    CU_ASSERT_EQUAL(answer_to(&rule, &frames[0]), 1);
+    CU_ASSERT_EQUAL(answer_to(&rule, &frames[1]), 0);
+    CU_ASSERT_EQUAL(answer_to(&rule, &(scored){{0, 0, 255}, 0}), 1);
+}
+
 CU_TestInfo decide_tests[] = {
     {"one frame decides", one_frame_decides},
     {"so many frames in a row", frames_in_a_row},
@@ -154,5 +175,6 @@ CU_TestInfo decide_tests[] = {
     {"a lead is wanted", a_lead_is_wanted},
     {"an actuator has time", an_actuator_has_time},
     {"classes share a line", classes_share_a_line},
+    {"several labels at once", several_labels_at_once},
     CU_TEST_INFO_NULL,
 };

@@ -500,6 +500,59 @@ static void every_way_gives_the_same_scores(void) {
     outcome_clear(&o);
 }
 
+/* A tile may have several faults: what commands say of it, and what the product does. */
+static void several_labels(void) {
+    outcome o = drive_for(0, "netsuke quantise demo/kiln-faults.ini -o \"$T/f.nsk\"");
+    outcome_clear(&o);
+    JsonNode *root = drive_json(0, "netsuke survey demo/kiln-faults.ini --json");
+    CU_ASSERT_EQUAL(json_number(root, "sets.1.images"), 660);
+    CU_ASSERT_EQUAL(json_number(root, "sets.1.classes.0.images"), 240); /* alone, and three pairs */
+    json_node_unref(root);
+    root = drive_json(0, "netsuke compare demo/kiln-faults.ini --model \"$T/f.nsk\" --json "
+                         "--predictions \"$T/f.csv\" --sheet \"$T/f.png\" --plot \"$T/f.svg\"");
+    CU_ASSERT(json_number(root, "integer.accuracy") > 0.8);
+    CU_ASSERT(json_number(root, "integer.each_label") > json_number(root, "integer.accuracy"));
+    CU_ASSERT_DOUBLE_EQUAL(json_number(root, "integer.classes.1.threshold"), 0.35, 1e-12);
+    CU_ASSERT(json_number(root, "integer.classes.1.average_precision") > 0.9);
+    CU_ASSERT(json_number(root, "integer.classes.1.right") <=
+              json_number(root, "integer.classes.1.answers"));
+    CU_ASSERT_EQUAL(json_length(root, "integer.among"), 0);
+    o = drive_for(0, "cut -d, -f2,5 \"$T/f.csv\" | awk -F, '$1==$2' | wc -l");
+    CU_ASSERT_EQUAL(atoi(o.out), json_number(root, "integer.correct"));
+    outcome_clear(&o);
+    json_node_unref(root);
+    root = drive_json(0, "netsuke classify demo/kiln-faults.ini --model \"$T/f.nsk\" --json "
+                         "demo/images/held-out-faults/crack+drip/crack+drip-0003.png");
+    CU_ASSERT_STRING_EQUAL(json_text(root, "images.0.label"), "crack+drip");
+    CU_ASSERT_STRING_EQUAL(json_text(root, "images.0.integer_says"), "crack+drip");
+    json_node_unref(root);
+    drive_fails("an atlas is of pictures with one label each",
+                "netsuke atlas demo/kiln-faults.ini --sample 60");
+    drive_fails("[thresholds] has one for each label",
+                "netsuke rehearse demo/kiln-faults.ini --model \"$T/f.nsk\" --frames 9 --sweep");
+    drive_fails("ends in a softmax, which gives one class of all",
+                "{ cat demo/kiln.ini; echo '[thresholds]'; echo 'every = 0.5'; } | sed "
+                "\"s#= kiln.onnx#= $PWD/demo/kiln.onnx#;s#= labels.txt#= $PWD/demo/labels.txt#;"
+                "/^thresh.*0.6/d;/^resting/d;/^variants/d\" > \"$T/one.ini\"; "
+                "netsuke outline \"$T/one.ini\"");
+    o = drive_for(0, "cd demo/images/held-out-faults && for i in 0 1 2 3; do for k in none "
+                     "crack+chip; do for n in 0 1 2; do echo \"$PWD/$k/$k-000$i.png,$k\"; done; "
+                     "done; done > \"$T/scene.csv\"");
+    outcome_clear(&o);
+    root = drive_json(0, "netsuke rehearse demo/kiln-faults.ini --model \"$T/f.nsk\" --scene "
+                         "\"$T/scene.csv\" --json --plot \"$T/scene.svg\" --signals \"$T/s.vcd\"");
+    CU_ASSERT_EQUAL(json_number(root, "frames"), 24);
+    CU_ASSERT_EQUAL(json_number(root, "events"), 4);
+    CU_ASSERT_EQUAL(json_number(root, "missed"), 0);
+    CU_ASSERT_EQUAL(json_text(root, "decisions.0.line")[0], 'r');
+    json_node_unref(root);
+    o = drive_for(0, "netsuke emit demo/kiln-faults.ini --model \"$T/f.nsk\" -o \"$T/f\" && grep "
+                     "-c 375809639U \"$T\"/f/*_firmware.c && grep -c 'thresholds\\[c\\]' "
+                     "\"$T/f/README.md\"");
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "\n1\n1\n"));
+    outcome_clear(&o);
+}
+
 CU_TestInfo contract_tests[] = {
     {"survey --json", survey_json},
     {"outline --json", outline_json},
@@ -523,5 +576,6 @@ CU_TestInfo contract_tests[] = {
     {"headroom --json", headroom_json},
     {"an assay goes on", assay_goes_on},
     {"every way gives the same scores", every_way_gives_the_same_scores},
+    {"several labels at once", several_labels},
     CU_TEST_INFO_NULL,
 };

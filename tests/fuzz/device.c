@@ -259,7 +259,7 @@ static void keeps_row(void *context, const uint8_t *row, size_t bytes, unsigned 
 
 static void hears_answer(void *context, const nsk_answered *a) {
     camera *c = context;
-    demand(a->line >= NSK_UNSURE && a->line < a->model->classes && a->decided >= NSK_NOTHING &&
+    demand(a->line >= NSK_UNSURE && a->line <= a->model->classes && a->decided >= NSK_NOTHING &&
                (a->decided == NSK_NOTHING || a->decided == a->line),
            "an answer that is none");
     c->answers++;
@@ -270,13 +270,20 @@ static void hears_fault(void *context, nsk_fault fault) {
     ((camera *)context)->faults++;
 }
 
-static void draw_rule(draws *d, const nsk_model *model, uint8_t *lines, nsk_rule *rule) {
+static void draw_rule(draws *d, const nsk_model *model, uint8_t *lines, uint32_t *thresholds,
+                      nsk_rule *rule) {
     *rule = (nsk_rule){.threshold = (uint32_t)draw_byte(d) << 22,
                        .margin = draw(d, draw_chance(d, 128) ? 1 : 256) << 22,
                        .frames = (uint8_t)draw(d, 6),
                        .window = (uint8_t)draw(d, draw_chance(d, 100) ? NSK_MOST_WINDOW + 1 : 1),
                        .hold_off = (uint8_t)draw(d, 5),
                        .resting = (uint16_t)draw(d, model->classes + 1U)};
+    if (draw_chance(d, 60)) {
+        rule->thresholds = thresholds;
+        for (unsigned i = 0; i < model->classes; i++) {
+            thresholds[i] = (uint32_t)draw_byte(d) << 22;
+        }
+    }
     if (draw_chance(d, 128)) {
         rule->line_count = (uint8_t)(1U + draw(d, model->classes < 6 ? model->classes : 6U));
         rule->line_of = lines;
@@ -345,6 +352,7 @@ static void open_parts(const uint8_t *file, uint32_t bytes, draws *d) {
 
 static void run_loop(const nsk_model *model, uint8_t *bytes, draws *d) {
     uint8_t *lines = soiled(model->classes, 0);
+    uint32_t *thresholds = (uint32_t *)(void *)soiled(model->classes * sizeof *thresholds, 0);
     camera c = {.d = d, .flash = bytes, .flash_bytes = model->size};
     nsk_firmware f = {
         .model = bytes, .model_bytes = model->size, .check_frames = draw_chance(d, 200)};
@@ -364,7 +372,7 @@ static void run_loop(const nsk_model *model, uint8_t *bytes, draws *d) {
     c.height = f.camera_height > 0 ? f.camera_height : model->height;
     const unsigned pictures = 1U + draw(d, 6);
     c.pictures = pictures;
-    draw_rule(d, model, lines, &f.rule);
+    draw_rule(d, model, lines, thresholds, &f.rule);
     const nsk_port port = {&c,         give_memory, give_row,     is_prepared,
                            sees_layer, keeps_row,   hears_answer, hears_fault};
     nsk_status status = nsk_firmware_run(&port, &f);
@@ -376,6 +384,7 @@ static void run_loop(const nsk_model *model, uint8_t *bytes, draws *d) {
         free(c.memories[i]);
     }
     free(lines);
+    free(thresholds);
 }
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {

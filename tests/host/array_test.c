@@ -9,7 +9,7 @@
 #include "images/set.h"
 
 static char *names[] = {(char *)"belt", (char *)"sound", NULL};
-static const nsk_labels labels = {2, names};
+static const nsk_labels labels = {.count = 2, .names = names};
 static const nsk_input input = {.width = 2, .height = 1, .deviation = {1, 1, 1}, .top = 1};
 
 /* An NPY file of version 1. */

@@ -198,7 +198,7 @@ typedef struct small_noise {
 
 static void small_noise_make(small_noise *n) {
     static char *names[] = {(char *)"a", (char *)"b", (char *)"c", (char *)"d", NULL};
-    const nsk_labels labels = {4, names};
+    const nsk_labels labels = {.count = 4, .names = names};
     nsk_error error = {.text = ""};
     n->input = (nsk_input){.width = 4, .height = 4, .deviation = {0.5, 0.5, 0.5}, .top = 1};
     n->folder = scratch_new();

@@ -155,7 +155,7 @@ static void large_biases_survive(void) {
 }
 
 static char *names[] = {(char *)"a", (char *)"b", (char *)"c", (char *)"d", NULL};
-static const nsk_labels labels = {4, names};
+static const nsk_labels labels = {.count = 4, .names = names};
 
 /* Quantises the made network on noise and returns the share of images on which the top class is
  * the float's, and the worst difference of a probability. */
@@ -362,10 +362,11 @@ static void without_integer_form(void) {
         onnx_finish(m, path);
         nsk_network *network = nsk_network_read(path, &input, NULL, &error);
         CU_ASSERT_PTR_NOT_NULL_FATAL(network);
-        nsk_labels some = {nsk_network_classes(network),
-                           (char *[]){(char *)"a", (char *)"b", (char *)"c", (char *)"d",
-                                      (char *)"e", (char *)"f", (char *)"g", (char *)"h",
-                                      (char *)"i", (char *)"j", (char *)"k", (char *)"l", NULL}};
+        nsk_labels some = {.count = nsk_network_classes(network),
+                           .names = (char *[]){(char *)"a", (char *)"b", (char *)"c", (char *)"d",
+                                               (char *)"e", (char *)"f", (char *)"g", (char *)"h",
+                                               (char *)"i", (char *)"j", (char *)"k", (char *)"l",
+                                               NULL}};
         some.names[some.count] = NULL;
         noise_set(noise, &some, 1, 6, 6);
         nsk_images *images = nsk_images_open(noise, &some, &input, 0, false, &error);

@@ -279,6 +279,38 @@ static void gradients_add_up(void) {
     noisy_free(&n);
 }
 
+/* Of sigmoids, each label is a question for itself: what is said of it less what is aimed at. */
+static void gradients_of_sigmoids(void) {
+    noisy n;
+    nsk_model model;
+    static whole_way w;
+    nsk_error error = {.text = ""};
+    const float target[5] = {1.0F, 0.0F, 0.25F, 1.0F, 0.5F};
+    noisy_load(&n,
+               "Conv x w_8_3_3_3 b_8 > a pads=l1,1,1,1; Relu a > y; GlobalAveragePool y > g; "
+               "Flatten g > f; Gemm f h_5_8 c_5 > z transB=i1; Sigmoid z > s",
+               5);
+    open_way(&w, &n);
+    nsk_open(&model, n.file->bytes, n.file->size);
+    uint8_t *frame = g_malloc(nsk_images_frame_bytes(n.images));
+    CU_ASSERT(nsk_images_frame(n.images, 3, frame, &error));
+    int dense = (int)w.lowered->layers->len - 2;
+    nsk_gradient_clear(w.gradient);
+    double loss = nsk_gradient_add(w.gradient, &model, frame, target, true);
+    double entropy = 0.0;
+    for (int c = 0; c < 5; c++) {
+        double p = nsk_gradient_scores(w.gradient)[c] / (double)NSK_CERTAIN;
+        double t = (double)target[c];
+        entropy -= t * log(p) + (1.0 - t) * log(1.0 - p);
+        CU_ASSERT_DOUBLE_EQUAL((double)nsk_gradient_biases(w.gradient, dense)[c], p - t, 1e-4);
+    }
+    CU_ASSERT_DOUBLE_EQUAL(loss, entropy, 1e-3);
+    nsk_gradient_free(w.gradient);
+    nsk_lowered_free(w.lowered);
+    g_free(frame);
+    noisy_free(&n);
+}
+
 /* ---- refining ---- */
 
 /* A third of the channels, and ranges that were seen on eight pictures. */
@@ -375,6 +407,7 @@ static void what_cannot_be_refined_is_said(void) {
 CU_TestInfo refine_tests[] = {
     {"gradients are differences", gradients_are_differences},
     {"gradients add up", gradients_add_up},
+    {"gradients of sigmoids", gradients_of_sigmoids},
     {"refining helps a hurt network", refining_helps},
     {"the same bytes on any number of threads", the_same_on_any_threads},
     {"what cannot be refined is said", what_cannot_be_refined_is_said},

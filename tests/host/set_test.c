@@ -11,7 +11,7 @@
 #include "netsuke/survey.h"
 
 static char *names[] = {(char *)"belt", (char *)"sound", (char *)"crack", NULL};
-static const nsk_labels labels = {3, names};
+static const nsk_labels labels = {.count = 3, .names = names};
 static const nsk_input input = {.width = 4, .height = 4, .deviation = {1, 1, 1}, .top = 1};
 
 static void folders_are_classes(void) {
@@ -220,7 +220,7 @@ static void surveys_find_repeats(void) {
 /* Names and links as file systems have them. */
 static void names_and_links(void) {
     static char *far[] = {(char *)"belt", (char *)"fehler \xc3\xa4", NULL}; /* composed */
-    const nsk_labels two = {2, far};
+    const nsk_labels two = {.count = 2, .names = far};
     char *folder = scratch_new();
     nsk_error error = {.text = ""};
     noise_set(folder, &two, 2, 4, 4);

@@ -289,7 +289,7 @@ static void errors_have_codes_and_need_no_listener(void) {
     CU_ASSERT_EQUAL(error.code, NSK_ERROR_CODE_UNSUPPORTED);
     CU_ASSERT_PTR_NULL(nsk_network_read(model, &input, NULL, NULL));
     char *names[] = {"belt", NULL};
-    const nsk_labels labels = {1, names};
+    const nsk_labels labels = {.count = 1, .names = names};
     for (int tolerant = 0; tolerant < 2; tolerant++) {
         CU_ASSERT_PTR_NULL(nsk_images_open(folder, &labels, &input, 0, tolerant == 1, NULL));
     }

@@ -32,7 +32,7 @@ static void sets_are_judged(void) {
         {0, 0, 0, 0, 1, NSK_STANDING_BROKEN, "the held-out set has no image of 'b'"},
     };
     char *names[] = {(char *)"a", (char *)"b"};
-    const nsk_labels labels = {2, names};
+    const nsk_labels labels = {.count = 2, .names = names};
     for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
         int calibration[2] = {50, 50};
         int held_out[2] = {100, cases[i].empty ? 0 : 100};
@@ -56,7 +56,7 @@ static void sets_are_judged(void) {
 /* A comparison of so many images and flips, two classes of them half each. */
 static nsk_verdict *judge(int images, int float_correct, int lost, int won, double limit) {
     char *names[] = {(char *)"a", (char *)"b"};
-    const nsk_labels labels = {2, names};
+    const nsk_labels labels = {.count = 2, .names = names};
     nsk_answer *answers = g_new0(nsk_answer, images);
     nsk_comparison c = {.images = images,
                         .classes = 2,

@@ -118,7 +118,7 @@ static void grey_has_one_mean(void) {
     char *path = scratch_path(folder, "grey.onnx");
     char *pictures = scratch_path(folder, "set");
     char *names[] = {(char *)"a", (char *)"b", (char *)"c", (char *)"d", NULL};
-    const nsk_labels labels = {4, names};
+    const nsk_labels labels = {.count = 4, .names = names};
     nsk_input input = {
         .width = 8, .height = 8, .colour = NSK_COLOUR_GREY, .deviation = {1, 1, 1}, .top = 1};
     nsk_error error = {.text = ""};

@@ -326,7 +326,7 @@ static double exported_distance(const char *folder, const nsk_network *network,
 
 static void patterns_compute_the_same(void) {
     char *names[] = {(char *)"a", (char *)"b", (char *)"c", (char *)"d", (char *)"e", NULL};
-    const nsk_labels labels = {5, names};
+    const nsk_labels labels = {.count = 5, .names = names};
     char *folder = scratch_new();
     char *noise = scratch_path(folder, "noise");
     nsk_error error = {.text = ""};
@@ -753,7 +753,7 @@ static void unsure_classes_do_not_tie(void) {
         list[c] = names[c];
     }
     const nsk_labels few = k.brief->labels;
-    k.brief->labels = (nsk_labels){CLASSES, list};
+    k.brief->labels = (nsk_labels){.count = CLASSES, .names = list};
     nsk_graph *graph = k.network->graph;
     const nsk_node *dense =
         nsk_graph_producer(graph, nsk_graph_producer(graph, graph->output)->input[0]);
@@ -804,7 +804,7 @@ static void unsure_classes_do_not_tie(void) {
 /* A product of two computed tensors whose sums 32 bits would not hold. */
 static void sums_that_are_too_long_are_named(void) {
     char *names[] = {(char *)"a", (char *)"b", NULL};
-    const nsk_labels labels = {2, names};
+    const nsk_labels labels = {.count = 2, .names = names};
     char *folder = scratch_new();
     char *noise = scratch_path(folder, "noise");
     nsk_error error = {.text = ""};

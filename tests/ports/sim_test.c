@@ -352,8 +352,8 @@ static void rejudging_is_replaying(void) {
     rule.window = 0;
     y.on.decision = &rule;
     nsk_rehearsal *played = play_with(&y, "cut@13");
-    uint8_t line_of[256];
-    nsk_rule other = nsk_rule_of(&rule, &model, line_of);
+    nsk_rule_lists lists;
+    nsk_rule other = nsk_rule_of(&rule, &model, &lists);
     int *decided = g_new(int, r->taken);
     nsk_figures f;
     nsk_rejudge(r, &y.on, &other, decided, &f);

@@ -258,7 +258,7 @@ static char *build_and_run(const test_case *c, const nsk_graph *graph, const nsk
             ranges[i].high = fmaxf(ranges[i].high, numbers[k]);
         }
     }
-    nsk_labels labels = {(int)classes, g_new0(char *, classes + 1)};
+    nsk_labels labels = {.count = (int)classes, .names = g_new0(char *, classes + 1)};
     for (size_t i = 0; i < classes; i++) {
         labels.names[i] = g_strdup_printf("%zu", i);
     }
