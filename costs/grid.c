@@ -173,6 +173,26 @@ const grid_shape grid_shapes[] = {
     {NSK_KIND_NORMALISE_WHOLE, 6, 64, 64, 4, 1},
     {NSK_KIND_NORMALISE_WHOLE, 20, 8, 8, 8, 1},
     {NSK_KIND_NORMALISE_WHOLE, 9, 48, 48, 2, 1},
+    /* which read a fine tensor */
+    {NSK_KIND_CONV_FINE, 12, 3, 8, 3, 1},
+    {NSK_KIND_CONV_FINE, 24, 3, 16, 3, 2},
+    {NSK_KIND_CONV_FINE, 12, 16, 24, 1, 1},
+    {NSK_KIND_CONV_FINE, 6, 32, 40, 1, 1},
+    {NSK_KIND_CONV_FINE, 9, 8, 7, 3, 1},
+    {NSK_KIND_CONV_FINE, 5, 6, 11, 5, 1},
+    {NSK_KIND_CONV_FINE, 1, 128, 12, 1, 1},
+    {NSK_KIND_CONV_FINE, 16, 8, 48, 1, 1},
+    {NSK_KIND_DEPTHWISE_FINE, 12, 16, 16, 3, 1},
+    {NSK_KIND_DEPTHWISE_FINE, 20, 10, 10, 3, 2},
+    {NSK_KIND_DEPTHWISE_FINE, 9, 24, 24, 5, 1},
+    {NSK_KIND_DEPTHWISE_FINE, 24, 8, 8, 3, 1},
+    {NSK_KIND_DEPTHWISE_FINE, 7, 45, 45, 3, 1},
+    {NSK_KIND_LUT_FINE, 12, 16, 16, 1, 1},
+    {NSK_KIND_LUT_FINE, 6, 64, 64, 1, 1},
+    {NSK_KIND_LUT_FINE, 24, 8, 8, 1, 1},
+    {NSK_KIND_ADD_FINE, 12, 16, 16, 1, 1},
+    {NSK_KIND_ADD_FINE, 6, 64, 64, 1, 1},
+    {NSK_KIND_ADD_FINE, 24, 8, 8, 1, 1},
     {NSK_KIND_SCORES, 1, 2, 2, 1, 1},
     {NSK_KIND_SCORES, 1, 10, 10, 1, 1},
     {NSK_KIND_SCORES, 1, 100, 100, 1, 1},
@@ -202,6 +222,9 @@ static const kind_form forms[NSK_KINDS] = {
     [NSK_KIND_CONV] = {.window = true, .pads = true, .weights = true},
     [NSK_KIND_DEPTHWISE] = {.window = true, .pads = true, .weights = true},
     [NSK_KIND_DENSE] = {.weights = true},
+    [NSK_KIND_CONV_FINE] = {.window = true, .pads = true, .weights = true},
+    [NSK_KIND_DEPTHWISE_FINE] = {.window = true, .pads = true, .weights = true},
+    [NSK_KIND_ADD_FINE] = {.pair = true},
     [NSK_KIND_MAX_POOL] = {.window = true},
     [NSK_KIND_AVERAGE_POOL] = {.window = true},
     [NSK_KIND_ADD] = {.pair = true},
@@ -224,9 +247,10 @@ static int output_size(const grid_shape *s) {
 
 static int taps_of(const grid_shape *s) {
     int area = s->kernel * s->kernel;
-    return s->kind == NSK_KIND_DEPTHWISE ? area
-           : s->kind == NSK_KIND_DENSE   ? s->size * s->size * s->in_channels
-                                         : area * s->in_channels;
+    bool depthwise = s->kind == NSK_KIND_DEPTHWISE || s->kind == NSK_KIND_DEPTHWISE_FINE;
+    return depthwise                   ? area
+           : s->kind == NSK_KIND_DENSE ? s->size * s->size * s->in_channels
+                                       : area * s->in_channels;
 }
 
 static void draw_weights(nsk_lowered_layer *l, int taps, int channels, random_state *r) {
@@ -338,9 +362,9 @@ nsk_model_file *grid_write(const nsk_lowered *net, const nsk_schedule *schedule,
     bool good = true;
     for (int i = 0; i < tensors; i++) {
         const nsk_range range = {-2.0F, 2.0F};
-        scales[i] = nsk_lowered_tensor_at(net, i)->element == NSK_ELEMENT_8
-                        ? nsk_scale_of(range)
-                        : nsk_wide_scale_of(range);
+        const nsk_lowered_tensor *t = nsk_lowered_tensor_at(net, i);
+        scales[i] =
+            t->element == NSK_ELEMENT_8 || t->fine ? nsk_scale_of(range) : nsk_wide_scale_of(range);
     }
     for (int i = 0; i < layers && good; i++) {
         const nsk_lowered_layer *l = nsk_lowered_layer_at(net, i);
@@ -407,8 +431,14 @@ nsk_model_file *grid_model(const grid_shape *shape, grid_way way, nsk_error *err
     random_state r = {4711};
     nsk_lowered net;
     grid_begin(&net, shape->size, 3);
-    const grid_shape first = {NSK_KIND_CONV, shape->size, 3, shape->in_channels, 1, 1};
+    const bool fine = shape->kind >= NSK_KIND_CONV_FINE;
+    const grid_shape first = {
+        fine ? NSK_KIND_CONV_FINE : NSK_KIND_CONV, shape->size, 3, shape->in_channels, 1, 1};
     grid_add_layer(&net, &first, "first", &r);
+    if (fine) {
+        nsk_lowered_tensor_at(&net, 1)->element = NSK_ELEMENT_16;
+        nsk_lowered_tensor_at(&net, 1)->fine = true;
+    }
     grid_add_layer(&net, shape, "tested", &r);
     if (shape->kind == NSK_KIND_SCORES) {
         return grid_finish(&net, 0, way == GRID_OVER, error);

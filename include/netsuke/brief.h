@@ -161,6 +161,8 @@ typedef struct nsk_brief {
     nsk_labels labels;
     nsk_input input;
     nsk_recipe recipe; /* its RAM is the brief's limit; its refinement the caller's to set */
+    char **fine;       /* layers whose outputs are to have 16 bits, NULL behind the last: see
+                        * nsk_network_make_fine */
     bool refine;       /* the brief asks for refining, on `training` */
     int refine_epochs;
     nsk_limits limits;

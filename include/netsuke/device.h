@@ -86,13 +86,14 @@ typedef struct nsk_model {
  * bytes; channels fastest, standing at `offset` bytes into the workspace; `rows` of its rows at a
  * time, which is all of them but between streamed layers. From a pixel to the next there are
  * `pixel_stride` bytes: those of its channels, or more where it is some channels of another tensor,
- * a concatenation that nobody has to copy together. A value stands for scale x (q - zero); the
+ * a concatenation that nobody has to copy together. A value stands for scale x (q / 2^fraction -
+ * zero): `fraction` is 8 of a fine tensor of int16 between layers, 0 of all others; the
  * scale is the bit pattern of an IEEE 754 binary32, which the device never computes with. */
 typedef struct nsk_tensor {
     uint32_t offset;
     int32_t pixel_stride;
     uint16_t height, width, channels, rows;
-    uint8_t element;
+    uint8_t element, fraction;
     bool slice; /* some channels of another */
     int8_t zero;
     uint32_t scale_bits;
@@ -119,7 +120,11 @@ typedef enum nsk_kind {
     NSK_KIND_SCORES = 17,          /* what the network ends in: the classes' scores */
     NSK_KIND_NORMALISE = 18,       /* groups of each pixel's channels, by mean and deviation */
     NSK_KIND_NORMALISE_WHOLE = 19, /* the same of groups of channels of the whole picture */
-    NSK_KINDS                      /* one past the last */
+    NSK_KIND_CONV_FINE = 20,       /* as the kind of that name, where tensors may be fine */
+    NSK_KIND_DEPTHWISE_FINE = 21,  /* the same, and the next two */
+    NSK_KIND_LUT_FINE = 22,
+    NSK_KIND_ADD_FINE = 23,
+    NSK_KINDS /* one past the last */
 } nsk_kind;
 
 /* Called around each layer, in order: to time it, to look at its output, to feed a watchdog. Either

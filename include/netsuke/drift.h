@@ -77,11 +77,12 @@ typedef struct nsk_advices {
 
 /* Tries what the drift of the layers suggests, each by itself, and keeps what measurably helps: no
  * fewer images answered as by the float network, and more of them, or probabilities that are nearer
- * to its by a twentieth. `file` is what network, calibration and recipe give. */
+ * to its by a twentieth. Layers that bring back most, where `regain` is not NULL, are tried with 16
+ * bits, too. `file` is what network, calibration and recipe give. */
 nsk_advices *nsk_advise(const nsk_network *network, const nsk_images *calibration,
                         const nsk_recipe *recipe, const nsk_model_file *file,
-                        const nsk_drift *drift, const nsk_images *images, nsk_progress progress,
-                        void *context, nsk_error *error);
+                        const nsk_drift *drift, const nsk_regain *regain, const nsk_images *images,
+                        nsk_progress progress, void *context, nsk_error *error);
 void nsk_advices_free(nsk_advices *advices);
 
 /* Draws error by layer, so far and alone, and what each layer would bring back where `regain` is

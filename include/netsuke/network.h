@@ -20,6 +20,11 @@ nsk_network *nsk_network_read(const char *path, nsk_input *input, const char *ou
 /* Takes the network's outputs for several labels at once, each a sigmoid of its own, where it ends
  * in those or in plain scores. False and an error where it ends in a softmax, or in one number. */
 bool nsk_network_answer_each(nsk_network *network, nsk_error *error);
+/* Asks for the output of a layer, by its name in the outline, with 16 bits instead of 8: each of
+ * its levels then has 256 parts. What writes and reads it must be a convolution, a dense layer but
+ * the last, a function of one number or a sum: whoever lowers the network says so where it is not.
+ * Finer numbers take twice the RAM and more time, and are not streamed. */
+bool nsk_network_make_fine(nsk_network *network, const char *layer, nsk_error *error);
 void nsk_network_free(nsk_network *network);
 int nsk_network_classes(const nsk_network *network);
 /* How many computed tensors the file itself gives the integer levels of (QuantizeLinear): those are

@@ -91,6 +91,16 @@ void cli_print_notes(const nsk_network *network, const char *path) {
     }
 }
 
+/* What the brief asks of the network: finer numbers, labels by themselves. */
+static bool suit_brief(cli_context *context) {
+    bool good = true;
+    for (char **name = context->brief->fine; *name != NULL && good; name++) {
+        good = nsk_network_make_fine(context->network, *name, &context->error);
+    }
+    return good && (context->brief->labels.thresholds == NULL ||
+                    nsk_network_answer_each(context->network, &context->error));
+}
+
 bool cli_load_network(cli_context *context) {
     if (context->network == NULL && cli_load_brief(context) &&
         nsk_brief_has(context->brief, context->brief->model, "model", "file", &context->error)) {
@@ -101,10 +111,7 @@ bool cli_load_network(cli_context *context) {
                 nsk_network_set_fact(context->network, (nsk_fact)i, context->brief->facts[i]);
             }
         }
-        bool each = context->brief->labels.thresholds != NULL;
-        if (context->network != NULL &&
-            ((each && !nsk_network_answer_each(context->network, &context->error)) ||
-             !check_network(context))) {
+        if (context->network != NULL && (!suit_brief(context) || !check_network(context))) {
             g_clear_pointer(&context->network, nsk_network_free);
         } else if (context->network != NULL) {
             cli_print_notes(context->network, context->brief->model);

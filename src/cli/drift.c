@@ -130,8 +130,8 @@ char **drift_advice_words(const nsk_advices *a) {
         g_ptr_array_add(words,
                         g_strdup("every answer is the float network's: there is nothing to win"));
     } else if (a->count == 0) {
-        g_ptr_array_add(words, g_strdup_printf("none: %d changes of ranges and stages were tried, "
-                                               "and none measurably helps",
+        g_ptr_array_add(words, g_strdup_printf("none: %d changes of ranges, widths and stages were "
+                                               "tried, and none measurably helps",
                                                a->tried));
     }
     g_ptr_array_add(words, NULL);
@@ -222,7 +222,7 @@ static int run(cli_context *context) {
     nsk_advices *a = NULL;
     bool good = d != NULL && (r = find_regain(context)) != NULL &&
                 (a = nsk_advise(context->network, context->calibration, &context->brief->recipe,
-                                context->model, d, context->held_out, cli_progress, NULL,
+                                context->model, d, r, context->held_out, cli_progress, NULL,
                                 &context->error)) != NULL &&
                 (own->plot == NULL || nsk_drift_draw(d, r, name, own->plot, &context->error));
     if (good && context->json) {

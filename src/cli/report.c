@@ -64,7 +64,7 @@ static bool find_drift(report_content *s) {
         (s->regain = nsk_regain_measure(context->network, context->calibration, &recipe, some,
                                         cli_progress, NULL, &context->error)) != NULL &&
         (s->advices = nsk_advise(context->network, context->calibration, &recipe, model, s->drift,
-                                 some, cli_progress, NULL, &context->error)) != NULL;
+                                 s->regain, some, cli_progress, NULL, &context->error)) != NULL;
     nsk_images_free(some);
     return good;
 }

@@ -191,10 +191,11 @@ static inline uint64_t nsk_depthwise_scratch(const nsk_layer *l) {
     return (length * (uint32_t)(plain ? 8 * l->kernel_height : down) + 3U) / 4U * 4U;
 }
 
-/* Bytes of a layer's scratch. */
+/* Bytes of a layer's scratch; where tensors are fine, a window of int16. */
 static inline uint64_t nsk_layer_scratch(const nsk_layer *l) {
     return l->kind == NSK_KIND_CONV        ? (uint64_t)nsk_conv_scratch(l)
            : l->kind == NSK_KIND_DEPTHWISE ? nsk_depthwise_scratch(l)
+           : l->kind == NSK_KIND_CONV_FINE ? 2U * (uint64_t)nsk_row_bytes(nsk_conv_taps(l))
                                            : 0U;
 }
 

@@ -38,6 +38,7 @@ void nsk_tensor_decode(const nsk_model *model, unsigned tensor, nsk_tensor *t) {
     t->channels = (uint16_t)nsk_load16(at + NSK_T_CHANNELS);
     t->pixel_stride = t->channels;
     t->element = 1;
+    t->fraction = 0;
     t->slice = rows == NSK_SLICE;
     if (t->slice) {
         at = tensor_record(model, nsk_load32(at + NSK_T_SCALE));
@@ -45,7 +46,8 @@ void nsk_tensor_decode(const nsk_model *model, unsigned tensor, nsk_tensor *t) {
         t->offset += nsk_load32(at + NSK_T_PLACE);
         t->pixel_stride = (int32_t)nsk_load16(at + NSK_T_CHANNELS);
     } else if (rows > NSK_MOST_ROWS) {
-        t->element = (uint8_t)(1U << rows % 4U);
+        t->element = (uint8_t)(rows == NSK_FINE_16 ? 2U : 1U << rows % 4U);
+        t->fraction = rows == NSK_FINE_16 ? 8U : 0U;
         t->pixel_stride *= t->element;
         rows = 0;
     }
@@ -83,8 +85,13 @@ void nsk_layer_decode(const nsk_model *model, unsigned index, nsk_layer *l) {
     l->dilate_across = at[NSK_L_DILATE_ACROSS];
     l->pad_top = at[NSK_L_PAD_TOP];
     l->pad_left = at[NSK_L_PAD_LEFT];
-    l->low = l->out.element == 2 ? INT16_MIN : (int8_t)at[NSK_L_LOW];
-    l->high = l->out.element == 2 ? INT16_MAX : (int8_t)at[NSK_L_HIGH];
+    l->low = (int8_t)at[NSK_L_LOW];
+    l->high = (int8_t)at[NSK_L_HIGH];
+    if (l->out.element == 2) { /* a clamp counts where tensors are fine, if it is one */
+        bool fine = l->out.fraction > 0;
+        l->low = fine ? l->low * 256 : INT16_MIN;
+        l->high = fine && l->high < INT8_MAX ? l->high * 256 : INT16_MAX;
+    }
     l->weights = model->bytes + nsk_load32(at + NSK_L_WEIGHTS_AT);
     l->requantise = model->bytes + nsk_load32(at + NSK_L_REQUANTISE_AT);
     l->scratch = nsk_load32(at + NSK_L_SCRATCH_AT);

@@ -103,6 +103,18 @@ static void count_depthwise(nsk_work *work, const nsk_layer *l) {
     work->alone = up_to(channels, 16) * (windows_of(l).outer * l->out.height);
 }
 
+/* All taps, what is outside of the picture, too. */
+static void count_fine(nsk_work *work, const nsk_layer *l) {
+    bool depthwise = l->kind == NSK_KIND_DEPTHWISE_FINE;
+    uint64_t gathered = (uint64_t)l->out.height * l->out.width * l->count;
+    uint64_t taps = depthwise ? nsk_kernel_area(l) : (uint32_t)nsk_conv_taps(l);
+    work->products = work->outputs * taps;
+    work->pixels =
+        depthwise ? work->outputs * (uint32_t)l->kernel_height : gathered * nsk_kernel_area(l);
+    work->copies = depthwise ? 0 : gathered * taps;
+    work->macs = window_taps(l) * l->out.channels * (depthwise ? 1 : l->in.channels / l->count);
+}
+
 /* Elements that a move copies. */
 static uint64_t moved(const nsk_layer *l) {
     uint64_t count = 1;
@@ -125,6 +137,10 @@ nsk_work nsk_work_of(const nsk_layer *layer) {
         break;
     case NSK_KIND_DEPTHWISE:
         count_depthwise(&work, &l);
+        break;
+    case NSK_KIND_CONV_FINE:
+    case NSK_KIND_DEPTHWISE_FINE:
+        count_fine(&work, &l);
         break;
     case NSK_KIND_MAX_POOL:
     case NSK_KIND_AVERAGE_POOL:

@@ -7,6 +7,7 @@
 
 #include "analysis/answer.h"
 #include "analysis/neighbours.h"
+#include "base/element.h"
 #include "device/layer.h"
 #include "lower/lower.h"
 #include "lower/translation.h"
@@ -37,7 +38,7 @@ static bool find_layer(atlas_maker *m, const nsk_lowered *lowered, nsk_error *er
     }
     for (m->layer = m->model->layers - 1; m->layer >= 0; m->layer--) {
         nsk_layer_decode(m->model, (unsigned)m->layer, &l);
-        if (l.kind == NSK_KIND_DENSE || l.kind == NSK_KIND_CONV) {
+        if (l.kind == NSK_KIND_DENSE || l.kind == NSK_KIND_CONV || l.kind == NSK_KIND_CONV_FINE) {
             break;
         }
     }
@@ -48,7 +49,7 @@ static bool find_layer(atlas_maker *m, const nsk_lowered *lowered, nsk_error *er
     m->value_index = nsk_lowered_tensor_at(lowered, low->in)->value;
     m->value =
         m->value_index != NSK_NONE ? nsk_graph_value(m->network->graph, m->value_index) : NULL;
-    m->numbers = (int)nsk_tensor_bytes(&l.in);
+    m->numbers = (int)nsk_tensor_elements(&l.in);
     return (m->value != NULL && nsk_lowered_tensor_at(lowered, low->in)->order == NSK_ORDER_PLAIN &&
             nsk_plain_layout(m->value, &plain) &&
             nsk_value_count(m->value) == (size_t)m->numbers) ||
@@ -74,7 +75,8 @@ static void before_layer(void *context, const nsk_model *model, unsigned index) 
     const nsk_scale scale = nsk_scale_of_tensor(&l.in);
     for (int i = 0; i < w->maker->numbers; i++) {
         int32_t place = nsk_plain_place(w->maker->value, (size_t)i);
-        w->to[i] = (double)scale.scale * (w->workspace[l.in.offset + (uint32_t)place] - scale.zero);
+        const int8_t *at = w->workspace + l.in.offset + (uint32_t)place * l.in.element;
+        w->to[i] = (double)scale.scale * (nsk_element_at(at, l.in.element) - scale.zero);
     }
 }
 

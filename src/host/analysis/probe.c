@@ -77,7 +77,7 @@ static void after_layer(void *context, const nsk_model *model, unsigned layer) {
                          .width = t.width,
                          .channels = t.channels,
                          .scale = nsk_scale_of_tensor(&t).scale,
-                         .zero = t.zero,
+                         .zero = nsk_scale_of_tensor(&t).zero,
                          .levels = g_new(int32_t, count)};
     for (size_t i = 0; i < count; i++) {
         probe->levels[i] =

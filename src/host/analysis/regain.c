@@ -27,7 +27,9 @@ static void round_value(const void *context, int value, float *numbers, size_t c
     const way *w = context;
     const nsk_value *v = nsk_graph_value(w->network->graph, value);
     const nsk_scale s = {v->pinned_scale, v->pinned_zero};
-    if (v->pinned && value != w->whole) {
+    if (v->pinned && v->fine && value != w->whole) {
+        nsk_round_to_wide_levels(numbers, count, nsk_fine_scale(s));
+    } else if (v->pinned && value != w->whole) {
         nsk_round_to_levels(numbers, count, s);
     } else if (v->pinned_wide && value != w->whole) {
         nsk_round_to_wide_levels(numbers, count, s);

@@ -51,7 +51,7 @@ const nsk_setting_name nsk_brief_settings[] = {
      "Whether the first layers run while the frame comes in: when-needed, never or always"},
     {"ranges", "*",
      "every, or a layer's name: how a range is made: squared-error, extremes, percentile, "
-     "divergence or auto"},
+     "divergence or auto; of a layer, fine: its output has 16 bits"},
     {"stages", "equalise", "Even out channels between layers: yes or no"},
     {"stages", "rounding", "Fit the rounding of weights: yes or no"},
     {"stages", "biases", "Settle biases: yes or no"},
@@ -159,7 +159,8 @@ static bool read_limits(const nsk_settings *s, nsk_limits *limits, nsk_error *er
 }
 
 /* [ranges]: `every` for all layers, and any layer by its name. */
-static bool read_ranges(const nsk_settings *s, nsk_recipe *recipe, nsk_error *error) {
+static bool read_ranges(const nsk_settings *s, nsk_recipe *recipe, GPtrArray *fine,
+                        nsk_error *error) {
     static const char *const methods[] = {"auto",          "extremes",   "percentile",
                                           "squared-error", "divergence", NULL};
     const char *const *keys = nsk_settings_keys(s, "ranges");
@@ -167,10 +168,15 @@ static bool read_ranges(const nsk_settings *s, nsk_recipe *recipe, nsk_error *er
         g_new0(nsk_range_exception, keys != NULL ? g_strv_length((char **)keys) : 0);
     for (; keys != NULL && *keys != NULL; keys++) {
         int method = NSK_RANGE_METHOD_AUTO;
+        bool every = strcmp(*keys, "every") == 0;
+        if (!every && g_strcmp0(nsk_settings_text(s, "ranges", *keys), "fine") == 0) {
+            g_ptr_array_add(fine, g_strdup(*keys));
+            continue;
+        }
         if (!nsk_settings_choice(s, "ranges", *keys, methods, &method, error)) {
             return false;
         }
-        if (strcmp(*keys, "every") == 0) {
+        if (every) {
             recipe->ranges = (nsk_range_method)method;
             continue;
         }
@@ -213,7 +219,11 @@ static bool read_recipe(const nsk_settings *s, nsk_brief *brief, nsk_error *erro
     nsk_recipe_init(recipe);
     bool good = nsk_settings_choice(s, "schedule", "streamed", wishes, &wish, error);
     recipe->streaming = (nsk_streaming_wish)wish;
-    return good && read_stages(s, brief, error) && read_ranges(s, recipe, error);
+    GPtrArray *fine = g_ptr_array_new();
+    good = good && read_stages(s, brief, error) && read_ranges(s, recipe, fine, error);
+    g_ptr_array_add(fine, NULL);
+    brief->fine = (char **)g_ptr_array_free(fine, FALSE);
+    return good;
 }
 
 /* A whole number; stays as it is where the key is not given. */
@@ -556,6 +566,7 @@ void nsk_brief_free(nsk_brief *brief) {
     g_strfreev(brief->decision.line_names);
     g_free(brief->decision.line_of);
     g_strfreev(brief->scenes);
+    g_strfreev(brief->fine);
     nsk_labels_clear(&brief->labels);
     nsk_settings_free(brief->settings);
     g_free(brief);

@@ -31,7 +31,7 @@ static uint16_t narrowed(int channels, double part) {
 static int last_weights(const nsk_model *model) {
     for (int i = model->layers - 1; i >= 0; i--) {
         nsk_kind kind = nsk_layer_kind(model, (unsigned)i);
-        if (kind == NSK_KIND_CONV || kind == NSK_KIND_DENSE) {
+        if (kind == NSK_KIND_CONV || kind == NSK_KIND_DENSE || kind == NSK_KIND_CONV_FINE) {
             return i;
         }
     }
@@ -66,6 +66,7 @@ static bool reshape_layer(nsk_layer *l, const nsk_tensor *in, double part, bool 
     bool good = true;
     switch (l->kind) {
     case NSK_KIND_CONV:
+    case NSK_KIND_CONV_FINE:
         good = reshape_window(l, in) && l->count == 1;
         l->out.channels = is_last ? l->out.channels : narrowed(l->out.channels, part);
         channels_follow = false;
@@ -75,6 +76,7 @@ static bool reshape_layer(nsk_layer *l, const nsk_tensor *in, double part, bool 
         channels_follow = false;
         break;
     case NSK_KIND_DEPTHWISE:
+    case NSK_KIND_DEPTHWISE_FINE:
         good = reshape_window(l, in) && l->in.channels == l->out.channels;
         break;
     case NSK_KIND_MAX_POOL:
@@ -82,6 +84,8 @@ static bool reshape_layer(nsk_layer *l, const nsk_tensor *in, double part, bool 
         good = reshape_window(l, in);
         break;
     case NSK_KIND_ADD:
+    case NSK_KIND_ADD_FINE:
+    case NSK_KIND_LUT_FINE:
     case NSK_KIND_MULTIPLY:
     case NSK_KIND_MAX:
     case NSK_KIND_MIN:
@@ -103,11 +107,11 @@ static bool reshape_layer(nsk_layer *l, const nsk_tensor *in, double part, bool 
 
 static uint64_t weights_of(const nsk_layer *l) {
     uint64_t each = 0;
-    if (l->kind == NSK_KIND_CONV) {
+    if (l->kind == NSK_KIND_CONV || l->kind == NSK_KIND_CONV_FINE) {
         each = (uint64_t)nsk_row_bytes(nsk_conv_taps(l)) + 4U;
     } else if (l->kind == NSK_KIND_DENSE) {
         each = (uint64_t)nsk_row_bytes((int32_t)nsk_tensor_bytes(&l->in)) + 4U;
-    } else if (l->kind == NSK_KIND_DEPTHWISE) {
+    } else if (l->kind == NSK_KIND_DEPTHWISE || l->kind == NSK_KIND_DEPTHWISE_FINE) {
         each = nsk_kernel_area(l) + 4U;
     }
     return each * l->out.channels;

@@ -299,10 +299,13 @@ static bool put_layer(nsk_exporter *e, const nsk_node *node) {
     char *clamped = put_clamp(e, node, out->name);
     nsk_element element =
         tensor != NSK_NONE ? nsk_lowered_tensor_at(e->lowered, tensor)->element : NSK_ELEMENT_32;
+    const bool fine = tensor != NSK_NONE && nsk_lowered_tensor_at(e->lowered, tensor)->fine;
     e->names[node->output] =
         element == NSK_ELEMENT_32 /* a score, or a look at another */
             ? g_strdup(clamped)
-            : nsk_export_pair(e, clamped, e->scales[tensor], element == NSK_ELEMENT_16);
+            : nsk_export_pair(e, clamped,
+                              fine ? nsk_fine_scale(e->scales[tensor]) : e->scales[tensor],
+                              element == NSK_ELEMENT_16);
     g_free(clamped);
     return true;
 }

@@ -45,15 +45,15 @@ int nsk_export_tensor(const nsk_exporter *e, int value) {
     return NSK_NONE;
 }
 
-/* Of int8, or of int16, whose zero is 0. */
+/* Of int8, or of int16. */
 static void put_zero_of(nsk_exporter *e, Onnx__NodeProto *n, nsk_scale s, bool wide) {
-    static const int16_t nothing = 0;
+    const int16_t zero_of_16 = (int16_t)s.zero;
     const int8_t zero = (int8_t)s.zero;
     char *name = nsk_export_name(&e->fresh, "zero");
     nsk_onnx_put_constant(
         e->maker, name,
         wide ? ONNX__TENSOR_PROTO__DATA_TYPE__INT16 : ONNX__TENSOR_PROTO__DATA_TYPE__INT8, 0, NULL,
-        wide ? (const void *)&nothing : &zero, wide ? sizeof nothing : sizeof zero);
+        wide ? (const void *)&zero_of_16 : &zero, wide ? sizeof zero_of_16 : sizeof zero);
     nsk_onnx_add_input(e->maker, n, name);
     g_free(name);
 }

@@ -50,8 +50,8 @@ static size_t place_in_layer(const nsk_lowered_layer *l, const nsk_value *w, int
     size_t inputs = (size_t)w->dims[1];
     size_t output = index / area / inputs;
     size_t tap = index % area;
-    return l->kind == NSK_KIND_DEPTHWISE ? tap * channels + output
-                                         : (output * area + tap) * inputs + index / area % inputs;
+    return nsk_lowered_is_depthwise(l) ? tap * channels + output
+                                       : (output * area + tap) * inputs + index / area % inputs;
 }
 
 static void put_int8_weights(nsk_exporter *e, const nsk_node *node, const nsk_lowered_layer *l,

@@ -207,6 +207,7 @@ void nsk_graph_bypass(nsk_graph *graph, nsk_node *node, int value) {
     if (gone->pinned || gone->pinned_wide) { /* the levels were those of what is read now */
         stays->pinned = gone->pinned;
         stays->pinned_wide = gone->pinned_wide;
+        stays->fine = gone->fine;
         stays->pinned_scale = gone->pinned_scale;
         stays->pinned_zero = gone->pinned_zero;
     }

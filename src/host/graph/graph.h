@@ -41,6 +41,7 @@ typedef struct nsk_value {
      * scales of a constant that was stored as int8, one, or one for each place along an axis. */
     bool pinned;
     bool pinned_wide; /* to int16 instead */
+    bool fine;        /* each of those levels is to have 256 parts */
     float pinned_scale;
     int pinned_zero;
     float *steps;

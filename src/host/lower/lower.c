@@ -225,7 +225,7 @@ nsk_lowered *nsk_lower(const nsk_graph *graph, nsk_error *error) {
     if (good) {
         end_in_scores(&l, last);
     }
-    good = good && nsk_lowered_add_scratch(lowered, error);
+    good = good && nsk_translation_make_fine(&l) && nsk_lowered_add_scratch(lowered, error);
     for (guint i = 0; i < graph->values->len; i++) {
         g_free(l.views[i].source);
     }

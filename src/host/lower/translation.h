@@ -22,6 +22,10 @@ bool nsk_translation_window_fits(const nsk_translation *l, const nsk_node *node)
 /* True, and an error, where the node runs on several pictures at once. */
 bool nsk_translation_is_batch(const nsk_translation *l, const nsk_node *node);
 
+/* Gives tensors whose values are to be fine their elements, and layers around them their kinds;
+ * false and an error where one cannot. Before scratches are added. */
+bool nsk_translation_make_fine(nsk_translation *l);
+
 typedef bool nsk_lower_operator(nsk_translation *l, const nsk_node *node);
 
 /* One a family of operators: lower.c has those that cannot be lowered. */

@@ -5,6 +5,7 @@
 #include <string.h>
 
 #include "device/arithmetic.h"
+#include "device/fine.h"
 #include "device/format.h"
 #include "device/layer.h"
 
@@ -53,7 +54,7 @@ static bool complain(const nsk_lowered_layer *layer, nsk_error *error, const cha
 }
 
 static int weight_index(const nsk_lowered_layer *l, int channel, int tap, int channels) {
-    return l->kind == NSK_KIND_DEPTHWISE ? tap * channels + channel : channel * l->taps + tap;
+    return nsk_lowered_is_depthwise(l) ? tap * channels + channel : channel * l->taps + tap;
 }
 
 static double weight_at(const nsk_lowered_layer *l, int channel, int tap, int channels) {
@@ -71,6 +72,8 @@ static const weights_form forms[NSK_KINDS] = {
     [NSK_KIND_CONV] = {.words = true, .folded = true},
     [NSK_KIND_DENSE] = {.words = true, .folded = true},
     [NSK_KIND_DEPTHWISE] = {.interleaved = true, .folded = true},
+    [NSK_KIND_CONV_FINE] = {.words = true, .folded = true},
+    [NSK_KIND_DEPTHWISE_FINE] = {.interleaved = true, .folded = true},
 };
 
 /* The largest that a weight can meet. */
@@ -306,7 +309,11 @@ static bool make_product(const nsk_lowered_layer *l, nsk_scale a, nsk_scale b, n
 nsk_scale nsk_scale_of_tensor(const nsk_tensor *tensor) {
     nsk_scale s = {.zero = tensor->zero};
     memcpy(&s.scale, &tensor->scale_bits, sizeof s.scale);
-    return s;
+    return tensor->fraction > 0 ? nsk_fine_scale(s) : s;
+}
+
+nsk_scale nsk_fine_scale(nsk_scale s) {
+    return (nsk_scale){s.scale / NSK_PARTS, s.zero * NSK_PARTS};
 }
 
 int nsk_level_of(double value, nsk_scale scale) {
@@ -328,6 +335,20 @@ static void make_table(const nsk_lowered_layer *l, nsk_scale in, nsk_scale out,
     for (int q = -128; q < 128; q++) {
         double value = (double)in.scale * (q - in.zero);
         r->table[q + 128] = (uint8_t)nsk_level_of(nsk_lowered_function_at(l, value), out);
+    }
+}
+
+/* At each level of the input, and one behind the last, in parts of the output's. */
+static void make_fine_table(const nsk_lowered_layer *l, nsk_scale in, nsk_scale out,
+                            nsk_integer_layer *r) {
+    const nsk_scale parts = nsk_fine_scale(out);
+    r->table_count = NSK_FINE_TABLE;
+    r->table = g_malloc((gsize)2 * NSK_FINE_TABLE);
+    for (int i = 0; i < NSK_FINE_TABLE; i++) {
+        double value = (double)in.scale * (i - 128 - in.zero);
+        int16_t entry = nsk_wide_level_of(nsk_lowered_function_at(l, value), parts);
+        r->table[2 * i] = (uint8_t)((uint16_t)entry & 255U);
+        r->table[2 * i + 1] = (uint8_t)((uint16_t)entry >> 8);
     }
 }
 
@@ -443,6 +464,7 @@ bool nsk_integer_layer_make(const nsk_lowered_layer *layer, nsk_scale in, nsk_sc
     case NSK_KIND_AVERAGE_POOL:
         return make_average(layer, in, out, r, error);
     case NSK_KIND_ADD:
+    case NSK_KIND_ADD_FINE:
     case NSK_KIND_MAX:
     case NSK_KIND_MIN:
         return make_sum(layer, in, second, out, r, error);
@@ -451,6 +473,9 @@ bool nsk_integer_layer_make(const nsk_lowered_layer *layer, nsk_scale in, nsk_sc
         return make_product(layer, in, second, out, r, error);
     case NSK_KIND_LUT:
         make_table(layer, in, out, r);
+        return true;
+    case NSK_KIND_LUT_FINE:
+        make_fine_table(layer, in, out, r);
         return true;
     case NSK_KIND_SOFTMAX:
         make_softmax(in, r);

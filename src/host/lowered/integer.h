@@ -32,7 +32,8 @@ typedef struct nsk_integer_layer {
     int multiplier_count;
     int32_t factors[2]; /* sum: of both inputs */
     int factor_shift;
-    uint8_t *table;  /* look-up: 256 bytes; softmax, scores, resize, normalise: u16 little-endian */
+    uint8_t *table;  /* look-up: 256 bytes; softmax, scores, resize, normalise and a fine look-up:
+                      * 16 bits little-endian */
     int table_count; /* entries */
     int32_t *moves;  /* move, normalise: its numbers */
     int move_count;
@@ -50,7 +51,9 @@ nsk_scale nsk_wide_scale_of(nsk_range range);
  * where any will do. A tensor that calibration saw nothing in has a range next to none, and one
  * level of its scale would be less than the smallest part of a bias. */
 double nsk_least_output_scale(const nsk_lowered_layer *layer, int channels, nsk_scale in);
-/* That of a tensor of the device. */
+/* That of the parts of a fine tensor's levels. */
+nsk_scale nsk_fine_scale(nsk_scale levels);
+/* That of a tensor of the device; of a fine one, of its parts. */
 nsk_scale nsk_scale_of_tensor(const nsk_tensor *tensor);
 /* The level of a value; what is no number gets that of zero. */
 int nsk_level_of(double value, nsk_scale scale);
@@ -59,7 +62,7 @@ void nsk_levels_of(const float *numbers, size_t count, nsk_scale scale, int8_t *
 /* Each to its level and back; to one of int16. */
 void nsk_round_to_levels(float *numbers, size_t count, nsk_scale scale);
 void nsk_round_to_wide_levels(float *numbers, size_t count, nsk_scale scale);
-/* The level of a value as int16; 0 for what is no number. */
+/* The level of a value as int16; that of zero for what is no number. */
 int16_t nsk_wide_level_of(double value, nsk_scale scale);
 /* The multiplier of one output channel: the least at which the largest weight is within 127 and
  * sums and bias within what the device holds. It makes the scale of the weights, multiplier x out /

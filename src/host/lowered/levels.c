@@ -32,12 +32,13 @@ void nsk_round_to_levels(float *numbers, size_t count, nsk_scale scale) {
 }
 
 int16_t nsk_wide_level_of(double value, nsk_scale scale) {
-    double level = floor(value / (double)scale.scale + 0.5);
-    return (int16_t)(isnan(level) ? 0.0 : fmin(fmax(level, INT16_MIN), INT16_MAX));
+    double level = floor(value / (double)scale.scale + 0.5) + scale.zero;
+    return (int16_t)(isnan(level) ? scale.zero : fmin(fmax(level, INT16_MIN), INT16_MAX));
 }
 
 void nsk_round_to_wide_levels(float *numbers, size_t count, nsk_scale scale) {
     for (size_t i = 0; i < count; i++) {
-        numbers[i] = scale.scale * (float)nsk_wide_level_of((double)numbers[i], scale);
+        numbers[i] =
+            scale.scale * (float)(nsk_wide_level_of((double)numbers[i], scale) - scale.zero);
     }
 }

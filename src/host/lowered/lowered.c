@@ -51,6 +51,15 @@ static bool is_tied(const nsk_lowered *lowered, int tensor) {
     return false;
 }
 
+bool nsk_lowered_has_scratch(const nsk_lowered_layer *l) {
+    return l->second != NSK_NONE && (l->kind == NSK_KIND_CONV || l->kind == NSK_KIND_DEPTHWISE ||
+                                     l->kind == NSK_KIND_CONV_FINE);
+}
+
+bool nsk_lowered_is_depthwise(const nsk_lowered_layer *l) {
+    return l->kind == NSK_KIND_DEPTHWISE || l->kind == NSK_KIND_DEPTHWISE_FINE;
+}
+
 const nsk_lowered_layer *nsk_lowered_reader(const nsk_lowered *lowered, int tensor) {
     const nsk_lowered_layer *reader = NULL;
     if (is_tied(lowered, tensor) || lowered->output == tensor) {
@@ -59,7 +68,7 @@ const nsk_lowered_layer *nsk_lowered_reader(const nsk_lowered *lowered, int tens
     for (int i = 0; i < (int)lowered->layers->len; i++) {
         const nsk_lowered_layer *l = nsk_lowered_layer_at(lowered, i);
         if (l->in == tensor || l->second == tensor) {
-            if (reader != NULL || l->kind != NSK_KIND_LUT) {
+            if (reader != NULL || (l->kind != NSK_KIND_LUT && l->kind != NSK_KIND_LUT_FINE)) {
                 return NULL;
             }
             reader = l;

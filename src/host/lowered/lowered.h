@@ -16,6 +16,7 @@ typedef struct nsk_lowered_tensor {
     int value; /* of the graph: whose range it has */
     nsk_order order;
     nsk_element element;
+    bool fine; /* int16, each level of 256 parts; its scale is that of a level */
     int height, width, channels;
     int shares;   /* tensor whose scale this one must have, or NSK_NONE */
     int alias_of; /* tensor in whose bytes this one stands, as another shape or a slice of it, or
@@ -84,6 +85,10 @@ int nsk_lowered_row_bytes(const nsk_lowered_tensor *tensor);
 /* The tensor whose bytes it stands in: itself, or the one that it is a shape or a slice of. */
 int nsk_lowered_tensor_root(const nsk_lowered *lowered, int tensor);
 nsk_lowered_layer *nsk_lowered_layer_at(const nsk_lowered *lowered, int layer);
+/* Whether its second tensor is a scratch, which the device does not know as a tensor. */
+bool nsk_lowered_has_scratch(const nsk_lowered_layer *layer);
+/* Whether it has weights in the order of a depthwise convolution, [taps][out]. */
+bool nsk_lowered_is_depthwise(const nsk_lowered_layer *layer);
 /* The layer with a function of one number that is all that reads the tensor. NULL where there is
  * none, where others read it, too, and where its bytes or its scale are another tensor's as well.
  */

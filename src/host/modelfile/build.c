@@ -30,7 +30,8 @@ static bool scores_scale(const nsk_lowered_layer *l, const nsk_scale *scales, ns
 static bool known_scale(const nsk_lowered_layer *l, nsk_scale *scale) {
     static const nsk_scale share = {1.0F / 256.0F, -128};
     static const nsk_scale both_ways = {1.0F / 128.0F, 0};
-    const nsk_program *p = l->kind == NSK_KIND_LUT ? l->program : NULL;
+    bool table = l->kind == NSK_KIND_LUT || l->kind == NSK_KIND_LUT_FINE;
+    const nsk_program *p = table ? l->program : NULL;
     nsk_function last = p != NULL && p->count > 0 ? p->steps[p->count - 1].fn : NSK_FNS;
     *scale = last == NSK_FN_TANH ? both_ways : share;
     return l->kind == NSK_KIND_SOFTMAX || last == NSK_FN_SIGMOID || last == NSK_FN_TANH;
@@ -62,6 +63,11 @@ static void pin_scales(const nsk_graph *graph, const nsk_lowered *lowered, nsk_s
     }
 }
 
+/* Of int16 around 0, as logits are. */
+static bool is_wide(const nsk_lowered_tensor *t) {
+    return t->element == NSK_ELEMENT_16 && !t->fine;
+}
+
 /* The tensor whose scale this one takes over. */
 static int scale_giver(const nsk_lowered *lowered, int tensor) {
     const nsk_lowered_tensor *t = nsk_lowered_tensor_at(lowered, tensor);
@@ -78,7 +84,7 @@ static bool widen_scales(const nsk_graph *graph, const nsk_lowered *lowered, nsk
         const nsk_lowered_tensor *out = nsk_lowered_tensor_at(lowered, l->out);
         int giver = scale_giver(lowered, l->out);
         const nsk_value *v = nsk_graph_value(graph, nsk_lowered_tensor_at(lowered, giver)->value);
-        bool pinned = out->element == NSK_ELEMENT_16 ? v->pinned_wide : v->pinned;
+        bool pinned = is_wide(out) ? v->pinned_wide : v->pinned;
         double least = nsk_least_output_scale(l, out->channels, scales[l->in]);
         if (!pinned && least > (double)scales[giver].scale) {
             scales[giver].scale = (float)(least * (1.0 + 0x1p-20));
@@ -93,14 +99,13 @@ nsk_scale *nsk_scales_of(const nsk_graph *graph, const nsk_lowered *lowered,
     int tensors = (int)lowered->tensors->len;
     nsk_scale *scales = g_new(nsk_scale, tensors);
     for (int i = 0; i < tensors; i++) {
-        scales[i] = nsk_lowered_tensor_at(lowered, i)->element == NSK_ELEMENT_16
-                        ? nsk_wide_scale_of(ranges[i])
-                        : nsk_scale_of(ranges[i]);
+        scales[i] = is_wide(nsk_lowered_tensor_at(lowered, i)) ? nsk_wide_scale_of(ranges[i])
+                                                               : nsk_scale_of(ranges[i]);
     }
     scales[0] = nsk_scale_of(input_range(graph, input));
     for (int i = 0; i < tensors; i++) { /* the file's own levels */
         const nsk_value *v = nsk_graph_value(graph, nsk_lowered_tensor_at(lowered, i)->value);
-        bool wide = nsk_lowered_tensor_at(lowered, i)->element == NSK_ELEMENT_16;
+        bool wide = is_wide(nsk_lowered_tensor_at(lowered, i));
         if (wide ? v->pinned_wide : v->pinned) {
             scales[i] = (nsk_scale){v->pinned_scale, v->pinned_zero};
         }

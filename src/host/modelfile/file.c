@@ -14,10 +14,11 @@ static size_t count_weight_bytes(const nsk_model *model) {
         nsk_layer_decode(model, i, &l);
         size_t channels = l.out.channels;
         size_t area = (size_t)(l.kernel_height * l.kernel_width);
-        size_t taps = l.kind == NSK_KIND_CONV        ? area * l.in.channels / l.count
-                      : l.kind == NSK_KIND_DEPTHWISE ? area
-                      : l.kind == NSK_KIND_DENSE     ? nsk_tensor_bytes(&l.in)
-                                                     : 0;
+        size_t taps = l.kind == NSK_KIND_CONV || l.kind == NSK_KIND_CONV_FINE
+                          ? area * l.in.channels / l.count
+                      : l.kind == NSK_KIND_DEPTHWISE || l.kind == NSK_KIND_DEPTHWISE_FINE ? area
+                      : l.kind == NSK_KIND_DENSE ? nsk_tensor_bytes(&l.in)
+                                                 : 0;
         total += taps > 0 ? channels * (taps + 4) : 0;
     }
     return total;

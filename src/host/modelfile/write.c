@@ -48,14 +48,10 @@ static uint32_t append_text(writer *w, const char *text) {
 }
 
 /* Scratches stand behind all tensors that the device knows of. */
-static bool has_scratch(const nsk_lowered_layer *l) {
-    return l->second != NSK_NONE && (l->kind == NSK_KIND_CONV || l->kind == NSK_KIND_DEPTHWISE);
-}
-
 static uint32_t tensor_count(const nsk_lowered *lowered) {
     uint32_t count = lowered->tensors->len;
     for (int i = 0; i < (int)lowered->layers->len; i++) {
-        count -= has_scratch(nsk_lowered_layer_at(lowered, i));
+        count -= nsk_lowered_has_scratch(nsk_lowered_layer_at(lowered, i));
     }
     return count;
 }
@@ -84,14 +80,17 @@ static void put_tensors(const writer *w) {
         at[NSK_T_ZERO] = (uint8_t)w->parts->scales[i].zero;
         int rows = w->parts->schedule->rows[i];
         static const uint8_t said[] = {0, NSK_WIDE_16, NSK_WIDE_32};
-        at[NSK_T_ROWS] = (uint8_t)(rows < t->height ? rows : said[t->element]);
+        at[NSK_T_ROWS] = (uint8_t)(rows < t->height ? rows
+                                   : t->fine        ? NSK_FINE_16
+                                                    : said[t->element]);
         put32(at + NSK_T_SCALE, scale_bits);
     }
 }
 
 static uint32_t layer_count_field(const nsk_lowered_layer *l) {
     bool groups = l->kind == NSK_KIND_CONV || l->kind == NSK_KIND_CONV_TRANSPOSE ||
-                  l->kind == NSK_KIND_NORMALISE || l->kind == NSK_KIND_NORMALISE_WHOLE;
+                  l->kind == NSK_KIND_CONV_FINE || l->kind == NSK_KIND_NORMALISE ||
+                  l->kind == NSK_KIND_NORMALISE_WHOLE;
     return groups ? (uint32_t)l->window.groups : l->kind == NSK_KIND_COPY ? (uint32_t)l->loops : 0U;
 }
 
@@ -120,9 +119,9 @@ static void put_layer(const writer *w, int index) {
     at[NSK_L_KIND] = (uint8_t)l->kind;
     at[NSK_L_FLAGS] = flags_of(l, r);
     put16(at + NSK_L_INPUT, (uint32_t)l->in);
-    bool pair = l->second != NSK_NONE && !has_scratch(l);
+    bool pair = l->second != NSK_NONE && !nsk_lowered_has_scratch(l);
     put16(at + NSK_L_SECOND, pair ? (uint32_t)l->second : NSK_NO_TENSOR);
-    if (has_scratch(l)) {
+    if (nsk_lowered_has_scratch(l)) {
         put32(at + NSK_L_SCRATCH_AT, w->parts->schedule->places[l->second]);
     }
     put16(at + NSK_L_OUTPUT, (uint32_t)l->out);
@@ -173,7 +172,7 @@ static void append_bytes_of_layers(writer *w) {
         if (r->table != NULL) {
             bool pairs = l->kind == NSK_KIND_SOFTMAX || l->kind == NSK_KIND_SCORES ||
                          l->kind == NSK_KIND_RESIZE || l->kind == NSK_KIND_NORMALISE ||
-                         l->kind == NSK_KIND_NORMALISE_WHOLE;
+                         l->kind == NSK_KIND_NORMALISE_WHOLE || l->kind == NSK_KIND_LUT_FINE;
             size_t each = pairs ? 2 : 1;
             uint32_t at = append(w, r->table, (size_t)r->table_count * each, each);
             put32(layer_record(w, i) + NSK_L_WEIGHTS_AT, at);

@@ -2,6 +2,7 @@
 #include <math.h>
 #include <string.h>
 
+#include "device/fine.h"
 #include "float/forward.h"
 #include "network/network.h"
 #include "onnx/read.h"
@@ -211,6 +212,31 @@ static bool check_output(const nsk_graph *graph, nsk_error *error) {
                     nsk_value_text(out, shape, sizeof shape));
 }
 
+/* What may write and read such levels between layers: lower/fine.c is the judge. */
+static bool takes_fine(const nsk_node *node) {
+    static const nsk_op ops[] = {NSK_OP_CONV, NSK_OP_GEMM, NSK_OP_FUNCTION, NSK_OP_ADD};
+    bool takes = false;
+    for (size_t i = 0; i < G_N_ELEMENTS(ops); i++) {
+        takes = takes || node->op == ops[i];
+    }
+    return takes;
+}
+
+/* `last`: what the end reads. */
+static bool can_be_fine(const nsk_graph *graph, int value, int last) {
+    const nsk_value *v = nsk_graph_value(graph, value);
+    bool can = v->pinned_zero % NSK_PARTS == 0 && v->producer != NSK_NONE;
+    for (int i = 0; i < (int)graph->nodes->len && can; i++) {
+        const nsk_node *node = nsk_graph_node(graph, i);
+        bool touches = node->output == value;
+        for (int k = 0; k < node->inputs; k++) {
+            touches = touches || node->input[k] == value;
+        }
+        can = node->dead || !touches || (takes_fine(node) && node->output != last);
+    }
+    return can;
+}
+
 /* Levels of 16 bits stay where the device has them, around 0: in front of the end's softmax or
  * sigmoids. */
 static void keep_wide_levels(nsk_graph *graph) {
@@ -220,7 +246,12 @@ static void keep_wide_levels(nsk_graph *graph) {
         nsk_value *v = nsk_graph_value(graph, i);
         if (v->pinned_wide && (i != kept || v->pinned_zero != 0)) {
             v->pinned_wide = false;
-            others += nsk_graph_readers(graph, i) > 0;
+            if (can_be_fine(graph, i, kept)) { /* levels of 8 bits with 256 parts each */
+                v->pinned = v->fine = true;
+                v->pinned_scale *= NSK_PARTS;
+                v->pinned_zero /= NSK_PARTS;
+            }
+            others += nsk_graph_readers(graph, i) > 0 && !v->fine;
         }
     }
     if (others > 0) {
@@ -332,6 +363,29 @@ bool nsk_network_answer_each(nsk_network *network, nsk_error *error) {
         network->end = NSK_END_SIGMOIDS;
     }
     return true;
+}
+
+bool nsk_network_make_fine(nsk_network *network, const char *layer, nsk_error *error) {
+    for (int i = 0; i < (int)network->graph->nodes->len; i++) {
+        const nsk_node *node = nsk_graph_node(network->graph, i);
+        if (!node->dead && strcmp(node->name, layer) == 0) {
+            nsk_graph_value(network->graph, node->output)->fine = true;
+            return true;
+        }
+    }
+    return nsk_fail(error, "[ranges] %s: no layer has this name; 'netsuke outline' lists them",
+                    layer);
+}
+
+nsk_network *nsk_network_copy(const nsk_network *network) {
+    nsk_network *copy = g_new0(nsk_network, 1);
+    copy->graph = nsk_graph_copy(network->graph);
+    copy->end = network->end;
+    copy->path = g_strdup(network->path);
+    for (int i = 0; i < NSK_FACTS; i++) {
+        copy->facts[i] = g_strdup(network->facts[i]);
+    }
+    return copy;
 }
 
 void nsk_network_free(nsk_network *network) {

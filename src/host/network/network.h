@@ -25,4 +25,7 @@ struct nsk_network {
 nsk_network *nsk_network_from(const uint8_t *bytes, size_t size, const char *path, nsk_input *input,
                               const char *output, nsk_error *error);
 
+/* A copy of its own. */
+nsk_network *nsk_network_copy(const nsk_network *network);
+
 #endif

@@ -12,8 +12,8 @@ typedef struct fitter {
 } fitter;
 
 size_t nsk_weight_place(const nsk_lowered_layer *l, int outputs, int output, int tap) {
-    return l->kind == NSK_KIND_DEPTHWISE ? (size_t)tap * (size_t)outputs + (size_t)output
-                                         : (size_t)output * (size_t)l->taps + (size_t)tap;
+    return nsk_lowered_is_depthwise(l) ? (size_t)tap * (size_t)outputs + (size_t)output
+                                       : (size_t)output * (size_t)l->taps + (size_t)tap;
 }
 
 /* One output's weights in turning. */

@@ -23,14 +23,14 @@ static bool has_window(const nsk_lowered_layer *l) {
 
 static int groups_of(const nsk_graph *graph, const nsk_lowered_layer *l,
                      const nsk_lowered_tensor *in) {
-    bool fits =
-        (l->kind == NSK_KIND_CONV || l->kind == NSK_KIND_DEPTHWISE || l->kind == NSK_KIND_DENSE) &&
-        l->steps == NULL && l->taps <= MOST_TAPS && is_known(graph, in) &&
-        (l->kind != NSK_KIND_DENSE || in->height * in->width == 1 || has_window(l));
-    return !fits                           ? 0
-           : l->kind == NSK_KIND_CONV      ? (int)l->window.groups
-           : l->kind == NSK_KIND_DEPTHWISE ? in->channels
-                                           : 1;
+    bool conv = l->kind == NSK_KIND_CONV || l->kind == NSK_KIND_CONV_FINE;
+    bool fits = (conv || nsk_lowered_is_depthwise(l) || l->kind == NSK_KIND_DENSE) &&
+                l->steps == NULL && l->taps <= MOST_TAPS && is_known(graph, in) &&
+                (l->kind != NSK_KIND_DENSE || in->height * in->width == 1 || has_window(l));
+    return !fits                         ? 0
+           : conv                        ? (int)l->window.groups
+           : nsk_lowered_is_depthwise(l) ? in->channels
+                                         : 1;
 }
 
 /* The pixels of the window of output pixel `at`. */

@@ -78,12 +78,7 @@ static nsk_scale *choose_scales(const nsk_network *network, const nsk_lowered *l
 
 nsk_network *nsk_network_equalised(const nsk_network *network, const nsk_images *calibration,
                                    nsk_error *error) {
-    nsk_network *copy = g_new0(nsk_network, 1);
-    copy->graph = nsk_graph_copy(network->graph);
-    copy->path = g_strdup(network->path);
-    for (int i = 0; i < NSK_FACTS; i++) {
-        copy->facts[i] = g_strdup(network->facts[i]);
-    }
+    nsk_network *copy = nsk_network_copy(network);
     if (nsk_graph_equalise(copy->graph, calibration, error) < 0) {
         nsk_network_free(copy);
         return NULL;

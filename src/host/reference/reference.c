@@ -33,6 +33,33 @@ static int level(const bench *b, int y, int x, int c) {
     return is_inside(t, y, x) ? b->in[at(t, y, x, c)] : t->zero;
 }
 
+/* Of a kind that takes fine tensors: element `i`, in 256ths of a level. */
+static int64_t parts_of(const nsk_tensor *t, const int8_t *from, int i) {
+    int64_t q = nsk_element_at(from + (ptrdiff_t)i * t->element, t->element);
+    return t->element == 2 ? q : 256 * q;
+}
+
+static bool is_fine(const nsk_layer *l) {
+    return l->kind >= NSK_KIND_CONV_FINE;
+}
+
+/* What a weight meets: a level, or its parts. */
+static int64_t meets(const bench *b, int y, int x, int c) {
+    const nsk_tensor *t = &b->layer->in;
+    if (!is_fine(b->layer)) {
+        return level(b, y, x, c);
+    }
+    return is_inside(t, y, x) ? parts_of(t, b->in, at(t, y, x, c)) : (int64_t)256 * t->zero;
+}
+
+/* So many 2^-shift of a part above the zero point, to the nearest that the output holds. */
+static int32_t of_parts(const nsk_layer *l, exact number, int shift) {
+    bool fine = l->out.element == 2;
+    exact divisor = (exact)1 << (fine ? shift : shift + 8);
+    return clamped(l, exact_floor_divide(number + divisor / 2, divisor) +
+                          (exact)l->out.zero * (fine ? 256 : 1));
+}
+
 static int row_of_tap(const nsk_layer *l, int y, int ky) {
     return y * l->stride_down - l->pad_top + ky * l->dilate_down;
 }
@@ -45,6 +72,11 @@ static int column_of_tap(const nsk_layer *l, int x, int kx) {
 
 static int32_t requantised(const nsk_layer *l, int64_t products, int c) {
     int32_t word = nsk_word(l->requantise, (uint32_t)c);
+    int32_t fields = (int32_t)((uint32_t)word % 512U);
+    if (is_fine(l)) {
+        return of_parts(l, ((exact)products + (exact)exact_bias(word) * 256) * (fields % 16),
+                        fields / 16);
+    }
     return exact_requantise((exact)products + exact_bias(word), word, l->out.zero, l->low, l->high);
 }
 
@@ -58,7 +90,7 @@ static int32_t conv(const bench *b, int y, int x, int c) {
     for (int ky = 0; ky < l->kernel_height; ky++) {
         for (int kx = 0; kx < l->kernel_width; kx++) {
             for (int i = 0; i < inputs; i++) {
-                sum += *w++ * level(b, row_of_tap(l, y, ky), column_of_tap(l, x, kx), first + i);
+                sum += *w++ * meets(b, row_of_tap(l, y, ky), column_of_tap(l, x, kx), first + i);
             }
         }
     }
@@ -72,7 +104,7 @@ static int32_t depthwise(const bench *b, int y, int x, int c) {
     int64_t sum = 0;
     for (int ky = 0; ky < l->kernel_height; ky++) {
         for (int kx = 0; kx < l->kernel_width; kx++, w += l->out.channels) {
-            sum += *w * level(b, row_of_tap(l, y, ky), column_of_tap(l, x, kx), from);
+            sum += *w * meets(b, row_of_tap(l, y, ky), column_of_tap(l, x, kx), from);
         }
     }
     return requantised(l, sum, c);
@@ -204,6 +236,27 @@ static int32_t matmul(const bench *b, int y, int x, int c) {
 
 static int32_t table(const bench *b, int y, int x, int c) {
     return (int8_t)b->layer->table[b->in[at(&b->layer->in, y, x, c)] + 128];
+}
+
+/* Between two entries, a line. */
+static int32_t table_fine(const bench *b, int y, int x, int c) {
+    const nsk_layer *l = b->layer;
+    int64_t place = parts_of(&l->in, b->in, at(&l->in, y, x, c)) + 32768;
+    const uint8_t *entry = l->table + place / 256 * 2;
+    int64_t part = place % 256;
+    exact value = (exact)(int16_t)nsk_load16(entry) * (256 - part) +
+                  (exact)(int16_t)nsk_load16(entry + 2) * part;
+    return of_parts(l, exact_floor_divide(value + 128, 256) - (exact)256 * l->out.zero, 0);
+}
+
+static int32_t sum_fine(const bench *b, int y, int x, int c) {
+    const nsk_layer *l = b->layer;
+    int whole = at(&l->in, y, x, c);
+    int other = l->second.height * l->second.width > 1 ? whole : l->second.channels > 1 ? c : 0;
+    exact left = parts_of(&l->in, b->in, whole) - (int64_t)256 * l->in.zero;
+    exact right = parts_of(&l->second, b->second, other) - (int64_t)256 * l->second.zero;
+    return of_parts(l, left * nsk_word(l->multipliers, 0) + right * nsk_word(l->multipliers, 1),
+                    l->shifts[0]);
 }
 
 /* A channel's part, of 1/65535. */
@@ -375,6 +428,10 @@ static formula *const formulas[NSK_KINDS] = {
     [NSK_KIND_SCORES] = scores,
     [NSK_KIND_NORMALISE] = normalised,
     [NSK_KIND_NORMALISE_WHOLE] = normalised,
+    [NSK_KIND_CONV_FINE] = conv,
+    [NSK_KIND_DEPTHWISE_FINE] = depthwise,
+    [NSK_KIND_LUT_FINE] = table_fine,
+    [NSK_KIND_ADD_FINE] = sum_fine,
 };
 
 /* Walks all loops as digits of one number. */

@@ -90,7 +90,9 @@ static void add_biases(const nsk_backward_step *s) {
 /* ---- convolution: windows unfolded into rows, then matrix products ---- */
 
 size_t nsk_backward_scratch(const nsk_lowered_layer *l, const nsk_backward_tensor *out) {
-    return l->kind == NSK_KIND_CONV ? 2 * pixels_of(out) * (size_t)l->taps : 0;
+    return l->kind == NSK_KIND_CONV || l->kind == NSK_KIND_CONV_FINE
+               ? 2 * pixels_of(out) * (size_t)l->taps
+               : 0;
 }
 
 /* The windows' inputs into rows, or rows' gradients back to the inputs. */
@@ -273,12 +275,12 @@ static void pair(const nsk_backward_step *s) {
         float a = s->in->value[i];
         float b = s->second->value[k];
         bool first = (kind == NSK_KIND_MAX) == (a > b);
-        float by_a = kind == NSK_KIND_ADD        ? (float)s->layer->sign[0]
-                     : kind == NSK_KIND_MULTIPLY ? b
-                                                 : (float)first;
-        float by_b = kind == NSK_KIND_ADD        ? (float)s->layer->sign[1]
-                     : kind == NSK_KIND_MULTIPLY ? a
-                                                 : (float)!first;
+        float by_a = kind == NSK_KIND_ADD || kind == NSK_KIND_ADD_FINE ? (float)s->layer->sign[0]
+                     : kind == NSK_KIND_MULTIPLY                       ? b
+                                                                       : (float)first;
+        float by_b = kind == NSK_KIND_ADD || kind == NSK_KIND_ADD_FINE ? (float)s->layer->sign[1]
+                     : kind == NSK_KIND_MULTIPLY                       ? a
+                                                                       : (float)!first;
         s->in->gradient[i] += s->out->gradient[i] * by_a;
         s->second->gradient[k] += s->out->gradient[i] * by_b;
     }
@@ -449,6 +451,10 @@ typedef struct way {
 static const way ways[NSK_KINDS] = {
     [NSK_KIND_CONV] = {conv, true, true},
     [NSK_KIND_DEPTHWISE] = {depthwise, true, true},
+    [NSK_KIND_CONV_FINE] = {conv, true, true},
+    [NSK_KIND_DEPTHWISE_FINE] = {depthwise, true, true},
+    [NSK_KIND_ADD_FINE] = {pair, true, false},
+    [NSK_KIND_LUT_FINE] = {table, true, false},
     [NSK_KIND_DENSE] = {dense, true, true},
     [NSK_KIND_CONV_TRANSPOSE] = {transposed, true, true},
     [NSK_KIND_MAX_POOL] = {max_pool, false, false},

@@ -87,14 +87,16 @@ const int32_t *nsk_gradient_scores(const nsk_gradient *g) {
 
 static void keep(const nsk_gradient *g, int tensor, const nsk_tensor *from) {
     const nsk_backward_tensor *to = &g->tensors[tensor];
-    const nsk_scale s = g->scales[tensor];
+    const bool fine = from->fraction > 0;
+    const nsk_scale s = fine ? nsk_fine_scale(g->scales[tensor]) : g->scales[tensor];
     const int8_t *at = g->workspace + from->offset;
     size_t pixels = (size_t)to->height * (size_t)to->width;
     for (size_t p = 0; p < pixels; p++) {
         for (size_t c = 0; c < (size_t)to->channels; c++) {
             int32_t level = nsk_element_at(at + p * (size_t)from->pixel_stride + c * from->element,
                                            from->element);
-            to->level[p * (size_t)to->step + c] = (int8_t)level; /* of bytes only */
+            /* of bytes only; of parts the level that they are of */
+            to->level[p * (size_t)to->step + c] = (int8_t)(fine ? level >> 8 : level);
             to->value[p * (size_t)to->step + c] = s.scale * (float)(level - s.zero);
         }
     }
@@ -157,7 +159,7 @@ static double find_losses(const nsk_backward_tensor *x, const float *target) {
 
 static nsk_backward_step step_of(const nsk_gradient *g, const nsk_model *model, int layer) {
     const nsk_lowered_layer *l = nsk_lowered_layer_at(g->lowered, layer);
-    bool pair = l->second != NSK_NONE && l->kind != NSK_KIND_CONV && l->kind != NSK_KIND_DEPTHWISE;
+    bool pair = l->second != NSK_NONE && !nsk_lowered_has_scratch(l);
     nsk_layer decoded;
     nsk_layer_decode(model, (unsigned)layer, &decoded);
     return (nsk_backward_step){.layer = l,
@@ -165,8 +167,8 @@ static nsk_backward_step step_of(const nsk_gradient *g, const nsk_model *model, 
                                .second = pair ? &g->tensors[l->second] : NULL,
                                .out = &g->tensors[l->out],
                                .in_scale = g->scales[l->in],
-                               .low = decoded.low,
-                               .high = decoded.high,
+                               .low = decoded.out.fraction > 0 ? decoded.low / 256 : decoded.low,
+                               .high = decoded.out.fraction > 0 ? decoded.high / 256 : decoded.high,
                                .weight = g->learned[layer].weight,
                                .weight_gradient = g->weights[layer],
                                .bias_gradient = g->biases[layer],

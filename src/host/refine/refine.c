@@ -84,8 +84,8 @@ static void numbers_step(numbers *n, const float *gradient, double rate, int ste
 /* ---- layers ---- */
 
 static bool is_learned(const nsk_lowered_layer *l) {
-    return l->kind == NSK_KIND_CONV || l->kind == NSK_KIND_DEPTHWISE || l->kind == NSK_KIND_DENSE ||
-           l->kind == NSK_KIND_CONV_TRANSPOSE;
+    return l->kind == NSK_KIND_CONV || nsk_lowered_is_depthwise(l) || l->kind == NSK_KIND_DENSE ||
+           l->kind == NSK_KIND_CONV_FINE || l->kind == NSK_KIND_CONV_TRANSPOSE;
 }
 
 /* Weights that a file stores as integers are meant to stay as they are. */
@@ -103,8 +103,8 @@ static bool can_learn(const nsk_lowered *lowered, nsk_error *error) {
 }
 
 static size_t channel_of(const layer_state *s, size_t weight) {
-    return s->layer->kind == NSK_KIND_DEPTHWISE ? weight % (size_t)s->channels
-                                                : weight / (size_t)s->layer->taps;
+    return nsk_lowered_is_depthwise(s->layer) ? weight % (size_t)s->channels
+                                              : weight / (size_t)s->layer->taps;
 }
 
 /* From now on the layer has levels and multipliers of its own. Numbers start at the weights

@@ -70,10 +70,12 @@ static void run_layer(const settler *s, int layer) {
     }
 }
 
-/* Adds the levels, less the zero point, of every tap over one image's windows. */
+/* Adds the levels (their parts, where they have any), less the zero point, of every tap over one
+ * image's windows. */
 static void add_levels(const nsk_windows *w, const nsk_tensor *in, const int8_t *workspace,
                        int64_t *sum) {
     const int taps = w->taps;
+    const int zero = nsk_scale_of_tensor(in).zero;
     for (int i = 0; i < w->count * w->places; i++) {
         if (w->pixel[i] == NSK_NONE) {
             continue;
@@ -82,7 +84,7 @@ static void add_levels(const nsk_windows *w, const nsk_tensor *in, const int8_t 
         int64_t *to = sum + i % w->places * w->channels;
         for (int g = 0; g < w->groups; g++, to += taps) {
             for (int c = 0; c < w->channels; c++, at += in->element) {
-                to[c] += nsk_element_at(at, in->element) - in->zero;
+                to[c] += nsk_element_at(at, in->element) - zero;
             }
         }
     }
@@ -117,6 +119,8 @@ static void settle_layer(const settler *s, int layer) {
     nsk_lowered_layer *l = nsk_lowered_layer_at(lowered, layer);
     const nsk_scale in = s->subject->scales[l->in];
     const int outputs = nsk_lowered_tensor_at(lowered, l->out)->channels;
+    const bool fine = nsk_lowered_tensor_at(lowered, l->in)->fine;
+    const double unit = (double)(fine ? nsk_fine_scale(in) : in).scale;
     int64_t *sums = sums_of(s, layer);
     for (int o = 0; o < outputs; o++) {
         const size_t first = (size_t)(o / (outputs / m->windows.groups)) * (size_t)m->windows.taps;
@@ -124,7 +128,7 @@ static void settle_layer(const settler *s, int layer) {
         double high = 0.0;
         for (int t = 0; t < m->windows.taps; t++) {
             const size_t place = nsk_weight_place(l, outputs, o, t);
-            const double given = (double)in.scale * (double)sums[first + (size_t)t];
+            const double given = unit * (double)sums[first + (size_t)t];
             high += l->levels[place] * scale * given -
                     (double)l->weights[place] * m->sum[first + (size_t)t];
         }

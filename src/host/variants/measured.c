@@ -61,6 +61,7 @@ static bool add_network(GChecksum *sum, const nsk_network *network, nsk_error *e
     const nsk_graph *graph = network->graph;
     for (guint i = 0; i < graph->values->len; i++) {
         const nsk_value *v = g_ptr_array_index(graph->values, i);
+        add_bytes(sum, &v->fine, sizeof v->fine);
         if (v->data != NULL) {
             size_t count = 1;
             for (int d = 0; d < v->rank; d++) {
@@ -88,6 +89,10 @@ static bool add_images(GChecksum *sum, const nsk_images *images, nsk_error *erro
         add_bytes(sum, place, sizeof place);
         good = e->index >= 0 || add_file(sum, e->path, error);
     }
+    for (int i = 0; i < nsk_images_label_sets(images) && images->sets != NULL; i++) {
+        add_bytes(sum, nsk_label_sets_at(images->sets, i),
+                  (size_t)images->labels.count * sizeof(bool));
+    }
     return good;
 }
 
@@ -100,6 +105,9 @@ static void add_input(GChecksum *sum, const nsk_input *input, const nsk_labels *
     add_bytes(sum, &input->top, sizeof input->top);
     for (int i = 0; i < labels->count; i++) {
         add_text(sum, labels->names[i]);
+    }
+    if (labels->thresholds != NULL) {
+        add_bytes(sum, labels->thresholds, (size_t)labels->count * sizeof *labels->thresholds);
     }
 }
 
