@@ -25,6 +25,7 @@ int main(int argc, char **argv) {
 #if TESTS_FEWER == 1 /* numbers, by code that the suite before runs under sanitizers */
         {"accuracy", NULL, NULL, NULL, NULL, accuracy_tests},
 #endif
+        {"fine tensors", NULL, NULL, NULL, NULL, fine_tests},
         {"refining", NULL, NULL, NULL, NULL, refine_tests},
         {"quantised ONNX", NULL, NULL, NULL, NULL, exchange_tests},
         {"reference", NULL, NULL, NULL, NULL, reference_tests},

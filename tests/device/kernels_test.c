@@ -439,6 +439,163 @@ static void pairs_are_exact(void) {
     }
 }
 
+/* ---- tensors whose levels have parts ---- */
+
+/* Element `at` of a tensor, in 256ths of a level. */
+static exact parts_at(const bed *b, const nsk_tensor *t, int at) {
+    const int8_t *place = b->workspace + t->offset + (ptrdiff_t)at * t->element;
+    return (exact)nsk_element_at(place, t->element) * (t->element == 2 ? 1 : 256);
+}
+
+static exact parts(const bed *b, int y, int x, int c) {
+    const nsk_tensor *t = &b->layer.in;
+    bool inside = y >= 0 && y < t->height && x >= 0 && x < t->width;
+    return inside ? parts_at(b, t, (y * t->width + x) * t->channels + c) : (exact)t->zero * 256;
+}
+
+/* numerator / 2^shift parts above the zero point, to the nearest that the output holds. */
+static int of_parts(const bed *b, exact numerator, int shift) {
+    const nsk_tensor *out = &b->layer.out;
+    int bits = out->element == 2 ? shift : shift + 8;
+    exact divisor = (exact)1 << bits;
+    return clamped(&b->layer, exact_floor_divide(numerator + divisor / 2, divisor) +
+                                  (exact)out->zero * (out->element == 2 ? 256 : 1));
+}
+
+static int of_products(const bed *b, exact products, int c) {
+    int32_t word = nsk_word(b->requantise, (uint32_t)c);
+    int fields = (int)((uint32_t)word % 512U);
+    return of_parts(b, (products + (exact)exact_bias(word) * 256) * (fields % 16), fields / 16);
+}
+
+static int conv_fine_formula(const bed *b, int oy, int ox, int c) {
+    const nsk_layer *l = &b->layer;
+    int inputs = l->in.channels / (int)l->count;
+    int first = c / (l->out.channels / (int)l->count) * inputs;
+    const int8_t *w = b->weights + c * b->row;
+    exact sum = 0;
+    for (int k = 0; k < l->kernel_height * l->kernel_width; k++) {
+        int y = oy * l->stride_down - l->pad_top + k / l->kernel_width * l->dilate_down;
+        int x = ox * l->stride_across - l->pad_left + k % l->kernel_width * l->dilate_across;
+        for (int i = 0; i < inputs; i++) {
+            sum += *w++ * parts(b, y, x, first + i);
+        }
+    }
+    return of_products(b, sum, c);
+}
+
+static int depthwise_fine_formula(const bed *b, int oy, int ox, int c) {
+    const nsk_layer *l = &b->layer;
+    exact sum = 0;
+    for (int k = 0; k < l->kernel_height * l->kernel_width; k++) {
+        int y = oy * l->stride_down - l->pad_top + k / l->kernel_width * l->dilate_down;
+        int x = ox * l->stride_across - l->pad_left + k % l->kernel_width * l->dilate_across;
+        sum += b->weights[k * l->out.channels + c] *
+               parts(b, y, x, c / (l->out.channels / l->in.channels));
+    }
+    return of_products(b, sum, c);
+}
+
+/* A line between two entries, rounded once to parts, and then to a level where there are none. */
+static int lut_fine_formula(const bed *b, int y, int x, int c) {
+    exact place = parts(b, y, x, c) + 32768;
+    int index = (int)(place / 256);
+    exact part = place % 256;
+    int16_t both[2];
+    memcpy(both, b->weights + 2 * index, sizeof both);
+    exact value = exact_floor_divide(both[0] * (256 - part) + both[1] * part + 128, 256);
+    return of_parts(b, value - (exact)b->layer.out.zero * 256, 0);
+}
+
+static int add_fine_formula(const bed *b, int y, int x, int c) {
+    const nsk_layer *l = &b->layer;
+    int at = (y * l->in.width + x) * l->in.channels + c;
+    int other = l->second.height * l->second.width > 1 ? at : l->second.channels > 1 ? c : 0;
+    exact left = parts_at(b, &l->in, at) - (exact)l->in.zero * 256;
+    exact right = parts_at(b, &l->second, other) - (exact)l->second.zero * 256;
+    return of_parts(b, left * nsk_word(b->multipliers, 0) + right * nsk_word(b->multipliers, 1),
+                    b->shifts[0]);
+}
+
+/* Makes the input, the second one, the output fine, or not; one of them at least. */
+static void refine(bed *b) {
+    nsk_tensor *const tensors[] = {&b->layer.in, &b->layer.second, &b->layer.out};
+    int which = between(b, 1, 7);
+    for (int i = 0; i < 3; i++) {
+        if ((which >> i & 1) != 0) {
+            tensors[i]->element = 2;
+            tensors[i]->fraction = 8;
+            tensors[i]->pixel_stride = 2 * tensors[i]->channels;
+        }
+    }
+    if (b->layer.out.element == 2) { /* as clamps are decoded */
+        b->layer.low *= 256;
+        b->layer.high = b->layer.high < 127 ? b->layer.high * 256 : INT16_MAX;
+    }
+}
+
+static void draw_fine(bed *b, nsk_kind kind) {
+    int c = between(b, 1, 12);
+    if (kind == NSK_KIND_CONV_FINE) {
+        draw_conv(b);
+    } else if (kind == NSK_KIND_ADD_FINE) {
+        draw_pair(b, NSK_KIND_ADD);
+    } else {
+        start(b, kind);
+        draw_window(b, c, c * (kind == NSK_KIND_DEPTHWISE_FINE ? between(b, 1, 2) : 1));
+        draw_scales(b, b->layer.out.channels, b->layer.kernel_height * b->layer.kernel_width);
+    }
+    if (kind == NSK_KIND_LUT_FINE) {
+        draw_tensor(b, &b->layer.out, 2 * MOST, b->layer.in.height, b->layer.in.width, c);
+    }
+    b->layer.kind = kind;
+    refine(b);
+}
+
+static void fine_kinds_are_exact(void) {
+    static const struct {
+        nsk_kind kind;
+        const nsk_operation *operation;
+        formula *expected;
+    } cases[] = {{NSK_KIND_CONV_FINE, &nsk_operation_conv_fine, conv_fine_formula},
+                 {NSK_KIND_DEPTHWISE_FINE, &nsk_operation_depthwise_fine, depthwise_fine_formula},
+                 {NSK_KIND_LUT_FINE, &nsk_operation_lut_fine, lut_fine_formula},
+                 {NSK_KIND_ADD_FINE, &nsk_operation_add_fine, add_fine_formula}};
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        bed *b = bed_new(80 + (uint64_t)i);
+        while (b->checked < ENOUGH) {
+            draw_fine(b, cases[i].kind);
+            check_output(b, cases[i].operation, cases[i].expected);
+        }
+        bed_done(b);
+    }
+}
+
+/* The longest sums: thousands of taps, all at the ends of what they hold. */
+static void long_fine_sums_hold(void) {
+    bed *b = bed_new(90);
+    for (int ends = 0; ends < 4; ends++) {
+        start(b, NSK_KIND_CONV_FINE);
+        draw_tensor(b, &b->layer.in, 0, 1, 1, 4400);
+        draw_tensor(b, &b->layer.out, 2 * MOST, 1, 1, 3);
+        b->layer.scratch = MOST;
+        b->row = row_bytes(b, 4400, 3);
+        memset(b->weights, ends % 2 == 0 ? -127 : 127, 3 * 4400);
+        draw_scales(b, 3, 4400);
+        for (int i = 0; i < 4400; i++) {
+            const int16_t end = ends / 2 == 0 ? INT16_MIN : INT16_MAX;
+            memcpy(b->workspace + 2 * i, &end, sizeof end);
+        }
+        b->layer.in.element = b->layer.out.element = 2;
+        b->layer.in.fraction = b->layer.out.fraction = 8;
+        b->layer.low = INT16_MIN;
+        b->layer.high = INT16_MAX;
+        check_output(b, &nsk_operation_conv_fine, conv_fine_formula);
+    }
+    CU_ASSERT_EQUAL(b->wrong, 0);
+    free(b);
+}
+
 static int matmul_formula(const bed *b, int y, int x, int c) {
     const nsk_layer *l = &b->layer;
     const int8_t *left = b->workspace + (y * l->in.width + x) * l->in.channels;
@@ -946,5 +1103,7 @@ CU_TestInfo kernel_tests[] = {
     {"constant", constants_are_exact},
     {"resize", resizes_are_exact},
     {"transposed convolution", transposed_is_exact},
+    {"fine kinds are exact", fine_kinds_are_exact},
+    {"long fine sums hold", long_fine_sums_hold},
     CU_TEST_INFO_NULL,
 };

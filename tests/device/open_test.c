@@ -573,7 +573,7 @@ static void the_fuzzer_starts_inside(void) {
         for (unsigned i = 0; i < model.layers; i++) {
             nsk_tensor out = nsk_tensor_at(&model, nsk_layer_output(&model, i));
             kinds[nsk_layer_kind(&model, i)] = true;
-            slices = slices || out.pixel_stride != out.channels;
+            slices = slices || out.slice;
         }
         nsk_model_file_free(file);
         g_free(path);

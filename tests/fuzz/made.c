@@ -79,6 +79,22 @@ static uint32_t join(maker *m, uint32_t left, uint32_t right) {
     return whole;
 }
 
+/* Now and then, and where the input is fine, the kind that takes fine tensors; its output may be
+ * one. */
+static void make_fine(maker *m, uint32_t index, record *r) {
+    static const uint8_t kinds[NSK_KINDS] = {[NSK_KIND_CONV] = NSK_KIND_CONV_FINE,
+                                             [NSK_KIND_DEPTHWISE] = NSK_KIND_DEPTHWISE_FINE,
+                                             [NSK_KIND_LUT] = NSK_KIND_LUT_FINE,
+                                             [NSK_KIND_ADD] = NSK_KIND_ADD_FINE};
+    bool wanted = m->fine[r->input] || r->flags % 8 == 6;
+    if (!wanted || kinds[r->kind] == 0 || index < m->streamed) {
+        return;
+    }
+    r->kind = kinds[r->kind];
+    m->fine[r->output] = index + 1 < m->drawn && r->flags % 4 > 1;
+    m->element[r->output] = m->fine[r->output] ? 2 : 1;
+}
+
 static void make_layer(maker *m, uint32_t index) {
     record *r = &m->records[index];
     const record *before = index > 0 ? r - 1 : NULL;
@@ -113,6 +129,7 @@ static void make_layer(maker *m, uint32_t index) {
     } else if (before != NULL && r->input == index) {
         r->input = join(m, index - 1, index);
     }
+    make_fine(m, index, r);
     m->shapes[r->output] = made_kinds[r->kind](m, r);
 }
 
@@ -212,6 +229,10 @@ static void put_tensor(maker *m, uint32_t at, uint32_t tensor, uint32_t place, u
         made_put8(m, at + NSK_T_ZERO, 0);
         made_put8(m, at + NSK_T_ROWS, wide == 2 ? NSK_WIDE_16 : NSK_WIDE_32);
     }
+    if (m->fine[tensor]) {
+        made_put8(m, at + NSK_T_ZERO, s->channels * 7U);
+        made_put8(m, at + NSK_T_ROWS, NSK_FINE_16);
+    }
     made_put32(m, at + NSK_T_SCALE, part->whole > 0 ? part->whole : 0x3c000000);
 }
 
@@ -246,7 +267,7 @@ static void put_scratches(maker *m, uint32_t layers_at, uint32_t end) {
     for (uint32_t i = 0; i < m->layers; i++) {
         nsk_layer layer;
         uint32_t kind = m->records[i].kind;
-        if (kind != NSK_KIND_CONV && kind != NSK_KIND_DEPTHWISE) {
+        if (kind != NSK_KIND_CONV && kind != NSK_KIND_DEPTHWISE && kind != NSK_KIND_CONV_FINE) {
             continue;
         }
         nsk_layer_decode(&model, i, &layer);

@@ -155,6 +155,11 @@ static shape make_table(maker *m, record *r) {
     return input_of(m, r);
 }
 
+static shape make_fine_table(maker *m, record *r) {
+    r->weights_at = made_take_drawn(m, 2 * 257, 2);
+    return input_of(m, r);
+}
+
 static shape make_softmax(maker *m, record *r) {
     r->weights_at = made_take_drawn(m, 4 * NSK_SOFTMAX_ENTRIES, 2);
     made_put16(m, r->weights_at, 65535);
@@ -265,4 +270,8 @@ shape (*const made_kinds[NSK_KINDS])(maker *,
                                                   [NSK_KIND_RESIZE] = make_resize,
                                                   [NSK_KIND_CONV_TRANSPOSE] = make_transposed,
                                                   [NSK_KIND_NORMALISE] = make_normalise,
-                                                  [NSK_KIND_NORMALISE_WHOLE] = make_normalise};
+                                                  [NSK_KIND_NORMALISE_WHOLE] = make_normalise,
+                                                  [NSK_KIND_CONV_FINE] = make_conv,
+                                                  [NSK_KIND_DEPTHWISE_FINE] = make_depthwise,
+                                                  [NSK_KIND_LUT_FINE] = make_fine_table,
+                                                  [NSK_KIND_ADD_FINE] = make_sum};

@@ -1,0 +1,194 @@
+/* Tensors of 16 bits between layers, where a brief asks for them. */
+#include <math.h>
+#include <stdio.h>
+#include <string.h>
+
+#include "../network_text.h"
+#include "../suites.h"
+#include "netsuke/compare.h"
+#include "reference/reference.h"
+
+/* Every kind that takes fine tensors, and others behind them. */
+static const char *const all_kinds =
+    "Conv x w_8_3_3_3 b_8 > c1 pads=l1,1,1,1; Sigmoid c1 > s1; Mul c1 s1 > m1; "
+    "Conv m1 d_8_1_3_3 e_8 > c2 pads=l1,1,1,1 group=i8; Relu c2 > r2; "
+    "Conv r2 f_8_8_1_1 g_8 > c3; Add c3 m1 > a3; Conv a3 h_6_8_3_3 o_6 > c4; Relu c4 > r4; "
+    "GlobalAveragePool r4 > p; Flatten p > q; Gemm q j_5_6 c_5 > z transB=i1";
+
+/* Nodes go by their outputs. */
+static const char *names_of(const noisy *n, const char *part) {
+    nsk_outline *o = nsk_network_outline(n->network);
+    const char *found = NULL;
+    for (int i = 0; i < o->count; i++) {
+        found = strstr(o->layers[i].name, part) != NULL ? o->layers[i].name : found;
+    }
+    nsk_outline_free(o);
+    return found;
+}
+
+static nsk_model_file *quantise(const noisy *n, const char *const *layers, nsk_error *error) {
+    for (; *layers != NULL; layers++) {
+        const char *name = names_of(n, *layers);
+        CU_ASSERT_PTR_NOT_NULL_FATAL(name);
+        CU_ASSERT(nsk_network_make_fine(n->network, name, error));
+    }
+    return nsk_quantise(n->network, n->images, NULL, error);
+}
+
+/* The device's scores are the formulas', picture by picture. */
+static void check_formulas(const noisy *n, const nsk_model_file *file) {
+    nsk_model model;
+    nsk_error error = {.text = ""};
+    CU_ASSERT_EQUAL_FATAL(nsk_open(&model, file->bytes, file->size), NSK_STATUS_OK);
+    uint8_t *frame = g_malloc(nsk_images_frame_bytes(n->images));
+    int32_t *scores = g_new(int32_t, model.classes);
+    void *workspace = g_malloc(model.workspace_bytes);
+    for (int i = 0; i < nsk_images_count(n->images); i++) {
+        CU_ASSERT(nsk_images_frame(n->images, i, frame, &error));
+        nsk_reference_scores(&model, frame, scores);
+        nsk_prepare(&model, frame, (size_t)model.width * model.channels, workspace);
+        nsk_run(&model, workspace, NULL);
+        CU_ASSERT_EQUAL(
+            memcmp(scores, nsk_scores(&model, workspace), model.classes * sizeof *scores), 0);
+    }
+    g_free(workspace);
+    g_free(scores);
+    g_free(frame);
+}
+
+/* How many tensors have parts, and how far both models are apart. */
+static int count_fine(const nsk_model_file *file) {
+    nsk_model model;
+    int count = 0;
+    CU_ASSERT_EQUAL_FATAL(nsk_open(&model, file->bytes, file->size), NSK_STATUS_OK);
+    for (unsigned i = 0; i < model.tensors; i++) {
+        nsk_tensor t = nsk_tensor_at(&model, i);
+        count += t.fraction == 8 && t.element == 2;
+    }
+    return count;
+}
+
+static double apart(const noisy *n, const nsk_model_file *file) {
+    nsk_error error = {.text = ""};
+    nsk_comparison *c = nsk_compare(n->network, file, n->images, NULL, NULL, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(c);
+    double sum = c->apart;
+    nsk_comparison_free(c);
+    return sum;
+}
+
+static void finer_numbers_are_nearer(void) {
+    static const char *const layers[] = {"c1", "m1", "c2", "c3", "a3", NULL};
+    nsk_error error = {.text = ""};
+    noisy n;
+    noisy_load(&n, all_kinds, 5);
+    double before = apart(&n, n.file);
+    CU_ASSERT_EQUAL(count_fine(n.file), 0);
+    nsk_model_file *file = quantise(&n, layers, &error);
+    assert_error(&error, "");
+    CU_ASSERT_PTR_NOT_NULL_FATAL(file);
+    CU_ASSERT(count_fine(file) >= 4);
+    check_formulas(&n, file);
+    double now = apart(&n, file);
+    CU_ASSERT(now < 0.9 * before);
+    nsk_model_file_free(file);
+    noisy_free(&n);
+}
+
+/* Written as ONNX and read back, the same levels come with the file, and the same model of them. */
+static void levels_travel(void) {
+    static const char *const layers[] = {"c1", "c2", NULL};
+    nsk_error error = {.text = ""};
+    noisy n;
+    noisy_load(&n, all_kinds, 5);
+    nsk_model_file *file = quantise(&n, layers, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(file);
+    char *path = scratch_path(n.folder, "fine.onnx");
+    CU_ASSERT(nsk_quantise_onnx(n.network, n.images, NULL, path, &error));
+    assert_error(&error, "");
+    nsk_input input = *nsk_images_input(n.images);
+    nsk_network *back = nsk_network_read(path, &input, NULL, &error);
+    assert_error(&error, "");
+    CU_ASSERT_PTR_NOT_NULL_FATAL(back);
+    CU_ASSERT_EQUAL(nsk_network_notes(back), 0);
+    nsk_model_file *again = nsk_quantise(back, n.images, NULL, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(again);
+    CU_ASSERT_EQUAL(count_fine(again), count_fine(file));
+    nsk_comparison *c = nsk_compare(back, file, n.images, NULL, NULL, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(c);
+    CU_ASSERT(c->apart < 0.02); /* the file's own network rounds where the device does */
+    nsk_comparison_free(c);
+    nsk_model_file_free(again);
+    nsk_network_free(back);
+    nsk_model_file_free(file);
+    g_free(path);
+    noisy_free(&n);
+}
+
+static void what_cannot_is_named(void) {
+    static const struct {
+        const char *layer, *said;
+    } cases[] = {{"r4", "which writes or reads it, takes levels of 8 bits only"},
+                 {"p", "takes levels of 8 bits only"},
+                 {"z", "takes levels of 8 bits only"}};
+    for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
+        nsk_error error = {.text = ""};
+        noisy n;
+        noisy_load(&n, all_kinds, 5);
+        nsk_outline *o = nsk_network_outline(n.network);
+        int layer = o->count - (i == 0 ? 4 : i == 1 ? 3 : 2); /* softmax, product, flatten, mean */
+        for (int k = 0; k < o->count; k++) {
+            bool pool = strcmp(o->layers[k].kind, "GlobalAveragePool") == 0;
+            bool product = strcmp(o->layers[k].kind, "Gemm") == 0;
+            layer = (i == 1 && pool) || (i == 2 && product) ? k : layer;
+            layer = i == 0 && pool ? k - 1 : layer;
+        }
+        CU_ASSERT(nsk_network_make_fine(n.network, o->layers[layer].name, &error));
+        CU_ASSERT_PTR_NULL(nsk_quantise(n.network, n.images, NULL, &error));
+        assert_error(&error, cases[i].said);
+        CU_ASSERT_FALSE(nsk_network_make_fine(n.network, "nobody", &error));
+        assert_error(&error, "[ranges] nobody: no layer has this name");
+        nsk_outline_free(o);
+        noisy_free(&n);
+    }
+}
+
+/* The gated network's early layers, which its depthwise convolution takes small differences of. */
+static void the_gated_network_gains(void) {
+    nsk_error error = {.text = ""};
+    double both[2];
+    nsk_brief *brief = nsk_brief_read(NSK_SOURCE_DIR "/demo/kiln-gated.ini", &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(brief);
+    nsk_network *network = nsk_network_read(brief->model, &brief->input, NULL, &error);
+    nsk_images *calibration =
+        nsk_images_open(brief->calibration, &brief->labels, &brief->input, 120, false, &error);
+    nsk_images *held_out =
+        nsk_images_open(brief->held_out, &brief->labels, &brief->input, 300, false, &error);
+    CU_ASSERT_FATAL(network != NULL && calibration != NULL && held_out != NULL);
+    for (int k = 0; k < 2; k++) {
+        CU_ASSERT(k == 0 || (nsk_network_make_fine(network, "conv2", &error) &&
+                             nsk_network_make_fine(network, "swish2", &error)));
+        nsk_model_file *file = nsk_quantise(network, calibration, NULL, &error);
+        assert_error(&error, "");
+        CU_ASSERT_PTR_NOT_NULL_FATAL(file);
+        CU_ASSERT_EQUAL(count_fine(file), 2 * k);
+        nsk_comparison *c = nsk_compare(network, file, held_out, NULL, NULL, &error);
+        CU_ASSERT_PTR_NOT_NULL_FATAL(c);
+        both[k] = c->apart;
+        nsk_comparison_free(c);
+        nsk_model_file_free(file);
+    }
+    CU_ASSERT(both[1] < 0.75 * both[0]);
+    nsk_images_free(held_out);
+    nsk_images_free(calibration);
+    nsk_network_free(network);
+    nsk_brief_free(brief);
+}
+
+CU_TestInfo fine_tests[] = {
+    {"finer numbers are nearer", finer_numbers_are_nearer},
+    {"levels travel", levels_travel},
+    {"what cannot is named", what_cannot_is_named},
+    {"the gated network gains", the_gated_network_gains},
+    CU_TEST_INFO_NULL,
+};
