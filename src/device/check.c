@@ -33,8 +33,8 @@ bool nsk_window_is_good(const nsk_layer *l) {
                         l->dilate_across, l->pad_left);
 }
 
-bool nsk_scratch_is_good(const nsk_model *m, const nsk_layer *l) {
-    return l->scratch % 4 == 0 && l->scratch + nsk_layer_scratch(l) <= m->workspace_bytes;
+bool nsk_scratch_is_good(const nsk_model *m, const nsk_layer *l, uint64_t bytes) {
+    return l->scratch % 4 == 0 && l->scratch + bytes <= m->workspace_bytes;
 }
 
 /* No sum here leaves 32 bits: it ends where it is too large. */

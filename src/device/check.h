@@ -21,8 +21,8 @@ static inline bool nsk_same_size(const nsk_tensor *a, const nsk_tensor *b) {
  * cannot be meant is refused all the same. */
 bool nsk_window_is_good(const nsk_layer *layer);
 
-/* The scratch lies in the workspace, at a multiple of four. */
-bool nsk_scratch_is_good(const nsk_model *model, const nsk_layer *layer);
+/* The scratch, of so many bytes, lies in the workspace, at a multiple of four. */
+bool nsk_scratch_is_good(const nsk_model *model, const nsk_layer *layer, uint64_t bytes);
 
 /* How the weights of a layer stand: those of output c from c x `start` on, `taps` of them, `step`
  * apart, and `fill` more, which are zero: what they meet is anything. `reach`: the largest that a

@@ -9,7 +9,7 @@
 static bool check(const nsk_model *m, const nsk_layer *l) {
     if (l->count < 1 || l->in.channels % l->count != 0 || l->out.channels % l->count != 0 ||
         !nsk_window_is_good(l) || nsk_kernel_area(l) * l->in.channels > NSK_MOST_TAPS ||
-        !nsk_scratch_is_good(m, l)) {
+        !nsk_scratch_is_good(m, l, (uint32_t)nsk_conv_scratch(l))) {
         return false;
     }
     /* pixels that stand as they are wanted are taken one behind the other: none is left out */

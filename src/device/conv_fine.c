@@ -6,9 +6,10 @@
 #include "format.h"
 
 static bool check(const nsk_model *m, const nsk_layer *l) {
-    if (l->count < 1 || l->in.channels % l->count != 0 || l->out.channels % l->count != 0 ||
-        !nsk_window_is_good(l) || nsk_kernel_area(l) * l->in.channels > NSK_MOST_TAPS ||
-        !nsk_scratch_is_good(m, l)) {
+    if (!nsk_elements_are_fine(l) || l->count < 1 || l->in.channels % l->count != 0 ||
+        l->out.channels % l->count != 0 || !nsk_window_is_good(l) ||
+        nsk_kernel_area(l) * l->in.channels > NSK_MOST_TAPS ||
+        !nsk_scratch_is_good(m, l, nsk_layer_scratch(l))) {
         return false;
     }
     uint32_t taps = (uint32_t)nsk_conv_taps(l);

@@ -7,7 +7,7 @@
 static bool check(const nsk_model *m, const nsk_layer *l) {
     uint32_t channels = l->out.channels;
     nsk_weights_form form = {1, channels, nsk_kernel_area(l), 0, 128};
-    return channels % l->in.channels == 0 && nsk_window_is_good(l) &&
+    return nsk_elements_are_fine(l) && channels % l->in.channels == 0 && nsk_window_is_good(l) &&
            nsk_check_weights(m, l, &form);
 }
 

@@ -20,6 +20,25 @@ static inline int32_t nsk_zero_parts(const nsk_tensor *t) {
     return t->zero * NSK_PARTS;
 }
 
+/* What an output holds, in parts where it is fine: a clamp counts, if it is one. */
+static inline int32_t nsk_fine_low(const nsk_layer *l) {
+    return l->out.element == 2 ? l->low * NSK_PARTS : l->low;
+}
+
+static inline int32_t nsk_fine_high(const nsk_layer *l) {
+    return l->out.element != 2 ? l->high : l->high < INT8_MAX ? l->high * NSK_PARTS : INT16_MAX;
+}
+
+/* Tensors are of int8 or fine, and the output is no slice. */
+static inline bool nsk_elements_are_fine(const nsk_layer *l) {
+    const nsk_tensor *const tensors[] = {&l->in, &l->second, &l->out};
+    bool good = !l->out.slice;
+    for (int32_t i = 0; i < 3; i++) {
+        good = good && tensors[i]->element == 1 + tensors[i]->fraction / NSK_PART_BITS;
+    }
+    return good;
+}
+
 /* Element i of the output, from floor((sum + 2^(shift-1)) / 2^shift), parts above its zero point;
  * of an int8 the nearest level. */
 static inline void nsk_put_parts(const nsk_layer *l, int8_t *out, uint32_t i, int64_t sum,
@@ -28,7 +47,9 @@ static inline void nsk_put_parts(const nsk_layer *l, int8_t *out, uint32_t i, in
     const int32_t bits = fine ? shift : shift + NSK_PART_BITS;
     const int64_t level = ((sum + (INT64_C(1) << (bits - 1))) >> bits) +
                           (fine ? nsk_zero_parts(&l->out) : l->out.zero);
-    const int64_t held = level < l->low ? l->low : level > l->high ? l->high : level;
+    const int32_t low = nsk_fine_low(l);
+    const int32_t high = nsk_fine_high(l);
+    const int64_t held = level < low ? low : level > high ? high : level;
     if (fine) {
         ((int16_t *)(void *)out)[i] = (int16_t)held;
     } else {

@@ -54,8 +54,8 @@ enum nsk_tensor_field {
  * is some of the channels of another tensor, which is none; wide elements are int16 or int32, not
  * int8, of a tensor that holds all of its rows. */
 enum nsk_rows_said {
-    NSK_MOST_ROWS = 251,
-    NSK_FINE_16 = 252,
+    NSK_MOST_ROWS = 248,
+    NSK_FINE_16 = 249,
     NSK_WIDE_16 = 253, /* bytes of an element: 2 to the power of the lowest two bits */
     NSK_WIDE_32 = 254,
     NSK_SLICE = 255

@@ -46,8 +46,8 @@ void nsk_tensor_decode(const nsk_model *model, unsigned tensor, nsk_tensor *t) {
         t->offset += nsk_load32(at + NSK_T_PLACE);
         t->pixel_stride = (int32_t)nsk_load16(at + NSK_T_CHANNELS);
     } else if (rows > NSK_MOST_ROWS) {
-        t->element = (uint8_t)(rows == NSK_FINE_16 ? 2U : 1U << rows % 4U);
-        t->fraction = rows == NSK_FINE_16 ? 8U : 0U;
+        t->element = (uint8_t)(1U << rows % 4U);
+        t->fraction = (uint8_t)((~rows & 4U) * 2U); /* of a fine one 8 */
         t->pixel_stride *= t->element;
         rows = 0;
     }
@@ -85,13 +85,9 @@ void nsk_layer_decode(const nsk_model *model, unsigned index, nsk_layer *l) {
     l->dilate_across = at[NSK_L_DILATE_ACROSS];
     l->pad_top = at[NSK_L_PAD_TOP];
     l->pad_left = at[NSK_L_PAD_LEFT];
-    l->low = (int8_t)at[NSK_L_LOW];
-    l->high = (int8_t)at[NSK_L_HIGH];
-    if (l->out.element == 2) { /* a clamp counts where tensors are fine, if it is one */
-        bool fine = l->out.fraction > 0;
-        l->low = fine ? l->low * 256 : INT16_MIN;
-        l->high = fine && l->high < INT8_MAX ? l->high * 256 : INT16_MAX;
-    }
+    bool wide = l->out.element > 1 && l->out.fraction == 0;
+    l->low = wide ? INT16_MIN : (int8_t)at[NSK_L_LOW];
+    l->high = wide ? INT16_MAX : (int8_t)at[NSK_L_HIGH];
     l->weights = model->bytes + nsk_load32(at + NSK_L_WEIGHTS_AT);
     l->requantise = model->bytes + nsk_load32(at + NSK_L_REQUANTISE_AT);
     l->scratch = nsk_load32(at + NSK_L_SCRATCH_AT);

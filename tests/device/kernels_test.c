@@ -458,8 +458,12 @@ static int of_parts(const bed *b, exact numerator, int shift) {
     const nsk_tensor *out = &b->layer.out;
     int bits = out->element == 2 ? shift : shift + 8;
     exact divisor = (exact)1 << bits;
-    return clamped(&b->layer, exact_floor_divide(numerator + divisor / 2, divisor) +
-                                  (exact)out->zero * (out->element == 2 ? 256 : 1));
+    exact value = exact_floor_divide(numerator + divisor / 2, divisor) +
+                  (exact)out->zero * (out->element == 2 ? 256 : 1);
+    int low = b->layer.low * (out->element == 2 ? 256 : 1);
+    int high = b->layer.high * (out->element == 2 ? 256 : 1);
+    high = out->element == 2 && b->layer.high == 127 ? INT16_MAX : high; /* no clamp */
+    return (int)(value < low ? low : value > high ? high : value);
 }
 
 static int of_products(const bed *b, exact products, int c) {
@@ -528,10 +532,6 @@ static void refine(bed *b) {
             tensors[i]->pixel_stride = 2 * tensors[i]->channels;
         }
     }
-    if (b->layer.out.element == 2) { /* as clamps are decoded */
-        b->layer.low *= 256;
-        b->layer.high = b->layer.high < 127 ? b->layer.high * 256 : INT16_MAX;
-    }
 }
 
 static void draw_fine(bed *b, nsk_kind kind) {
@@ -588,8 +588,8 @@ static void long_fine_sums_hold(void) {
         }
         b->layer.in.element = b->layer.out.element = 2;
         b->layer.in.fraction = b->layer.out.fraction = 8;
-        b->layer.low = INT16_MIN;
-        b->layer.high = INT16_MAX;
+        b->layer.low = -128;
+        b->layer.high = 127;
         check_output(b, &nsk_operation_conv_fine, conv_fine_formula);
     }
     CU_ASSERT_EQUAL(b->wrong, 0);

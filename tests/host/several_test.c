@@ -50,13 +50,14 @@ static const char *const everything = "0.ppm crack\n1.ppm chip+drip\n2.ppm none\
 
 /* The same set as folders, in three kinds of lists, and as arrays of bytes and of reals. */
 static void sets_say_it_in_their_ways(void) {
-    static const char *const lists[] = {
+    const char *const columns = "image,drip,shift,crack,chip\n0.ppm,0,2,1,0\n1.ppm,1,2,0,1\n"
+                                "2.ppm,no,1,FALSE,0\n3.ppm,0.0,2,1.0,0\n";
+    const char *const lists[] = {
         "path,labels\n0.ppm,crack\n1.ppm,chip;drip\n2.ppm,\n3.ppm,0\n",
         "0.ppm,crack\n1.ppm,drip|chip\n2.ppm,none\n3.ppm,crack",
         "0.ppm,crack\n1.ppm,drip\n2.ppm,none\n1.ppm,chip\n3.ppm,crack\n0.ppm,crack\n",
         "0.ppm,crack\n1.ppm,drip chip\n2.ppm,none\n3.ppm,crack\n",
-        "image,drip,shift,crack,chip\n0.ppm,0,2,1,0\n1.ppm,1,2,0,1\n2.ppm,no,1,FALSE,0\n"
-        "3.ppm,0.0,2,1.0,0\n",
+        columns,
     };
     char *folder = scratch_new();
     nsk_error error = {.text = ""};

@@ -56,8 +56,11 @@ static int64_t meets(const bench *b, int y, int x, int c) {
 static int32_t of_parts(const nsk_layer *l, exact number, int shift) {
     bool fine = l->out.element == 2;
     exact divisor = (exact)1 << (fine ? shift : shift + 8);
-    return clamped(l, exact_floor_divide(number + divisor / 2, divisor) +
-                          (exact)l->out.zero * (fine ? 256 : 1));
+    exact value =
+        exact_floor_divide(number + divisor / 2, divisor) + (exact)l->out.zero * (fine ? 256 : 1);
+    int low = fine ? l->low * 256 : l->low;
+    int high = !fine ? l->high : l->high == 127 ? 32767 : l->high * 256;
+    return (int32_t)(value < low ? low : value > high ? high : value);
 }
 
 static int row_of_tap(const nsk_layer *l, int y, int ky) {
