@@ -559,6 +559,7 @@ static void the_fuzzer_starts_inside(void) {
     bool kinds[NSK_KINDS] = {false};
     bool streamed = false;
     bool slices = false;
+    bool fine = false;
     GDir *dir = g_dir_open(folder, 0, NULL);
     CU_ASSERT_PTR_NOT_NULL_FATAL(dir);
     for (const char *name; (name = g_dir_read_name(dir)) != NULL;) {
@@ -574,6 +575,7 @@ static void the_fuzzer_starts_inside(void) {
             nsk_tensor out = nsk_tensor_at(&model, nsk_layer_output(&model, i));
             kinds[nsk_layer_kind(&model, i)] = true;
             slices = slices || out.slice;
+            fine = fine || out.fraction > 0;
         }
         nsk_model_file_free(file);
         g_free(path);
@@ -582,7 +584,7 @@ static void the_fuzzer_starts_inside(void) {
     for (int kind = 1; kind < NSK_KINDS; kind++) {
         CU_ASSERT(kinds[kind]);
     }
-    CU_ASSERT(streamed && slices);
+    CU_ASSERT(streamed && slices && fine);
 }
 
 CU_TestInfo open_tests[] = {
