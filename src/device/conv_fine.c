@@ -44,9 +44,10 @@ static NSK_NOINLINE void meet(const int16_t *x, const int8_t *v, const int8_t *w
 /* Some channels of one pixel; `pixel` below 0 is outside of the picture. */
 static int16_t *take(const nsk_layer *l, const int8_t *in, int32_t pixel, int32_t first,
                      int32_t count, int16_t *to) {
-    uint32_t i = (uint32_t)(pixel * l->in.channels + first);
-    for (; count > 0; count--, i++) {
-        *to++ = (int16_t)(pixel < 0 ? nsk_zero_parts(&l->in) : nsk_parts_at(&l->in, in, i));
+    const int32_t start = pixel * l->in.channels + first;
+    for (int32_t i = start; i < start + count; i++) {
+        *to++ =
+            (int16_t)(pixel < 0 ? nsk_zero_parts(&l->in) : nsk_parts_at(&l->in, in, (uint32_t)i));
     }
     return to;
 }

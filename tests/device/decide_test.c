@@ -164,6 +164,8 @@ static void several_labels_at_once(void) {
     CU_ASSERT_EQUAL(answer_to(&rule, &frames[0]), 1);
     CU_ASSERT_EQUAL(answer_to(&rule, &frames[1]), 0);
     CU_ASSERT_EQUAL(answer_to(&rule, &(scored){{0, 0, 255}, 0}), 1);
+    rule.line_of = (const uint8_t[]){NSK_NO_LINE, 0, NSK_NO_LINE};
+    CU_ASSERT_EQUAL(answer_to(&rule, &(scored){{255, 0, 255}, 0}), 1);
 }
 
 CU_TestInfo decide_tests[] = {

@@ -42,7 +42,8 @@ static int furthest(const nsk_rule *rule, const nsk_model *model, const int32_t 
     for (unsigned c = 0; c < model->classes; c++) {
         int line = rule->line_of != NULL ? rule->line_of[c] : (int)c;
         uint32_t likely = chance(scores[c]);
-        bool is_there = likely >= rule->thresholds[c] && line != rule->resting;
+        bool moves = line != rule->resting && (rule->line_of == NULL || line < rule->line_count);
+        bool is_there = moves && likely >= rule->thresholds[c];
         if (is_there && (best == rule->resting || likely - rule->thresholds[c] > most)) {
             most = likely - rule->thresholds[c];
             best = line;
