@@ -278,10 +278,10 @@ static void draw_rule(draws *d, const nsk_model *model, uint8_t *lines, uint32_t
                        .window = (uint8_t)draw(d, draw_chance(d, 100) ? NSK_MOST_WINDOW + 1 : 1),
                        .hold_off = (uint8_t)draw(d, 5),
                        .resting = (uint16_t)draw(d, model->classes + 1U)};
-    if (draw_chance(d, 60)) {
+    if (rule->hold_off == 3) { /* of what is drawn already: the seeds keep their meaning */
         rule->thresholds = thresholds;
         for (unsigned i = 0; i < model->classes; i++) {
-            thresholds[i] = (uint32_t)draw_byte(d) << 22;
+            thresholds[i] = (rule->threshold ^ i % 50U * 77777777U) % (NSK_CERTAIN + 1U);
         }
     }
     if (draw_chance(d, 128)) {
