@@ -1,5 +1,5 @@
-/* Decides by any rule, any lists of lines and thresholds, any scores, from any memory of earlier frames, over any
- * number of frames. */
+/* Decides by any rule, any lists of lines and thresholds, any scores, from any memory of earlier
+ * frames, over any number of frames. */
 #include "__fc_builtin.h"
 #include "netsuke/firmware.h"
 

@@ -35,7 +35,7 @@ typedef struct maker {
     uint32_t drawn; /* layers but for the last, which gives the scores */
     shape shapes[MOST_TENSORS];
     uint8_t element[MOST_TENSORS]; /* bytes */
-    bool fine[MOST_TENSORS]; /* elements of int16, whose levels have parts */
+    bool fine[MOST_TENSORS];       /* elements of int16, whose levels have parts */
     slice slices[MOST_TENSORS];
     uint32_t places[MOST_TENSORS];
     record records[MOST_LAYERS];
