@@ -25,6 +25,11 @@ static bool reads(const nsk_lowered_layer *l, int tensor) {
     return l->in == tensor || l->second == tensor;
 }
 
+/* Whether a window can be as large as that. */
+static bool is_window(const nsk_lowered_tensor *t) {
+    return t->height <= 255 && t->width <= 255;
+}
+
 /* The layer that cannot take the tensor as a fine one, or NULL. */
 static const nsk_lowered_layer *who_cannot(const nsk_lowered *lowered, int tensor) {
     for (int i = 0; i < (int)lowered->layers->len; i++) {
@@ -32,8 +37,9 @@ static const nsk_lowered_layer *who_cannot(const nsk_lowered *lowered, int tenso
         const nsk_lowered_tensor *out = nsk_lowered_tensor_at(lowered, l->out);
         bool logits = out->element != NSK_ELEMENT_8 && !out->fine;
         bool parted = out->slice || out->alias_of != NSK_NONE;
+        bool large = l->kind == NSK_KIND_DENSE && !is_window(nsk_lowered_tensor_at(lowered, l->in));
         if ((reads(l, tensor) || l->out == tensor) &&
-            (fine_kind(l->kind) == 0 || logits || parted)) {
+            (fine_kind(l->kind) == 0 || logits || parted || large)) {
             return l;
         }
     }
@@ -64,12 +70,13 @@ static bool make_fine(const nsk_translation *l, int tensor) {
     const nsk_lowered_layer *other = who_cannot(lowered, tensor);
     nsk_lowered_tensor *t = nsk_lowered_tensor_at(lowered, tensor);
     const nsk_value *v = nsk_graph_value(l->graph, t->value);
-    if (other != NULL || !is_alone(lowered, tensor) || t->height > 255 || t->width > 255) {
+    if (other != NULL || !is_alone(lowered, tensor)) {
         return v->pinned || nsk_fail(l->error,
                                      "[ranges] %s = fine: '%s', which writes or reads it, takes "
                                      "levels of 8 bits only; convolutions, dense layers but the "
                                      "last, functions and sums take finer ones",
-                                     v->name, other != NULL ? other->name : "a reshape");
+                                     nsk_graph_producer(l->graph, t->value)->name,
+                                     other != NULL ? other->name : "a reshape");
     }
     t->element = NSK_ELEMENT_16;
     t->fine = true;
@@ -82,8 +89,33 @@ static bool make_fine(const nsk_translation *l, int tensor) {
     return true;
 }
 
+/* A value that no layer writes as it is (it is a view of another, or part of the layer behind it)
+ * cannot be finer than that. */
+static bool has_layer(const nsk_translation *l, int value) {
+    bool found = false;
+    for (int i = 0; i < (int)l->result->layers->len && !found; i++) {
+        int tensor = nsk_lowered_layer_at(l->result, i)->out;
+        found = nsk_lowered_tensor_at(l->result, tensor)->value == value;
+    }
+    return found;
+}
+
+static bool all_have_layers(const nsk_translation *l) {
+    for (int i = 0; i < (int)l->graph->values->len; i++) {
+        const nsk_value *v = nsk_graph_value(l->graph, i);
+        bool asked = v->fine && !v->pinned && v->producer != NSK_NONE;
+        if (asked && !has_layer(l, i)) {
+            return nsk_fail(l->error,
+                            "[ranges] %s = fine: it is no layer of its own in integers; name the "
+                            "one before or behind it",
+                            nsk_graph_producer(l->graph, i)->name);
+        }
+    }
+    return true;
+}
+
 bool nsk_translation_make_fine(nsk_translation *l) {
-    bool good = true;
+    bool good = all_have_layers(l);
     for (int i = 0; i < (int)l->result->layers->len && good; i++) {
         int tensor = nsk_lowered_layer_at(l->result, i)->out;
         const nsk_lowered_tensor *t = nsk_lowered_tensor_at(l->result, tensor);
