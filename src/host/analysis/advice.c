@@ -117,20 +117,16 @@ static nsk_recipe change(const nsk_recipe *recipe, const candidate *c) {
     changed.progress = NULL;
     changed.exceptions = g_new0(nsk_range_exception, (gsize)recipe->excepted + 1);
     for (int i = 0; i < recipe->excepted; i++) {
-        if (c->layer == NULL || strcmp(recipe->exceptions[i].layer, c->layer) != 0) {
+        bool stays =
+            c->layer == NULL || c->fine || strcmp(recipe->exceptions[i].layer, c->layer) != 0;
+        if (stays) {
             changed.exceptions[count++] = recipe->exceptions[i];
         }
     }
-    if (c->fine) { /* that is asked of the network */
-        changed.excepted = recipe->excepted;
-        memcpy(changed.exceptions, recipe->exceptions,
-               (size_t)recipe->excepted * sizeof *recipe->exceptions);
-        return changed;
-    }
-    if (c->layer != NULL) {
-        changed.exceptions[count++] = (nsk_range_exception){(char *)c->layer, c->method};
-    } else {
+    if (c->layer == NULL) {
         changed.equalise = true;
+    } else if (!c->fine) { /* that is asked of the network */
+        changed.exceptions[count++] = (nsk_range_exception){(char *)c->layer, c->method};
     }
     changed.excepted = count;
     return changed;
