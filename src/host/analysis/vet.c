@@ -4,11 +4,11 @@
 
 #include "analysis/answer.h"
 #include "analysis/assignment.h"
+#include "analysis/vet_ways.h"
 #include "float/forward.h"
 #include "graph/graph.h"
 #include "images/set.h"
 #include "modelfile/check.h"
-#include "netsuke/vet.h"
 #include "network/network.h"
 
 static const double LEAST_GAIN = 0.01;     /* of the images, by another preparation */
@@ -17,178 +17,6 @@ static const double CHANCE = 2.0;          /* standard errors that two as good o
 static const double MOST_OF_GAIN = 0.75;   /* of the likeliest way's */
 static const double LEAST_RENAMED_GAIN = 0.03; /* of the images, by other labels */
 static const double LEAST_LOGARITHM = -10.0;
-
-/* ---- what to try ---- */
-
-/* How bytes become numbers. */
-typedef struct scaling {
-    nsk_colour order; /* of mean and deviation; NSK_COLOUR_GREY: whatever the input's is */
-    double top;
-    double mean[3], deviation[3];
-} scaling;
-
-/* Grey pictures have one mean and one deviation. */
-static void average_channels(scaling *s) {
-    double *const triples[] = {s->mean, s->deviation};
-    for (size_t i = 0; i < G_N_ELEMENTS(triples); i++) {
-        double *t = triples[i];
-        t[0] = t[1] = t[2] = (t[0] + t[1] + t[2]) / 3.0;
-    }
-    s->order = NSK_COLOUR_GREY;
-}
-
-/* The ways that training programs are known to use, and the brief's with parts left out. `measured`
- * is the images' own mean and deviation. */
-static GArray *scalings_to_try(const nsk_input *brief, const scaling *measured) {
-    static const scaling usual[] = {
-        {NSK_COLOUR_GREY, 1.0, {0.0, 0.0, 0.0}, {1.0, 1.0, 1.0}},
-        {NSK_COLOUR_GREY, 255.0, {0.0, 0.0, 0.0}, {1.0, 1.0, 1.0}},
-        {NSK_COLOUR_GREY, 1.0, {0.5, 0.5, 0.5}, {0.5, 0.5, 0.5}},
-        {NSK_COLOUR_RGB,
-         1.0,
-         {0.485, 0.456, 0.406},
-         {0.229, 0.224, 0.225}}, /* of photographs at large */
-        {NSK_COLOUR_RGB,
-         255.0,
-         {123.675, 116.28, 103.53},
-         {1.0, 1.0, 1.0}}, /* the same, as bytes */
-    };
-    GArray *list = g_array_new(FALSE, FALSE, sizeof(scaling));
-    bool grey = brief->colour == NSK_COLOUR_GREY;
-    scaling own = {.order = NSK_COLOUR_GREY, .top = brief->top};
-    memcpy(own.mean, brief->mean, sizeof own.mean);
-    memcpy(own.deviation, brief->deviation, sizeof own.deviation);
-    scaling no_mean = own;
-    scaling no_deviation = own;
-    scaling other_deviation = own;
-    other_deviation.order = measured->order;
-    for (int c = 0; c < 3; c++) {
-        no_mean.mean[c] = 0.0;
-        no_deviation.deviation[c] = 1.0;
-        other_deviation.deviation[c] = measured->deviation[c] * own.top;
-    }
-    const scaling variants[] = {own, no_mean, no_deviation, other_deviation, *measured};
-    g_array_append_vals(list, variants, G_N_ELEMENTS(variants));
-    g_array_append_vals(list, usual, G_N_ELEMENTS(usual));
-    for (guint i = 0; i < list->len && grey; i++) {
-        average_channels(&g_array_index(list, scaling, i));
-    }
-    return list;
-}
-
-static bool same_triple(const double *a, const double *b) {
-    return fabs(a[0] - b[0]) + fabs(a[1] - b[1]) + fabs(a[2] - b[2]) < 1e-9;
-}
-
-static bool same_way(const nsk_alternative *a, const nsk_alternative *b) {
-    return a->mirrored == b->mirrored && a->input.colour == b->input.colour &&
-           a->input.fit == b->input.fit && fabs(a->input.top - b->input.top) < 1e-9 &&
-           same_triple(a->input.mean, b->input.mean) &&
-           same_triple(a->input.deviation, b->input.deviation);
-}
-
-static void append_triple(GString *to, const char *key, const double *numbers) {
-    bool same = same_triple(numbers, (const double[3]){numbers[0], numbers[0], numbers[0]});
-    g_string_append_printf(to, "; %s = %.3g", key, numbers[0]);
-    for (int c = 1; c < 3 && !same; c++) {
-        g_string_append_printf(to, ";%.3g", numbers[c]);
-    }
-}
-
-/* In the brief's own words, what differs. */
-static char *describe(const nsk_alternative *way, const nsk_input *brief) {
-    static const char *const colours[] = {"rgb", "bgr", "grey"};
-    static const char *const fits[] = {"stretch", "crop", "pad"};
-    const nsk_input *input = &way->input;
-    GString *text = g_string_new(NULL);
-    if (input->colour != brief->colour) {
-        g_string_append_printf(text, "; colour = %s", colours[input->colour]);
-    }
-    if (fabs(input->top - brief->top) > 1e-9) {
-        g_string_append(text, input->top > 1.5 ? "; range = 0..255" : "; range = 0..1");
-    }
-    if (!same_triple(input->mean, brief->mean)) {
-        append_triple(text, "mean", input->mean);
-    }
-    if (!same_triple(input->deviation, brief->deviation)) {
-        append_triple(text, "deviation", input->deviation);
-    }
-    if (input->fit != brief->fit) {
-        g_string_append_printf(text, "; fit = %s", fits[input->fit]);
-    }
-    if (way->mirrored) {
-        g_string_append(text, "; rows and columns exchanged");
-    }
-    g_string_erase(text, 0, MIN(2, (gssize)text->len));
-    return g_string_free(text, FALSE);
-}
-
-/* How many lines of the brief it changes. */
-static int keys_changed(const nsk_alternative *way, const nsk_input *brief) {
-    char *text = describe(way, brief);
-    int keys = text[0] != '\0';
-    for (const char *at = strstr(text, "; "); at != NULL; at = strstr(at + 2, "; ")) {
-        keys++;
-    }
-    g_free(text);
-    return keys;
-}
-
-static void add_way(GArray *ways, const nsk_alternative *way) {
-    for (guint i = 0; i < ways->len; i++) {
-        if (same_way(&g_array_index(ways, nsk_alternative, i), way)) {
-            return;
-        }
-    }
-    g_array_append_val(ways, *way);
-}
-
-static void add_scaled(GArray *ways, const nsk_alternative *from, const scaling *s,
-                       nsk_colour colour) {
-    nsk_alternative way = *from;
-    way.input.colour = colour;
-    way.input.top = s->top;
-    bool turned = s->order != NSK_COLOUR_GREY && s->order != colour;
-    for (int c = 0; c < 3; c++) {
-        way.input.mean[c] = s->mean[turned ? 2 - c : c];
-        way.input.deviation[c] = s->deviation[turned ? 2 - c : c];
-    }
-    add_way(ways, &way);
-}
-
-/* Each fit, and rows for columns, with everything else as it is in `from`. */
-static void add_placements(GArray *ways, const nsk_alternative *from) {
-    for (int fit = NSK_FIT_STRETCH; fit <= NSK_FIT_PAD; fit++) {
-        nsk_alternative way = *from;
-        way.input.fit = (nsk_fit)fit;
-        add_way(ways, &way);
-    }
-    if (from->input.width == from->input.height) {
-        nsk_alternative way = *from;
-        way.mirrored = !from->mirrored;
-        add_way(ways, &way);
-    }
-}
-
-/* The first is the brief's own. */
-static GArray *ways_to_try(const nsk_network *network, const nsk_input *brief,
-                           const scaling *measured) {
-    GArray *ways = g_array_new(FALSE, TRUE, sizeof(nsk_alternative));
-    const nsk_alternative own = {.input = *brief};
-    GArray *scalings = scalings_to_try(brief, measured);
-    guint count = network->graph->raw_input ? 1 : scalings->len;
-    for (guint i = 0; i < count; i++) {
-        const scaling *s = &g_array_index(scalings, scaling, i);
-        add_scaled(ways, &own, s, brief->colour);
-        if (brief->colour != NSK_COLOUR_GREY) {
-            add_scaled(ways, &own, s,
-                       brief->colour == NSK_COLOUR_RGB ? NSK_COLOUR_BGR : NSK_COLOUR_RGB);
-        }
-    }
-    add_placements(ways, &own);
-    g_array_free(scalings, TRUE);
-    return ways;
-}
 
 /* ---- running ---- */
 
@@ -385,7 +213,8 @@ static guint best_way(const trial *t) {
     }
     guint best = likeliest;
     for (guint i = 1; i < t->ways->len; i++) {
-        int fewer = keys_changed(&ways[best], brief) - keys_changed(&ways[i], brief);
+        int fewer =
+            nsk_vet_keys_changed(&ways[best], brief) - nsk_vet_keys_changed(&ways[i], brief);
         bool simpler = fewer > 0 || (fewer == 0 && ways[i].gain > ways[best].gain);
         if (simpler && is_clearly_better(t, &ways[i]) && is_as_good(t, i, likeliest)) {
             best = i;
@@ -460,11 +289,11 @@ static int by_gain(gconstpointer a, gconstpointer b) {
 static bool repeats_another(const trial *t, guint way) {
     const nsk_alternative *ways = (const nsk_alternative *)(void *)t->ways->data;
     const float *own = t->likely + (size_t)way * (size_t)t->count;
-    int keys = keys_changed(&ways[way], &ways[0].input);
+    int keys = nsk_vet_keys_changed(&ways[way], &ways[0].input);
     bool same = false;
     for (guint i = 0; i < t->ways->len && !same; i++) {
         const float *other = t->likely + (size_t)i * (size_t)t->count;
-        int others = keys_changed(&ways[i], &ways[0].input);
+        int others = nsk_vet_keys_changed(&ways[i], &ways[0].input);
         same = i != way && (others < keys || (others == keys && i < way)) &&
                memcmp(own, other, (size_t)t->count * sizeof *own) == 0;
     }
@@ -475,7 +304,7 @@ static bool repeats_another(const trial *t, guint way) {
 static void put_first(GArray *reported, const nsk_alternative *best) {
     for (guint i = 1; i < reported->len; i++) {
         nsk_alternative a = g_array_index(reported, nsk_alternative, i);
-        if (same_way(&a, best)) {
+        if (nsk_vet_same_way(&a, best)) {
             g_array_remove_index(reported, i);
             g_array_prepend_val(reported, a);
             return;
@@ -508,7 +337,7 @@ static nsk_vetting *conclude(trial *t, const nsk_input *brief) {
     for (guint i = 1; i < t->ways->len; i++) {
         nsk_alternative a = g_array_index(t->ways, nsk_alternative, i);
         if (!repeats_another(t, i)) {
-            a.change = describe(&a, brief);
+            a.change = nsk_vet_describe(&a, brief);
             g_array_append_val(reported, a);
         }
     }
@@ -523,7 +352,7 @@ static nsk_vetting *conclude(trial *t, const nsk_input *brief) {
 }
 
 /* The mean and deviation of the frames, on 0 to 1. */
-static bool measure(const nsk_images *images, scaling *measured, nsk_error *error) {
+static bool measure(const nsk_images *images, nsk_vet_scaling *measured, nsk_error *error) {
     const nsk_input *input = nsk_images_input(images);
     size_t bytes = nsk_images_frame_bytes(images);
     size_t channels = input->colour == NSK_COLOUR_GREY ? 1 : 3;
@@ -551,8 +380,9 @@ static bool measure(const nsk_images *images, scaling *measured, nsk_error *erro
     return good;
 }
 
-static bool run_all(trial *t, const nsk_input *brief, const scaling *measured, nsk_error *error) {
-    t->ways = ways_to_try(t->network, brief, measured);
+static bool run_all(trial *t, const nsk_input *brief, const nsk_vet_scaling *measured,
+                    nsk_error *error) {
+    t->ways = nsk_vet_ways_of(t->network->graph->raw_input, brief, measured);
     if (!run_round(t, 0, error)) {
         return false;
     }
@@ -564,7 +394,7 @@ static bool run_all(trial *t, const nsk_input *brief, const scaling *measured, n
     guint before = t->ways->len;
     if (best > 0) { /* what is wrong besides? */
         const nsk_alternative from = g_array_index(t->ways, nsk_alternative, best);
-        add_placements(t->ways, &from);
+        nsk_vet_add_placements(t->ways, &from);
         if (!run_round(t, before, error)) {
             return false;
         }
@@ -576,7 +406,7 @@ static bool run_all(trial *t, const nsk_input *brief, const scaling *measured, n
 nsk_vetting *nsk_vet(const nsk_network *network, const nsk_images *images, nsk_progress progress,
                      void *context, nsk_error *error) {
     const nsk_input *brief = nsk_images_input(images);
-    scaling measured;
+    nsk_vet_scaling measured;
     if (!nsk_network_takes(network, images, error) || !measure(images, &measured, error)) {
         return NULL;
     }
