@@ -41,8 +41,6 @@ int nsk_images_label(const nsk_images *images, int index);
 int nsk_images_label_sets(const nsk_images *images);
 /* Whether a picture has a label. */
 bool nsk_images_has(const nsk_images *images, int index, int label);
-/* "crack", or "crack+chip", or "none". nsk_string_free. */
-char *nsk_images_label_text(const nsk_images *images, int index);
 /* The file, or "ARRAY[17]". */
 const char *nsk_images_path(const nsk_images *images, int index);
 const nsk_labels *nsk_images_labels(const nsk_images *images);

@@ -219,29 +219,20 @@ static bool capture(const sim *s, const nsk_rehearsed *a, nsk_error *error) {
     return good;
 }
 
-/* The likeliest; or, of several labels, the one furthest above its threshold, and one past the last
- * where none is there. */
-static int class_of(const double *thresholds, const nsk_answered *answer) {
-    int best = answer->model->classes;
-    double most = 0.0;
-    if (thresholds == NULL) {
-        return (int)nsk_best(answer->model, answer->scores);
-    }
-    for (int c = 0; c < answer->model->classes; c++) {
-        double above = answer->scores[c] - thresholds[c] * NSK_CERTAIN;
-        if (above >= 0.0 && (best == answer->model->classes || above > most)) {
-            most = above;
-            best = c;
-        }
-    }
-    return best;
+/* The likeliest; or, of several labels, what the rule takes for the answer where each has a line of
+ * its own, and one past the last where none is there. */
+static int class_of(const sim *s, const nsk_answered *answer) {
+    const nsk_rule own = {.thresholds = s->lists.thresholds, .resting = answer->model->classes};
+    return s->stage->decision->thresholds != NULL
+               ? nsk_answer_of(&own, answer->model, answer->scores)
+               : (int)nsk_best(answer->model, answer->scores);
 }
 
 static void sim_answer(void *context, const nsk_answered *answer) {
     sim *s = context;
     nsk_rehearsed *a = &s->taking;
     int truth = nsk_film_truth(s->stage->film, s->frame);
-    a->class_index = class_of(s->stage->decision->thresholds, answer);
+    a->class_index = class_of(s, answer);
     a->probability =
         (float)answer->scores[MIN(a->class_index, answer->model->classes - 1)] / (float)NSK_CERTAIN;
     a->line = answer->line;

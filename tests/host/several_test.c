@@ -32,7 +32,11 @@ static char *told(const nsk_images *set) {
     GPtrArray *lines = g_ptr_array_new_with_free_func(g_free);
     GString *all = g_string_new(NULL);
     for (int i = 0; i < nsk_images_count(set); i++) {
-        char *text = nsk_images_label_text(set, i);
+        bool has[LABELS];
+        for (int k = 0; k < LABELS; k++) {
+            has[k] = nsk_images_has(set, i, k);
+        }
+        char *text = nsk_label_set_text(has, &labels);
         char *name = g_path_get_basename(nsk_images_path(set, i));
         g_ptr_array_add(lines, g_strdup_printf("%s %s\n", name, text));
         g_free(name);

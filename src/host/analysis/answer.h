@@ -11,8 +11,4 @@
 void nsk_runner_answer(const nsk_runner *runner, int image, nsk_label_answers *each,
                        nsk_answer *answer);
 
-/* Whether probabilities say what the image is, and whether two say the same. */
-bool nsk_is_right(const nsk_images *images, int image, const float *probabilities);
-bool nsk_say_the_same(const nsk_labels *labels, const float *a, const float *b);
-
 #endif

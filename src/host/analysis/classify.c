@@ -1,13 +1,13 @@
 /* What both models say of single pictures. */
 #include "netsuke/classify.h"
 
-#include <math.h>
 #include <stdio.h>
 #include <string.h>
 
 #include "images/set.h"
 #include "modelfile/check.h"
 #include "netsuke/compare.h"
+#include "run/said.h"
 
 /* What classifying a picture takes. */
 typedef struct classifier {
@@ -89,15 +89,14 @@ static void take_answer(const classifier *c, nsk_opinion *o, int side, const int
         o->likely[side] = p[best];
         return;
     }
-    bool *has = g_new0(bool, labels->count);
-    o->likely[side] = 1.0F;
-    for (int i = 0; i < labels->count; i++) {
-        has[i] = scores != NULL ? scores[i] >= labels->thresholds[i] * NSK_CERTAIN
-                                : (double)p[i] >= labels->thresholds[i];
-        o->likely[side] = fminf(o->likely[side], has[i] ? p[i] : 1.0F - p[i]);
+    nsk_said said;
+    if (scores != NULL) {
+        nsk_said_by_scores(labels, scores, &said);
+    } else {
+        nsk_said_by(labels, p, &said);
     }
-    o->says[side] = nsk_label_set_text(has, labels);
-    g_free(has);
+    o->says[side] = nsk_label_set_text(said.has, labels);
+    o->likely[side] = nsk_said_likely(labels, &said, p);
 }
 
 static bool classify(const classifier *c, nsk_opinion *o, nsk_error *error) {

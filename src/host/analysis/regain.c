@@ -3,12 +3,12 @@
 #include <math.h>
 #include <string.h>
 
-#include "analysis/answer.h"
 #include "float/forward.h"
 #include "lowered/integer.h"
 #include "network/network.h"
 #include "pipeline/pipeline.h"
 #include "run/runner.h"
+#include "run/said.h"
 
 /* One way of running: through the float network, whose answers are kept, or through the imitation,
  * one node's output perhaps left as it is. */

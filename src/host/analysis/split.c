@@ -2,13 +2,13 @@
 #include <math.h>
 #include <string.h>
 
-#include "analysis/answer.h"
 #include "lowered/integer.h"
 #include "modelfile/check.h"
 #include "netsuke/compare.h"
 #include "network/network.h"
 #include "pipeline/pipeline.h"
 #include "run/runner.h"
+#include "run/said.h"
 
 typedef struct splitter {
     nsk_scale input; /* the device's */

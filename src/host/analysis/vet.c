@@ -2,7 +2,6 @@
 #include <math.h>
 #include <string.h>
 
-#include "analysis/answer.h"
 #include "analysis/assignment.h"
 #include "analysis/vet_ways.h"
 #include "float/forward.h"
@@ -10,6 +9,7 @@
 #include "images/set.h"
 #include "modelfile/check.h"
 #include "network/network.h"
+#include "run/said.h"
 
 static const double LEAST_GAIN = 0.01;     /* of the images, by another preparation */
 static const double LEAST_CERTAINTY = 4.0; /* standard errors */

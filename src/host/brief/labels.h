@@ -3,7 +3,7 @@
 #define NSK_BRIEF_LABELS_H
 
 #include "brief/settings.h"
-#include "images/set.h"
+#include "images/label_names.h"
 #include "netsuke/brief.h"
 
 enum { NSK_MOST_LABELS = 1000 };

@@ -162,11 +162,8 @@ static bool every_label_has_pictures(nsk_images *images, const char *path, nsk_e
     bool *seen = g_new0(bool, images->labels.count);
     bool good = true;
     for (guint i = 0; i < images->entries->len; i++) {
-        for (int k = 0; k < images->labels.count && images->sets != NULL; k++) {
+        for (int k = 0; k < images->labels.count; k++) {
             seen[k] = seen[k] || nsk_images_has(images, (int)i, k);
-        }
-        if (images->sets == NULL) {
-            seen[g_array_index(images->entries, nsk_entry, i).label] = true;
         }
     }
     for (int i = 0; i < images->labels.count && good; i++) {

@@ -69,13 +69,6 @@ bool nsk_images_has(const nsk_images *images, int index, int label) {
     return images->sets != NULL ? nsk_label_sets_at(images->sets, own)[label] : own == label;
 }
 
-char *nsk_images_label_text(const nsk_images *images, int index) {
-    int own = nsk_images_label(images, index);
-    return images->sets != NULL
-               ? nsk_label_set_text(nsk_label_sets_at(images->sets, own), &images->labels)
-               : g_strdup(images->labels.names[own]);
-}
-
 const char *nsk_images_path(const nsk_images *images, int index) {
     return g_array_index(images->entries, nsk_entry, index).path;
 }

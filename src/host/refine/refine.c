@@ -8,6 +8,7 @@
 #include "modelfile/check.h"
 #include "refine/gradient.h"
 #include "run/runner.h"
+#include "run/said.h"
 
 /* A step's images are cut into shards, whose gradients are added in their order: the result does
  * not depend on the number of threads. */
@@ -186,20 +187,6 @@ static void keep_best(const session *s, bool bring_back) {
 
 /* ---- images ---- */
 
-static bool is_right(const nsk_images *images, int image, const nsk_model *model,
-                     const int32_t *scores) {
-    const nsk_labels *labels = nsk_images_labels(images);
-    bool right = true;
-    if (labels->thresholds == NULL) {
-        return (int)nsk_best(model, scores) == nsk_images_label(images, image);
-    }
-    for (int c = 0; c < labels->count && right; c++) {
-        right =
-            (scores[c] >= labels->thresholds[c] * NSK_CERTAIN) == nsk_images_has(images, image, c);
-    }
-    return right;
-}
-
 /* Half the label, half what the float network says. */
 static bool take_image(const nsk_runner *runner, int image, void *context, nsk_error *error) {
     const session *s = context;
@@ -250,8 +237,8 @@ static void run_shards(const session *s, const nsk_model *model, int first, int 
             size_t image = (size_t)s->order[i];
             losses[k] += nsk_gradient_add(s->shards[k], model, s->frames + image * s->frame_bytes,
                                           s->targets + image * (size_t)s->classes, learn);
-            rights[k] +=
-                is_right(s->how->training, (int)image, model, nsk_gradient_scores(s->shards[k]));
+            rights[k] += nsk_scores_are_right(s->how->training, (int)image, model,
+                                              nsk_gradient_scores(s->shards[k]));
         }
     }
     for (int k = 0; k < SHARDS; k++) {
