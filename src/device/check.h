@@ -17,6 +17,15 @@ static inline bool nsk_same_size(const nsk_tensor *a, const nsk_tensor *b) {
     return a->height == b->height && a->width == b->width && a->channels == b->channels;
 }
 
+/* The second of two inputs is as large as the first, or one pixel that meets every pixel of it, or
+ * one number. */
+static inline bool nsk_pair_is_good(const nsk_layer *l) {
+    bool one_pixel = l->second.height == 1 && l->second.width == 1 &&
+                     (l->second.channels == l->in.channels || l->second.channels == 1);
+    return l->has_second && nsk_same_size(&l->in, &l->out) &&
+           (nsk_same_size(&l->in, &l->second) || one_pixel);
+}
+
 /* The kernels leave out what a window has outside the picture, so any window is safe; one that
  * cannot be meant is refused all the same. */
 bool nsk_window_is_good(const nsk_layer *layer);

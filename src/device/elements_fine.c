@@ -28,10 +28,7 @@ static void run_table(const nsk_layer *l, int8_t *workspace) {
 }
 
 static bool check_sum(const nsk_model *m, const nsk_layer *l) {
-    bool one_pixel = l->second.height == 1 && l->second.width == 1 &&
-                     (l->second.channels == l->in.channels || l->second.channels == 1);
-    return nsk_elements_are_fine(l) && l->has_second && nsk_same_size(&l->in, &l->out) &&
-           (nsk_same_size(&l->in, &l->second) || one_pixel) && nsk_check_multipliers(m, l, 2, 1) &&
+    return nsk_elements_are_fine(l) && nsk_pair_is_good(l) && nsk_check_multipliers(m, l, 2, 1) &&
            l->shifts[0] >= 1 && l->shifts[0] <= 30;
 }
 

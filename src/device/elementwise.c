@@ -4,15 +4,8 @@
 #include "check.h"
 #include "format.h"
 
-static bool check_pair(const nsk_layer *l) {
-    bool one_pixel = l->second.height == 1 && l->second.width == 1 &&
-                     (l->second.channels == l->in.channels || l->second.channels == 1);
-    return l->has_second && nsk_same_size(&l->in, &l->out) &&
-           (nsk_same_size(&l->in, &l->second) || one_pixel);
-}
-
 static bool check_sum(const nsk_model *m, const nsk_layer *l) {
-    if (!check_pair(l) || !nsk_check_multipliers(m, l, 2, 1) || l->shifts[0] < 1 ||
+    if (!nsk_pair_is_good(l) || !nsk_check_multipliers(m, l, 2, 1) || l->shifts[0] < 1 ||
         l->shifts[0] > 30) {
         return false;
     }
@@ -26,7 +19,7 @@ static bool check_sum(const nsk_model *m, const nsk_layer *l) {
 }
 
 static bool check_product(const nsk_model *m, const nsk_layer *l) {
-    return check_pair(l) && nsk_check_multipliers(m, l, 1, 1) && nsk_multiplier_is_good(l, 0);
+    return nsk_pair_is_good(l) && nsk_check_multipliers(m, l, 1, 1) && nsk_multiplier_is_good(l, 0);
 }
 
 typedef int32_t combine(const nsk_layer *l, int32_t a, int32_t b);

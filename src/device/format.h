@@ -6,7 +6,7 @@
 #include <stdint.h>
 
 #define NSK_MAGIC   UINT32_C(0x6b75736e) /* "nsuk" */
-#define NSK_VERSION 6U
+#define NSK_VERSION 7U
 
 enum nsk_header_field {
     NSK_H_MAGIC = 0,        /* u32 */
