@@ -500,6 +500,50 @@ static void every_way_gives_the_same_scores(void) {
     outcome_clear(&o);
 }
 
+/* A brief with one more line under [ranges], and perhaps a change. */
+static const char *const finer =
+    "{ cat demo/kiln-third.ini; echo '[ranges]'; echo '%s = fine'; } | sed \"s#= images/#= "
+    "$PWD/demo/images/#;s#= kiln-#= $PWD/demo/kiln-#;s#= labels#= "
+    "$PWD/demo/labels#;s#[.][.]/boards#"
+    "$PWD/boards#\" > \"$T/finer.ini\"";
+
+static void finer_numbers(void) {
+    static const struct {
+        const char *layer, *said;
+    } cases[] = {{"conv99", "[ranges] conv99: no layer has this name; 'netsuke outline' lists"},
+                 {"dense12", "[ranges] dense12 = fine: 'dense12', which writes or reads it"},
+                 {"flatten12", "[ranges] flatten12 = fine: it is no layer of its own"},
+                 {"every", "every: 'fine' is none of: auto, extremes"}};
+    for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
+        char *brief = g_strdup_printf(finer, cases[i].layer);
+        drive_fails(cases[i].said, "%s && netsuke quantise \"$T/finer.ini\" -o \"$T/finer.nsk\"",
+                    brief);
+        g_free(brief);
+    }
+    char *brief = g_strdup_printf(finer, "conv1");
+    JsonNode *plain = drive_json(0, "netsuke budget demo/kiln-third.ini --json");
+    JsonNode *fine = drive_json(0, "%s && netsuke budget \"$T/finer.ini\" --json", brief);
+    CU_ASSERT(json_number(fine, "ram.workspace") > json_number(plain, "ram.workspace"));
+    CU_ASSERT(json_number(fine, "latency.cycles") > json_number(plain, "latency.cycles"));
+    CU_ASSERT(json_number(fine, "flash.code") > json_number(plain, "flash.code"));
+    json_node_unref(plain);
+    json_node_unref(fine);
+    outcome o = drive_for(0,
+                          "%s && printf '[schedule]\\nstreamed = always\\n' >> \"$T/finer.ini\" && "
+                          "netsuke emit \"$T/finer.ini\" -o \"$T/finer\" >/dev/null && make -s -C "
+                          "\"$T/finer\" | tail -1 && ls \"$T\"/finer/nsk_conv_fine.c >/dev/null",
+                          brief);
+    CU_ASSERT_STRING_EQUAL(o.out, "passed\n");
+    outcome_clear(&o);
+    g_free(brief);
+    JsonNode *root = drive_json(0, "netsuke drift demo/kiln.ini --sample 100 --json");
+    CU_ASSERT_STRING_EQUAL(json_text(root, "advice.0.change"), "conv1 = fine, under [ranges]");
+    CU_ASSERT_PTR_NOT_NULL(strstr(json_text(root, "advice.0.reason"), "the workspace takes 27.0"));
+    CU_ASSERT(json_number(root, "advice.0.apart") <
+              0.95 * json_number(root, "advice.0.apart_before"));
+    json_node_unref(root);
+}
+
 /* A tile may have several faults: what commands say of it, and what the product does. */
 static void several_labels(void) {
     outcome o = drive_for(0, "netsuke quantise demo/kiln-faults.ini -o \"$T/f.nsk\"");
@@ -576,6 +620,7 @@ CU_TestInfo contract_tests[] = {
     {"headroom --json", headroom_json},
     {"an assay goes on", assay_goes_on},
     {"every way gives the same scores", every_way_gives_the_same_scores},
+    {"finer numbers", finer_numbers},
     {"several labels at once", several_labels},
     CU_TEST_INFO_NULL,
 };
