@@ -1,5 +1,4 @@
-/* support: what several suites need: a scratch folder, small ONNX models, the kiln line's objects.
- */
+/* support: what several suites need: small ONNX models, the kiln line's objects. */
 #ifndef NSK_TESTS_SUPPORT_H
 #define NSK_TESTS_SUPPORT_H
 
@@ -8,23 +7,16 @@
 
 #include "base/random.h"
 #include "netsuke/quantise.h"
-
-/* A fresh folder; scratch_remove takes it and everything in it away and frees the name. */
-char *scratch_new(void);
-void scratch_remove(char *folder);
-/* "folder/name", made of printf parts; g_free. */
-char *scratch_path(const char *folder, const char *format, ...) G_GNUC_PRINTF(2, 3);
-void scratch_write(const char *path, const void *bytes, size_t size);
-void scratch_write_text(const char *path, const char *text);
+#include "scratch.h"
 
 /* The header of an NPY file of unsigned bytes. */
 void scratch_npy_header(GByteArray *file, const int *dims, int rank);
 
-/* CU_ASSERT that an error's text holds a part ("": that there is none), and show both where it
- * does not. */
 /* Whether a line of the shell ends with status 0 in a folder; prints what it says where not. */
 bool runs(const char *folder, const char *line);
 
+/* CU_ASSERT that an error's text holds a part ("": that there is none), and show both where it
+ * does not. */
 void assert_error(const nsk_error *error, const char *part);
 
 /* ---- a small ONNX model, node by node ---- */
