@@ -61,7 +61,7 @@ static bool is_initializer(const Onnx__GraphProto *graph, const char *name) {
 static bool is_function(const Onnx__NodeProto *node) {
     static const Onnx__ModelProto empty = ONNX__MODEL_PROTO__INIT;
     nsk_error error;
-    nsk_onnx_functions *functions = nsk_onnx_functions_new(&empty, &error);
+    nsk_onnx_functions *functions = nsk_onnx_functions_new(&empty, NULL, NULL, &error);
     bool function = nsk_onnx_function_of(functions, node, INT64_MAX) != NULL;
     nsk_onnx_functions_free(functions);
     return function;

@@ -70,8 +70,10 @@ typedef enum nsk_mode {
     NSK_MODE_CONSTANT,
     NSK_MODE_REFLECT,
     NSK_MODE_EDGE,
+    NSK_MODE_WRAP,
     NSK_MODE_NEAREST,
     NSK_MODE_LINEAR,
+    NSK_MODE_CUBIC,
     NSK_MODE_DEPTH_FIRST, /* DCR */
     NSK_MODE_COLUMN_FIRST /* CRD */
 } nsk_mode;
@@ -82,7 +84,8 @@ typedef enum nsk_coordinates {
     NSK_COORDINATES_PYTORCH_HALF_PIXEL,
     NSK_COORDINATES_ALIGN_CORNERS,
     NSK_COORDINATES_ASYMMETRIC,
-    NSK_COORDINATES_HALF_PIXEL_FOR_NEAREST
+    NSK_COORDINATES_HALF_PIXEL_FOR_NEAREST,
+    NSK_COORDINATES_HALF_PIXEL_SYMMETRIC
 } nsk_coordinates;
 
 typedef enum nsk_nearest_mode {
@@ -92,11 +95,19 @@ typedef enum nsk_nearest_mode {
     NSK_NEAREST_MODE_CEIL
 } nsk_nearest_mode;
 
+/* Resize to sizes: exactly those, or all axes by the least or the largest enlargement of them. */
+typedef enum nsk_aspect {
+    NSK_ASPECT_STRETCH,
+    NSK_ASPECT_NOT_LARGER,
+    NSK_ASPECT_NOT_SMALLER
+} nsk_aspect;
+
 typedef struct nsk_attributes {
     nsk_window_attributes window;  /* Conv, ConvTranspose, pools */
     double epsilon;                /* BatchNormalization; Normalise: blocks.h */
     double alpha, beta, bias;      /* Gemm, LRN; ConstantOfShape: alpha is the number; MatMul:
-                                    * alpha times the product, where it is not 0 */
+                                    * alpha times the product, where it is not 0; Resize: the
+                                    * cubic's steepness */
     int64_t size;                  /* LRN; DepthToSpace, SpaceToDepth: block; Normalise: groups */
     bool transpose_a, transpose_b; /* Gemm */
     int64_t axis;                  /* Flatten, Softmax, Concat, Gather, Split */
@@ -110,7 +121,7 @@ typedef struct nsk_attributes {
     bool is_signed;                /* QuantizeLinear: to int8 where no zero point says so */
     bool centred, by_channel;      /* Normalise */
     int64_t list[NSK_MOST_RANK];   /* Transpose: order; Shape: start, end; ConvTranspose: output;
-                                    * Normalise: first axis, one past the last */
+                                    * Normalise: first axis, one past the last; Resize: axes */
     int listed;
     int64_t extra[2]; /* ConvTranspose: output_padding */
     int part, parts;  /* Split: which of how many outputs */
@@ -118,6 +129,8 @@ typedef struct nsk_attributes {
     nsk_mode mode;
     nsk_coordinates coordinates;
     nsk_nearest_mode nearest;
+    nsk_aspect aspect;                /* Resize */
+    bool antialias, exclude_outside;  /* Resize */
     char equation[NSK_MOST_EQUATION]; /* Einsum, without blanks */
 } nsk_attributes;
 
@@ -204,6 +217,10 @@ void nsk_graph_sort(nsk_graph *graph);
 /* Makes every reader of the node's output read `value` instead, and the node disappear. */
 void nsk_graph_bypass(nsk_graph *graph, nsk_node *node, int value);
 nsk_node *nsk_graph_producer(const nsk_graph *graph, int value); /* or NULL */
+/* Elements of the output are elements of the first input. */
+bool nsk_op_keeps_elements(nsk_op op);
+/* Its elements are 0 or 1, whatever it is given: comparisons and their like. */
+bool nsk_node_answers(const nsk_node *node);
 /* Remembers for people that `gone` is now done by `into`. */
 void nsk_node_note(nsk_node *into, const nsk_node *gone);
 /* The clamp that ends a node: activations folded into it, and a Relu's or Clip's own. */

@@ -515,8 +515,7 @@ static bool explain(const nsk_graph *graph, const nsk_node *node, nsk_error *err
     return false;
 }
 
-/* Elements of the output are elements of the first input. */
-static bool keeps_elements(nsk_op op) {
+bool nsk_op_keeps_elements(nsk_op op) {
     static const bool keeps[NSK_OPS] = {
         [NSK_OP_CAST] = true,     [NSK_OP_DROPOUT] = true, [NSK_OP_EXPAND] = true,
         [NSK_OP_FLATTEN] = true,  [NSK_OP_GATHER] = true,  [NSK_OP_IDENTITY] = true,
@@ -526,10 +525,14 @@ static bool keeps_elements(nsk_op op) {
     return keeps[op];
 }
 
-/* Not: 0 or 1 whatever it is asked. */
-static bool answers(const nsk_node *node) {
-    return node->op == NSK_OP_FUNCTION && node->program->count == 1 &&
-           node->program->steps[0].fn == NSK_FN_NOT;
+bool nsk_node_answers(const nsk_node *node) {
+    static const bool ask[NSK_OPS] = {[NSK_OP_AND] = true,     [NSK_OP_EQUAL] = true,
+                                      [NSK_OP_GREATER] = true, [NSK_OP_GREATER_OR_EQUAL] = true,
+                                      [NSK_OP_LESS] = true,    [NSK_OP_LESS_OR_EQUAL] = true,
+                                      [NSK_OP_OR] = true,      [NSK_OP_XOR] = true};
+    bool denies = node->op == NSK_OP_FUNCTION && node->program->count == 1 &&
+                  node->program->steps[0].fn == NSK_FN_NOT;
+    return ask[node->op] || denies || (node->op == NSK_OP_CAST && node->attributes.truth);
 }
 
 bool nsk_infer_node(nsk_graph *graph, nsk_node *node, nsk_evaluator *evaluate, nsk_error *error) {
@@ -543,7 +546,7 @@ bool nsk_infer_node(nsk_graph *graph, nsk_node *node, nsk_evaluator *evaluate, n
     const nsk_value *first = nsk_node_input(graph, node, 0);
     nsk_value *out = nsk_graph_value(graph, node->output);
     out->whole = first->whole;
-    out->truth = (first->truth && keeps_elements(node->op)) || answers(node);
+    out->truth = (first->truth && nsk_op_keeps_elements(node->op)) || nsk_node_answers(node);
     if (!shapes[node->op](&s)) {
         return error != NULL && error->code == NSK_ERROR_CODE_INPUT && explain(graph, node, error);
     }

@@ -257,8 +257,23 @@ int nsk_view_gather(nsk_translation *l, const nsk_node *node, int value, int ten
     return made;
 }
 
+static bool is_finite(const nsk_value *v) {
+    for (size_t i = 0; i < nsk_value_count(v); i++) {
+        if (!isfinite(v->data[i])) {
+            return false;
+        }
+    }
+    return true;
+}
+
 static int constant_tensor(nsk_translation *l, const nsk_node *node, int value) {
     const nsk_value *v = nsk_graph_value(l->graph, value);
+    if (!is_finite(v)) {
+        nsk_no_integer_form(l, node,
+                            "a constant that it meets holds infinite numbers, as masks do; "
+                            "-10 for minus infinity shuts as well before a Softmax");
+        return NSK_NONE;
+    }
     int tensor = nsk_view_new(l, node, value);
     if (tensor == NSK_NONE) {
         return NSK_NONE;

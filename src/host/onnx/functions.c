@@ -3,20 +3,22 @@
 #include <stdlib.h>
 #include <string.h>
 
+#include "onnx/function_texts.h"
 #include "onnx/wire.h"
 
 /* A function, and what its attributes are where a call does not say. */
 typedef struct defined {
     const Onnx__FunctionProto *function;
-    int inputs;          /* of a call: so many; -1: any number */
-    int64_t since;       /* operator set */
-    GPtrArray *defaults; /* of Onnx__AttributeProto * */
+    const Onnx__NodeProto *call; /* that it was made for; NULL: the file has it for all */
+    GPtrArray *defaults;         /* of Onnx__AttributeProto * */
 } defined;
 
 struct nsk_onnx_functions {
     GArray *all;     /* of defined: the file's first */
     GPtrArray *kept; /* what was made here; g_free */
     GPtrArray *read; /* attributes that were unpacked here */
+    nsk_onnx_is_truth *is_truth;
+    const void *context;
 };
 
 /* ---- memory: everything made here is freed at the end ---- */
@@ -29,77 +31,6 @@ static void *keep(nsk_onnx_functions *f, void *made) {
 static char *keep_text(nsk_onnx_functions *f, const char *text) {
     return keep(f, g_strdup(text));
 }
-
-/* ---- the standard's own, as it defines them ---- */
-
-/* Inputs > outputs; attributes with their defaults; the body: nodes parted by ';', each "Op
- * input... > output... attribute=value...". A value is a letter for its type (i, f, l: a list of
- * whole numbers, s) and the value itself, or $ and the name of the function's attribute. */
-typedef struct text {
-    const char *op;
-    int inputs;
-    int64_t since;
-    const char *interface, *defaults, *body;
-} text;
-
-/* The axes from the attribute `axis` on, counted from the front or from the back. */
-#define TAIL                                                                                       \
-    "Constant > a value_ints=$axis; Constant > zero value_ints=l0; Constant > one value_ints=l1; " \
-    "Shape x > s; Shape s > r; Less a zero > back; Where back zero r > end; Range a end one > "    \
-    "tail; "
-/* x less its mean over `axes`, over the deviation there: z. */
-#define NORMALISE(x, axes)                                                                         \
-    "ReduceMean " x " " axes " > m keepdims=i1; Sub " x " m > d; Mul d d > q; ReduceMean q " axes  \
-    " > v keepdims=i1; Constant > e value_float=$epsilon; Add v e > w; Sqrt w > t; Div d t > z; "
-/* One number a channel beside axes behind it, as one axis. */
-#define BY_CHANNEL                                                                                 \
-    "Constant > behind value_ints=l1; Unsqueeze scale behind > c; "                                \
-    "Unsqueeze bias behind > b; "
-#define FLAT "Constant > three value_ints=l0,0,-1; Constant > last value_ints=l-1; "
-#define GROUPED                                                                                    \
-    "Shape x > s; Constant > last value_ints=l-1; Constant > none value_ints=l0; "                 \
-    "Constant > groups value_ints=$num_groups; Concat none groups last > g axis=i0; "              \
-    "Reshape x g > u; " NORMALISE("u", "last")
-#define REDUCED         " keepdims=$keepdims noop_with_empty_axes=$noop_with_empty_axes axes=$axes"
-#define REDUCE_DEFAULTS "keepdims=i1 noop_with_empty_axes=i0"
-
-static const text standard[] = {
-    {"GroupNormalization", 3, 21, "x scale bias > y", "epsilon=f1e-05",
-     GROUPED "Reshape z s > p; " FLAT "Reshape p three > k; " BY_CHANNEL
-             "Mul k c > n; Add n b > o; Reshape o s > y"},
-    {"GroupNormalization", 3, 18, "x scale bias > y", "epsilon=f1e-05",
-     GROUPED BY_CHANNEL "Mul z c > n; Add n b > o; Reshape o s > y"},
-    {"InstanceNormalization", 3, 1, "x scale bias > y", "epsilon=f1e-05",
-     "Shape x > s; " FLAT "Reshape x three > u; " NORMALISE("u", "last") BY_CHANNEL
-     "Mul z c > n; Add n b > o; Reshape o s > y"},
-    {"LayerNormalization", 2, 1, "x scale > y m inverse", "epsilon=f1e-05 axis=l-1",
-     TAIL NORMALISE("x", "tail") "Reciprocal t > inverse; Mul z scale > y"},
-    {"LayerNormalization", 3, 1, "x scale bias > y m inverse", "epsilon=f1e-05 axis=l-1",
-     TAIL NORMALISE("x", "tail") "Reciprocal t > inverse; Mul z scale > n; Add n bias > y"},
-    {"LpNormalization", 1, 1, "x > y", "axis=l-1 p=i2",
-     "Constant > a value_ints=$axis; Constant > one value_float=f1; Constant > p value_float=$p; "
-     "Div one p > root; Abs x > o; Pow o p > q; ReduceSum q a > r keepdims=i1; Pow r root > n; "
-     "Div x n > y"},
-    {"MeanVarianceNormalization", 1, 1, "x > y", "axes=l0,2,3",
-     "Constant > a value_ints=$axes; ReduceMean x a > m keepdims=i1; Sub x m > d; Mul d d > q; "
-     "ReduceMean q a > v keepdims=i1; Sqrt v > t; Constant > e value_float=f1e-09; Add t e > w; "
-     "Div d w > y"},
-    {"RMSNormalization", 2, 1, "x scale > y", "epsilon=f1e-05 axis=l-1",
-     TAIL "Mul x x > q; ReduceMean q tail > v keepdims=i1; Constant > e value_float=$epsilon; "
-          "Add v e > w; Sqrt w > t; Div x t > z; Mul z scale > y"},
-    {"ReduceL1", -1, 1, "x axes > y", REDUCE_DEFAULTS, "Abs x > o; ReduceSum o axes > y" REDUCED},
-    {"ReduceL2", -1, 1, "x axes > y", REDUCE_DEFAULTS,
-     "Mul x x > q; ReduceSum q axes > r" REDUCED "; Sqrt r > y"},
-    {"ReduceLogSum", -1, 1, "x axes > y", REDUCE_DEFAULTS,
-     "ReduceSum x axes > r" REDUCED "; Log r > y"},
-    {"ReduceLogSumExp", -1, 1, "x axes > y", REDUCE_DEFAULTS,
-     "ReduceMax x axes > m keepdims=i1 noop_with_empty_axes=$noop_with_empty_axes axes=$axes; "
-     "ReduceMax x axes > n" REDUCED "; Sub x m > d; Exp d > o; ReduceSum o axes > r" REDUCED
-     "; Log r > l; Add l n > y"},
-    {"ReduceSumSquare", -1, 1, "x axes > y", REDUCE_DEFAULTS,
-     "Mul x x > q; ReduceSum q axes > y" REDUCED},
-    {"Size", 1, 1, "x > y", "", "Shape x > s; ReduceProd s > y keepdims=i0"},
-};
 
 /* ---- texts to messages ---- */
 
@@ -172,27 +103,100 @@ static Onnx__NodeProto *node_of(nsk_onnx_functions *f, const char *line) {
     return n;
 }
 
-static void add_standard(nsk_onnx_functions *f, const text *t) {
+/* ---- the standard's own, made from their texts for a call ---- */
+
+static Onnx__AttributeProto *named(Onnx__AttributeProto *const *all, size_t count,
+                                   const char *name) {
+    for (size_t i = 0; i < count; i++) {
+        if (all[i]->name != NULL && strcmp(all[i]->name, name) == 0) {
+            return all[i];
+        }
+    }
+    return NULL;
+}
+
+/* A call of the function that is being made. */
+typedef struct making {
+    nsk_onnx_functions *functions;
+    const Onnx__FunctionProto *function; /* its inputs are known */
+    const Onnx__NodeProto *call;
+} making;
+
+/* The call's input that the function calls `name`; NULL where it gives none. */
+static const char *input_given(const making *m, const char *name) {
+    for (size_t i = 0; i < m->function->n_input && i < m->call->n_input; i++) {
+        if (strcmp(m->function->input[i], name) == 0 && *m->call->input[i] != '\0') {
+            return m->call->input[i];
+        }
+    }
+    return NULL;
+}
+
+static bool is_given(const making *m, const char *name) {
+    const Onnx__AttributeProto *a = named(m->call->attribute, m->call->n_attribute, name);
+    return input_given(m, name) != NULL || (a != NULL && (a->i != 0 || a->f < 0.0F || a->f > 0.0F));
+}
+
+static bool is_truth(const making *m, const char *name) {
+    const char *given = input_given(m, name);
+    return given != NULL && m->functions->is_truth != NULL &&
+           m->functions->is_truth(m->functions->context, given);
+}
+
+/* Of several branches the first whose condition holds is the body's; `taken` and `here` go from
+ * line to line. False where the line is a node. */
+static bool read_branch(const making *m, const char *line, bool *taken, bool *here) {
+    const struct {
+        const char *word;
+        bool first;
+        bool (*holds)(const making *m, const char *name);
+    } words[] = {
+        {"if ", true, is_given}, {"if-truth ", true, is_truth}, {"else-if ", false, is_given}};
+    for (size_t i = 0; i < G_N_ELEMENTS(words); i++) {
+        if (g_str_has_prefix(line, words[i].word)) {
+            *taken = *taken && !words[i].first;
+            *here = !*taken && words[i].holds(m, line + strlen(words[i].word));
+            *taken = *taken || *here;
+            return true;
+        }
+    }
+    bool end = strcmp(line, "end") == 0;
+    bool otherwise = strcmp(line, "else") == 0;
+    *here = end ? true : otherwise ? !*taken : *here;
+    return end || otherwise;
+}
+
+static void make_body(const making *m, Onnx__FunctionProto *function, const char *body) {
+    char **lines = g_strsplit(body, ";", -1);
+    bool taken = false;
+    bool here = true;
+    function->node = keep(m->functions, g_new0(Onnx__NodeProto *, g_strv_length(lines) + 1));
+    for (char **line = lines; *line != NULL; line++) {
+        if (!read_branch(m, g_strstrip(*line), &taken, &here) && here) {
+            function->node[function->n_node++] = node_of(m->functions, *line);
+        }
+    }
+    g_strfreev(lines);
+}
+
+static const defined *make_standard(nsk_onnx_functions *f, const nsk_function_text *t,
+                                    const Onnx__NodeProto *call) {
     static const Onnx__FunctionProto plain = ONNX__FUNCTION_PROTO__INIT;
     Onnx__FunctionProto *function = keep(f, g_memdup2(&plain, sizeof plain));
     char **words = g_strsplit(t->interface, " ", -1);
-    char **lines = g_strsplit(t->body, ";", -1);
     char **defaults = g_strsplit(t->defaults, " ", -1);
-    defined d = {function, t->inputs, t->since, g_ptr_array_new()};
+    defined d = {function, call, g_ptr_array_new()};
     function->name = keep_text(f, t->op);
     function->input = names_of(f, words, &function->n_input);
     function->output = names_of(f, words + function->n_input + 1, &function->n_output);
-    function->node = keep(f, g_new0(Onnx__NodeProto *, g_strv_length(lines) + 1));
-    for (char **line = lines; *line != NULL; line++) {
-        function->node[function->n_node++] = node_of(f, *line);
-    }
+    make_body(&(making){f, function, call}, function, t->body);
     for (char **word = defaults; *word != NULL && **word != '\0'; word++) {
         g_ptr_array_add(d.defaults, attribute_of(f, *word));
     }
     g_array_append_val(f->all, d);
     g_strfreev(words);
-    g_strfreev(lines);
     g_strfreev(defaults);
+    return &g_array_index(f->all, defined, f->all->len - 1);
 }
 
 /* ---- the file's ---- */
@@ -222,7 +226,7 @@ static bool read_default(nsk_onnx_functions *f, GPtrArray *to,
 }
 
 static bool add_own(nsk_onnx_functions *f, const Onnx__FunctionProto *function, nsk_error *error) {
-    defined d = {function, -1, 0, g_ptr_array_new()};
+    defined d = {function, NULL, g_ptr_array_new()};
     g_array_append_val(f->all, d);
     if (function->name == NULL) {
         return nsk_fail(error, "a function has no name; the file is damaged");
@@ -236,8 +240,11 @@ static bool add_own(nsk_onnx_functions *f, const Onnx__FunctionProto *function, 
     return good;
 }
 
-nsk_onnx_functions *nsk_onnx_functions_new(const Onnx__ModelProto *model, nsk_error *error) {
+nsk_onnx_functions *nsk_onnx_functions_new(const Onnx__ModelProto *model, nsk_onnx_is_truth *asks,
+                                           const void *context, nsk_error *error) {
     nsk_onnx_functions *f = g_new0(nsk_onnx_functions, 1);
+    f->is_truth = asks;
+    f->context = context;
     f->all = g_array_new(FALSE, FALSE, sizeof(defined));
     f->kept = g_ptr_array_new_with_free_func(g_free);
     f->read = g_ptr_array_new();
@@ -246,9 +253,6 @@ nsk_onnx_functions *nsk_onnx_functions_new(const Onnx__ModelProto *model, nsk_er
             nsk_onnx_functions_free(f);
             return NULL;
         }
-    }
-    for (size_t i = 0; i < G_N_ELEMENTS(standard); i++) {
-        add_standard(f, &standard[i]);
     }
     return f;
 }
@@ -275,33 +279,28 @@ static const char *domain_of(const char *domain) {
     return domain == NULL || strcmp(domain, "ai.onnx") == 0 ? "" : domain;
 }
 
-static const defined *find(const nsk_onnx_functions *f, const Onnx__NodeProto *node,
-                           int64_t opset) {
+static const nsk_function_text *text_of(const Onnx__NodeProto *node, int64_t opset) {
+    for (size_t i = 0; i < nsk_function_text_count && *domain_of(node->domain) == '\0'; i++) {
+        const nsk_function_text *t = &nsk_function_texts[i];
+        if (strcmp(t->op, node->op_type) == 0 && opset >= t->since &&
+            node->n_input >= (size_t)t->least && node->n_input <= (size_t)t->most) {
+            return t;
+        }
+    }
+    return NULL;
+}
+
+const Onnx__FunctionProto *nsk_onnx_function_of(nsk_onnx_functions *f, const Onnx__NodeProto *node,
+                                                int64_t opset) {
     for (guint i = 0; i < f->all->len; i++) {
         const defined *d = &g_array_index(f->all, defined, i);
-        if (strcmp(d->function->name, node->op_type) == 0 && opset >= d->since &&
-            (d->inputs < 0 || (size_t)d->inputs == node->n_input) &&
+        if (d->call == NULL && strcmp(d->function->name, node->op_type) == 0 &&
             strcmp(domain_of(d->function->domain), domain_of(node->domain)) == 0) {
-            return d;
+            return d->function;
         }
     }
-    return NULL;
-}
-
-const Onnx__FunctionProto *nsk_onnx_function_of(const nsk_onnx_functions *f,
-                                                const Onnx__NodeProto *node, int64_t opset) {
-    const defined *d = find(f, node, opset);
-    return d != NULL ? d->function : NULL;
-}
-
-static Onnx__AttributeProto *named(Onnx__AttributeProto *const *all, size_t count,
-                                   const char *name) {
-    for (size_t i = 0; i < count; i++) {
-        if (all[i]->name != NULL && strcmp(all[i]->name, name) == 0) {
-            return all[i];
-        }
-    }
-    return NULL;
+    const nsk_function_text *t = text_of(node, opset);
+    return t != NULL ? make_standard(f, t, node)->function : NULL;
 }
 
 /* What the call says of an attribute, or the default; NULL where neither does. */

@@ -222,6 +222,20 @@ static int64_t opset_of(Onnx__OperatorSetIdProto *const *sets, size_t count, int
 }
 
 /* A call of a function becomes its body. A body that calls itself would have no end. */
+/* Constants say what they are; of what is computed it shows from what computes it. Elements that
+ * are only moved are the same ones. */
+static bool is_truth(const void *context, const char *name) {
+    const nsk_reader *r = context;
+    int value = nsk_reader_find(r, name);
+    const nsk_node *node = value != NSK_NONE ? nsk_graph_producer(r->graph, value) : NULL;
+    while (node != NULL && nsk_op_keeps_elements(node->op) && node->op != NSK_OP_CAST) {
+        value = node->input[0];
+        node = nsk_graph_producer(r->graph, value);
+    }
+    return value != NSK_NONE &&
+           (node != NULL ? nsk_node_answers(node) : nsk_graph_value(r->graph, value)->whole);
+}
+
 /* NOLINTNEXTLINE(misc-no-recursion): no deeper than MOST_DEPTH */
 static bool read_call(nsk_reader *r, const Onnx__NodeProto *source,
                       const Onnx__FunctionProto *function) {
@@ -448,7 +462,7 @@ nsk_graph *nsk_onnx_read(const uint8_t *bytes, size_t size, const nsk_onnx_optio
     r.by_name = g_hash_table_new(g_str_hash, g_str_equal);
     r.left_out = g_hash_table_new(g_str_hash, g_str_equal);
     r.chosen = g_hash_table_new(g_str_hash, g_str_equal);
-    r.functions = nsk_onnx_functions_new(model, error);
+    r.functions = nsk_onnx_functions_new(model, is_truth, &r, error);
     bool good = r.functions != NULL && read_opset(model, &r) && read_initializers(&r) &&
                 nsk_reader_inputs(&r) && read_nodes(&r) && read_output(&r);
     nsk_onnx_facts(model, r.graph->facts);

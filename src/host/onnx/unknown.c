@@ -17,6 +17,9 @@ static const struct {
      "exporter writes out what is done"},
     {{"GRU", "LSTM", "RNN"},
      "remembers what came before; a network that sees one picture at a time is wanted"},
+    {{"Attention"},
+     "takes queries, keys, values and a mask, from operator set 23 on; with keys of earlier calls, "
+     "a network remembers what came before: one that sees one picture at a time is wanted"},
     {{"Bernoulli", "Multinomial", "RandomNormal", "RandomNormalLike", "RandomUniform",
       "RandomUniformLike"},
      "draws random numbers; export the network for inference"},
