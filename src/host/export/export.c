@@ -7,6 +7,7 @@
 #include "export/function.h"
 #include "float/forward.h"
 #include "graph/rearrange.h"
+#include "graph/resize.h"
 #include "network/network.h"
 
 enum { OPSET = 21 }; /* the first with levels of 16 bits */
@@ -140,14 +141,15 @@ static bool put_resize(nsk_exporter *e, const nsk_node *node, const char *output
                                             [NSK_NEAREST_MODE_PREFER_CEIL] = "round_prefer_ceil",
                                             [NSK_NEAREST_MODE_FLOOR] = "floor",
                                             [NSK_NEAREST_MODE_CEIL] = "ceil"};
-    const nsk_value *scales = nsk_export_input(e, node, 2);
+    static const int64_t four = 4;
     const nsk_value *out = nsk_graph_value(e->graph, node->output);
-    bool scaled = scales != NULL && scales->data != NULL && nsk_value_count(scales) == 4;
+    float scales[4];
+    bool scaled = nsk_resize_scales(e->graph, node, scales);
     Onnx__NodeProto *n = nsk_export_start(e, node, "Resize", output);
     nsk_onnx_add_input(e->maker, n, NULL);
     if (scaled) {
         char *name = nsk_export_name(&e->fresh, "scales");
-        nsk_onnx_put_floats(e->maker, name, 1, scales->dims, scales->data);
+        nsk_onnx_put_floats(e->maker, name, 1, &four, scales);
         nsk_onnx_add_input(e->maker, n, name);
         g_free(name);
     } else {

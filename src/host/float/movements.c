@@ -3,6 +3,7 @@
 
 #include "float/kernel.h"
 #include "graph/rearrange.h"
+#include "graph/resize.h"
 
 /* A way through the input: how far apart, in elements, neighbours along each output axis stand. */
 typedef struct walk {
@@ -96,6 +97,9 @@ static int64_t behind_margin(nsk_mode mode, int64_t at, int64_t size) {
     }
     if (mode == NSK_MODE_EDGE) {
         return at < 0 ? 0 : size - 1;
+    }
+    if (mode == NSK_MODE_WRAP) {
+        return at < 0 ? at + size : at - size;
     }
     return mode == NSK_MODE_REFLECT ? (at < 0 ? -at : 2 * (size - 1) - at) : -1;
 }
@@ -243,7 +247,7 @@ void nsk_float_concat(const nsk_step *s) {
     nsk_join(s, (const void *const *)s->inputs, s->y, sizeof *s->y);
 }
 
-void nsk_float_resize(const nsk_step *s) {
+static void blend_picture(const nsk_step *s) {
     int64_t height = s->out->dims[2];
     int64_t width = s->out->dims[3];
     size_t in_plane = (size_t)(s->in->dims[2] * s->in->dims[3]);
@@ -259,5 +263,49 @@ void nsk_float_resize(const nsk_step *s) {
                            across.part * (double)lower[across.second];
             s->y[p * height * width + i] = (float)((1.0 - down.part) * above + down.part * below);
         }
+    }
+}
+
+/* One axis after the other. */
+static void share_out(const nsk_step *s) {
+    int64_t dims[NSK_MOST_RANK];
+    memcpy(dims, s->in->dims, sizeof dims);
+    float *now = g_memdup2(s->x, nsk_value_count(s->in) * sizeof *now);
+    for (int axis = 0; axis < s->in->rank; axis++) {
+        float *shares = nsk_resize_shares(s->graph, s->node, axis);
+        if (shares == NULL) {
+            continue;
+        }
+        const int64_t in = dims[axis];
+        const int64_t out = s->out->dims[axis];
+        int64_t inner = 1;
+        int64_t outer = 1;
+        for (int i = 0; i < s->in->rank; i++) {
+            *(i > axis ? &inner : &outer) *= i == axis ? 1 : dims[i];
+        }
+        float *next = g_new(float, (gsize)(outer * out * inner));
+        for (int64_t i = 0; i < outer * out * inner; i++) {
+            const float *from = now + i / (out * inner) * in * inner + i % inner;
+            const float *share = shares + i / inner % out * in;
+            double sum = 0.0;
+            for (int64_t k = 0; k < in; k++) {
+                sum += (double)share[k] * (double)from[k * inner];
+            }
+            next[i] = (float)sum;
+        }
+        dims[axis] = out;
+        g_free(shares);
+        g_free(now);
+        now = next;
+    }
+    memcpy(s->y, now, nsk_value_count(s->out) * sizeof *now);
+    g_free(now);
+}
+
+void nsk_float_resize(const nsk_step *s) {
+    if (nsk_resize_blends(s->graph, s->node)) {
+        blend_picture(s);
+    } else {
+        share_out(s);
     }
 }

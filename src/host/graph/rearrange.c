@@ -143,9 +143,10 @@ bool nsk_margins_of(const nsk_graph *graph, const nsk_node *node, nsk_margins *m
             after < -MOST_ELEMENTS || after > MOST_ELEMENTS) {
             return fail(node, error, "a pad or an axis makes no sense");
         }
-        bool mirror = node->attributes.mode == NSK_MODE_REFLECT;
-        if (mirror && (before >= in->dims[axis] || after >= in->dims[axis])) {
-            return fail(node, error, "it reflects further than its input is wide");
+        int64_t most = MAX(before, after);
+        if ((node->attributes.mode == NSK_MODE_REFLECT && most >= in->dims[axis]) ||
+            (node->attributes.mode == NSK_MODE_WRAP && most > in->dims[axis])) {
+            return fail(node, error, "it reflects or wraps further than its input is wide");
         }
         margins->before[axis] = before;
         margins->after[axis] = after;
@@ -298,90 +299,6 @@ bool nsk_shape_depth_to_space(const nsk_scope *s) {
 
 bool nsk_shape_space_to_depth(const nsk_scope *s) {
     return shuffle_shape(s, true);
-}
-
-/* ---- Resize ---- */
-
-static double resize_scale(const nsk_graph *graph, const nsk_node *node, int axis) {
-    const nsk_value *in = nsk_node_input(graph, node, 0);
-    const nsk_value *scales = nsk_node_input(graph, node, 2);
-    bool given = scales != NULL && scales->data != NULL && nsk_value_count(scales) > 0;
-    return given
-               ? (double)scales->data[axis]
-               : (double)nsk_graph_value(graph, node->output)->dims[axis] / (double)in->dims[axis];
-}
-
-static double resize_coordinate(const nsk_graph *graph, const nsk_node *node, int axis,
-                                int64_t at) {
-    const nsk_value *in = nsk_node_input(graph, node, 0);
-    const nsk_value *out = nsk_graph_value(graph, node->output);
-    double scale = resize_scale(graph, node, axis);
-    double x = (double)at;
-    switch (node->attributes.coordinates) {
-    case NSK_COORDINATES_PYTORCH_HALF_PIXEL:
-        return out->dims[axis] > 1 ? (x + 0.5) / scale - 0.5 : 0.0;
-    case NSK_COORDINATES_ALIGN_CORNERS:
-        /* the output's true length is not rounded yet */
-        return (double)in->dims[axis] * scale > 1.0
-                   ? x * (double)(in->dims[axis] - 1) / ((double)in->dims[axis] * scale - 1.0)
-                   : 0.0;
-    case NSK_COORDINATES_ASYMMETRIC:
-        return x / scale;
-    case NSK_COORDINATES_HALF_PIXEL_FOR_NEAREST:
-        return (x + 0.5) / scale;
-    default:
-        return (x + 0.5) / scale - 0.5;
-    }
-}
-
-static int64_t nearest_pixel(double x, nsk_nearest_mode how) {
-    double floor_x = floor(x);
-    bool half = x - floor_x == 0.5;
-    switch (how) {
-    case NSK_NEAREST_MODE_FLOOR:
-        return (int64_t)floor_x;
-    case NSK_NEAREST_MODE_CEIL:
-        return (int64_t)ceil(x);
-    case NSK_NEAREST_MODE_PREFER_CEIL:
-        return (int64_t)floor(x + 0.5);
-    default:
-        return half ? (int64_t)floor_x : (int64_t)floor(x + 0.5);
-    }
-}
-
-nsk_blend nsk_blend_at(const nsk_graph *graph, const nsk_node *node, int axis, int64_t at) {
-    int64_t last = nsk_node_input(graph, node, 0)->dims[axis] - 1;
-    double x = resize_coordinate(graph, node, axis, at);
-    if (node->attributes.mode == NSK_MODE_NEAREST) {
-        int64_t pixel = clamp64(nearest_pixel(x, node->attributes.nearest), 0, last);
-        return (nsk_blend){pixel, pixel, 0.0};
-    }
-    double inside = fmin(fmax(x, 0.0), (double)last);
-    int64_t first = (int64_t)floor(inside);
-    return (nsk_blend){first, first < last ? first + 1 : last, inside - (double)first};
-}
-
-bool nsk_shape_resize(const nsk_scope *s) {
-    const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
-    const nsk_value *scales = nsk_node_input(s->graph, s->node, 2);
-    const nsk_value *sizes = integers_at(s->graph, s->node, 3);
-    bool by_scale = scales != NULL && scales->data != NULL && nsk_value_count(scales) > 0;
-    const nsk_value *given = by_scale ? scales : sizes;
-    int64_t dims[NSK_MOST_RANK];
-    if (given == NULL || (int)nsk_value_count(given) != in->rank || in->rank != 4) {
-        return nsk_complain(s, "a picture of four axes is needed, and a constant scale or size "
-                               "for each");
-    }
-    for (int i = 0; i < in->rank; i++) {
-        double wanted = by_scale ? floor((double)in->dims[i] * (double)scales->data[i])
-                                 : (double)sizes->integers[i];
-        if (!(wanted >= 1.0 && wanted <= 65535.0) || (i < 2 && wanted != (double)in->dims[i])) {
-            return nsk_complain_unsupported(s,
-                                            "only rows and columns can be resized, to 1 to 65535");
-        }
-        dims[i] = (int64_t)wanted;
-    }
-    return nsk_give(s, in->rank, dims);
 }
 
 /* ---- reshaping ---- */

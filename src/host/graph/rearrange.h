@@ -32,11 +32,4 @@ typedef struct nsk_shuffle {
 } nsk_shuffle;
 void nsk_shuffle_of(const nsk_graph *graph, const nsk_node *node, nsk_shuffle *shuffle);
 
-/* Resize along one axis of a picture: an output is (1 - part) x in[first] + part x in[second]. */
-typedef struct nsk_blend {
-    int64_t first, second;
-    double part;
-} nsk_blend;
-nsk_blend nsk_blend_at(const nsk_graph *graph, const nsk_node *node, int axis, int64_t at);
-
 #endif

@@ -5,6 +5,7 @@
 
 #include "device/arithmetic.h"
 #include "graph/rearrange.h"
+#include "graph/resize.h"
 
 /* ---- windows without weights ---- */
 

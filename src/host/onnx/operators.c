@@ -166,6 +166,20 @@ static bool read_auto_pad(const nsk_onnx_source *s, nsk_window_attributes *w) {
     return good;
 }
 
+/* ---- axes ---- */
+
+static bool read_list(const nsk_onnx_source *s, nsk_node *node, const char *name) {
+    const Onnx__AttributeProto *a = nsk_onnx_attribute(s->node, name, INTS_TYPE);
+    if (a != NULL && (a->n_ints < 1 || a->n_ints > NSK_MOST_RANK)) {
+        return complain(s, "its list of axes names none or more than 8");
+    }
+    for (size_t i = 0; a != NULL && i < a->n_ints; i++) {
+        node->attributes.list[i] = a->ints[i];
+        node->attributes.listed = (int)a->n_ints;
+    }
+    return true;
+}
+
 /* ---- attributes of old operator sets as the inputs of new ones ---- */
 
 static char *constant_name(const nsk_node *node, const char *what) {
@@ -325,8 +339,10 @@ static bool read_reshape(const nsk_onnx_source *s, nsk_node *node) {
 }
 
 static bool read_pad(const nsk_onnx_source *s, nsk_node *node) {
-    static const choice choices[] = {
-        {"constant", NSK_MODE_CONSTANT}, {"reflect", NSK_MODE_REFLECT}, {"edge", NSK_MODE_EDGE}};
+    static const choice choices[] = {{"constant", NSK_MODE_CONSTANT},
+                                     {"reflect", NSK_MODE_REFLECT},
+                                     {"edge", NSK_MODE_EDGE},
+                                     {"wrap", NSK_MODE_WRAP}};
     int mode = NSK_MODE_CONSTANT;
     move_integers(s, node, "pads", 1);
     move_number(s, node, "value", 2);
@@ -354,15 +370,7 @@ static bool read_reduce(const nsk_onnx_source *s, nsk_node *node) {
 }
 
 static bool read_transpose(const nsk_onnx_source *s, nsk_node *node) {
-    const Onnx__AttributeProto *a = nsk_onnx_attribute(s->node, "perm", INTS_TYPE);
-    if (a != NULL && (a->n_ints < 1 || a->n_ints > NSK_MOST_RANK)) {
-        return complain(s, "its order names none or more than 8 axes");
-    }
-    for (size_t i = 0; a != NULL && i < a->n_ints; i++) {
-        node->attributes.list[i] = a->ints[i];
-        node->attributes.listed = (int)a->n_ints;
-    }
-    return true;
+    return read_list(s, node, "perm");
 }
 
 static bool read_cast(const nsk_onnx_source *s, nsk_node *node) {
@@ -422,7 +430,8 @@ static bool read_block(const nsk_onnx_source *s, nsk_node *node) {
 }
 
 static bool read_resize_mode(const nsk_onnx_source *s, nsk_node *node) {
-    static const choice choices[] = {{"nearest", NSK_MODE_NEAREST}, {"linear", NSK_MODE_LINEAR}};
+    static const choice choices[] = {
+        {"nearest", NSK_MODE_NEAREST}, {"linear", NSK_MODE_LINEAR}, {"cubic", NSK_MODE_CUBIC}};
     int mode = NSK_MODE_NEAREST;
     bool good = read_choice(s, "mode", choices, G_N_ELEMENTS(choices), &mode);
     node->attributes.mode = (nsk_mode)mode;
@@ -448,11 +457,16 @@ static bool read_resize(const nsk_onnx_source *s, nsk_node *node) {
                                   {"pytorch_half_pixel", NSK_COORDINATES_PYTORCH_HALF_PIXEL},
                                   {"align_corners", NSK_COORDINATES_ALIGN_CORNERS},
                                   {"asymmetric", NSK_COORDINATES_ASYMMETRIC},
-                                  {"tf_half_pixel_for_nn", NSK_COORDINATES_HALF_PIXEL_FOR_NEAREST}};
+                                  {"tf_half_pixel_for_nn", NSK_COORDINATES_HALF_PIXEL_FOR_NEAREST},
+                                  {"half_pixel_symmetric", NSK_COORDINATES_HALF_PIXEL_SYMMETRIC}};
     static const choice roundings[] = {{"round_prefer_floor", NSK_NEAREST_MODE_PREFER_FLOOR},
                                        {"round_prefer_ceil", NSK_NEAREST_MODE_PREFER_CEIL},
                                        {"floor", NSK_NEAREST_MODE_FLOOR},
                                        {"ceil", NSK_NEAREST_MODE_CEIL}};
+    static const choice policies[] = {{"stretch", NSK_ASPECT_STRETCH},
+                                      {"not_larger", NSK_ASPECT_NOT_LARGER},
+                                      {"not_smaller", NSK_ASPECT_NOT_SMALLER}};
+    int policy = NSK_ASPECT_STRETCH;
     if (s->opset < 11) {
         return read_upsample(s, node);
     }
@@ -462,10 +476,13 @@ static bool read_resize(const nsk_onnx_source *s, nsk_node *node) {
                 read_choice(s, "nearest_mode", roundings, G_N_ELEMENTS(roundings), &rounding);
     node->attributes.coordinates = (nsk_coordinates)way;
     node->attributes.nearest = (nsk_nearest_mode)rounding;
-    if (nsk_onnx_int(s, "antialias", 0) != 0 || nsk_onnx_attribute(s->node, "axes", INTS_TYPE)) {
-        return complain(s, "antialias and axes are not read");
-    }
-    return good && read_resize_mode(s, node);
+    good = good &&
+           read_choice(s, "keep_aspect_ratio_policy", policies, G_N_ELEMENTS(policies), &policy);
+    node->attributes.aspect = (nsk_aspect)policy;
+    node->attributes.antialias = nsk_onnx_int(s, "antialias", 0) != 0;
+    node->attributes.exclude_outside = nsk_onnx_int(s, "exclude_outside", 0) != 0;
+    node->attributes.alpha = read_float(s, "cubic_coeff_a", -0.75);
+    return good && read_list(s, node, "axes") && read_resize_mode(s, node);
 }
 
 /* ---- functions of one input ---- */

@@ -56,7 +56,7 @@ int nsk_rewriting_list(nsk_rewriting *r, int count, const int64_t *numbers) {
 /* The last node of those that replace r->node: it takes over its output, name and clamp. */
 void nsk_rewriting_finish(nsk_rewriting *r, int value) {
     nsk_node *last = nsk_graph_producer(r->graph, value);
-    if (last != NULL) {
+    if (last != NULL && value != r->node->input[0]) {
         g_free(last->name);
         last->name = g_strdup(r->node->name);
         last->low = r->node->low;

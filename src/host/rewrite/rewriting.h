@@ -41,6 +41,7 @@ void nsk_rewriting_finish(nsk_rewriting *r, int value);
 
 /* Rewrites in files of their own. */
 nsk_rewriter nsk_write_out_einsum;  /* einsum.c */
+nsk_rewriter nsk_write_out_resize;  /* resize.c */
 nsk_rewriter nsk_write_out_line;    /* line.c: windows along a line */
 nsk_rewriter nsk_write_out_decided; /* choice.c: a Where of one constant */
 nsk_rewriter nsk_take_in;           /* take_in.c: what stands around a Normalise */

@@ -37,11 +37,14 @@ static int repeat(nsk_rewriting *r, int value, int axis, int64_t times) {
     return nsk_rewriting_append(r, NSK_OP_EXPAND, 2, inputs, NULL);
 }
 
-/* One margin of an edge or reflecting pad: `size` elements before or behind the axis. */
+/* One margin of an edge, reflecting or wrapping pad: `size` elements before or behind the axis. */
 static int margin(nsk_rewriting *r, int value, int axis, int64_t size, bool behind) {
     int64_t last = nsk_graph_value(r->graph, value)->dims[axis] - 1;
     if (r->node->attributes.mode == NSK_MODE_EDGE) {
         return repeat(r, slice(r, value, axis, behind ? last : 0, 1, 1), axis, size);
+    }
+    if (r->node->attributes.mode == NSK_MODE_WRAP) {
+        return slice(r, value, axis, behind ? 0 : last + 1 - size, 1, size);
     }
     return slice(r, value, axis, behind ? last - 1 : size, -1, size);
 }
@@ -468,6 +471,7 @@ bool nsk_graph_rewrite(nsk_graph *graph, nsk_error *error) {
         [NSK_OP_PAD] = write_out_pad,
         [NSK_OP_PRELU] = write_out_prelu,
         [NSK_OP_SUB] = write_out_sub,
+        [NSK_OP_RESIZE] = nsk_write_out_resize,
         [NSK_OP_TILE] = write_out_tile,
         [NSK_OP_WHERE] = nsk_write_out_decided,
     };
