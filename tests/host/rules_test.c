@@ -440,11 +440,43 @@ static void what_breaks_them_is_found(void) {
     CU_ASSERT_EQUAL(function_lines(lines), 2);
 }
 
+/* A suite that the build's list leaves out is run by nobody. */
+static int suites_left_out(const char *path, const char *list) {
+    char *text = NULL;
+    GMatchInfo *match = NULL;
+    int left_out = 0;
+    GRegex *suite = g_regex_new("\\{\"([^\"]+)\", NULL, NULL, NULL, NULL", 0, 0, NULL);
+    CU_ASSERT_FATAL(g_file_get_contents(path, &text, NULL, NULL));
+    g_regex_match(suite, text, 0, &match);
+    CU_ASSERT(g_match_info_matches(match));
+    for (; g_match_info_matches(match); g_match_info_next(match, NULL)) {
+        char *name = g_match_info_fetch(match, 1);
+        char *entry = g_strdup_printf("\"%s|", name);
+        left_out += strstr(list, entry) == NULL;
+        g_free(entry);
+        g_free(name);
+    }
+    g_match_info_free(match);
+    g_regex_unref(suite);
+    g_free(text);
+    return left_out;
+}
+
+static void all_suites_are_run(void) {
+    char *list = NULL;
+    CU_ASSERT_FATAL(g_file_get_contents(NSK_SOURCE_DIR "/CMakeLists.txt", &list, NULL, NULL));
+    CU_ASSERT_EQUAL(suites_left_out(NSK_SOURCE_DIR "/tests/unit.c", list), 0);
+    CU_ASSERT_EQUAL(suites_left_out(NSK_SOURCE_DIR "/tests/drive/drive.c", list), 0);
+    CU_ASSERT_NOT_EQUAL(suites_left_out(NSK_SOURCE_DIR "/tests/drive/drive.c", ""), 0);
+    g_free(list);
+}
+
 CU_TestInfo rule_tests[] = {
     {"rooms include what stands above", rooms_include_what_stands_above},
     {"rooms call what stands above, files in no circle", rooms_call_what_stands_above},
     {"names say where they belong", names_say_where_they_belong},
     {"files can be seen whole", files_can_be_seen_whole},
+    {"all suites are run", all_suites_are_run},
     {"what breaks them is found", what_breaks_them_is_found},
     CU_TEST_INFO_NULL,
 };
