@@ -193,6 +193,10 @@ const grid_shape grid_shapes[] = {
     {NSK_KIND_ADD_FINE, 12, 16, 16, 1, 1},
     {NSK_KIND_ADD_FINE, 6, 64, 64, 1, 1},
     {NSK_KIND_ADD_FINE, 24, 8, 8, 1, 1},
+    {NSK_KIND_NORMALISE_FINE, 12, 16, 16, 1, 1},
+    {NSK_KIND_NORMALISE_FINE, 6, 64, 64, 1, 1},
+    {NSK_KIND_NORMALISE_FINE, 7, 24, 24, 4, 1},
+    {NSK_KIND_NORMALISE_FINE, 4, 192, 192, 1, 1},
     {NSK_KIND_SCORES, 1, 2, 2, 1, 1},
     {NSK_KIND_SCORES, 1, 10, 10, 1, 1},
     {NSK_KIND_SCORES, 1, 100, 100, 1, 1},
@@ -292,7 +296,8 @@ static void draw_blends(nsk_lowered_layer *l, const grid_shape *s) {
 }
 
 static bool normalises(nsk_kind kind) {
-    return kind == NSK_KIND_NORMALISE || kind == NSK_KIND_NORMALISE_WHOLE;
+    return kind == NSK_KIND_NORMALISE || kind == NSK_KIND_NORMALISE_WHOLE ||
+           kind == NSK_KIND_NORMALISE_FINE;
 }
 
 /* Gains of both signs, some offset. */

@@ -121,10 +121,11 @@ typedef enum nsk_kind {
     NSK_KIND_NORMALISE = 18,       /* groups of each pixel's channels, by mean and deviation */
     NSK_KIND_NORMALISE_WHOLE = 19, /* the same of groups of channels of the whole picture */
     NSK_KIND_CONV_FINE = 20,       /* as the kind of that name, where tensors may be fine */
-    NSK_KIND_DEPTHWISE_FINE = 21,  /* the same, and the next two */
+    NSK_KIND_DEPTHWISE_FINE = 21,  /* the same, and the next ones */
     NSK_KIND_LUT_FINE = 22,
     NSK_KIND_ADD_FINE = 23,
-    NSK_KINDS /* one past the last */
+    NSK_KIND_NORMALISE_FINE = 24, /* of a fine tensor, which it gives levels of */
+    NSK_KINDS                     /* one past the last */
 } nsk_kind;
 
 /* Called around each layer, in order: to time it, to look at its output, to feed a watchdog. Either

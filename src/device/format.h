@@ -6,7 +6,7 @@
 #include <stdint.h>
 
 #define NSK_MAGIC   UINT32_C(0x6b75736e) /* "nsuk" */
-#define NSK_VERSION 7U
+#define NSK_VERSION 8U
 
 enum nsk_header_field {
     NSK_H_MAGIC = 0,        /* u32 */
@@ -50,12 +50,12 @@ enum nsk_tensor_field {
     NSK_TENSOR_BYTES = 16
 };
 
-/* What stands in the place of rows. Fine elements are int16, whose levels have 256 parts. A slice
- * is some of the channels of another tensor, which is none; wide elements are int16 or int32, not
- * int8, of a tensor that holds all of its rows. */
+/* What stands in the place of rows. Fine elements are int16, whose levels have 256 parts: NSK_FINE
+ * is added to the rows. A slice is some of the channels of another tensor of int8, which is none;
+ * wide elements are int16 or int32, not int8, of a tensor that holds all of its rows. */
 enum nsk_rows_said {
-    NSK_MOST_ROWS = 248,
-    NSK_FINE_16 = 249,
+    NSK_MOST_ROWS = 124,
+    NSK_FINE = 128,
     NSK_WIDE_16 = 253, /* bytes of an element: 2 to the power of the lowest two bits */
     NSK_WIDE_32 = 254,
     NSK_SLICE = 255

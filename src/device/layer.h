@@ -94,9 +94,11 @@ static inline bool nsk_kind_has_window(nsk_kind kind) {
     return ((unsigned)NSK_KINDS_WITH_WINDOWS >> kind & 1U) != 0;
 }
 
-/* Whether its kernel keeps to `out.pixel_stride` from pixel to pixel. */
+/* Whether its kernel keeps to `out.pixel_stride` from pixel to pixel. Those that may write finer
+ * numbers leave no gaps. */
 static inline bool nsk_kind_writes_slices(nsk_kind kind) {
-    return nsk_kind_has_window(kind) || kind == NSK_KIND_CONV_TRANSPOSE;
+    return (nsk_kind_has_window(kind) && kind < NSK_KIND_CONV_FINE) ||
+           kind == NSK_KIND_CONV_TRANSPOSE;
 }
 
 /* Whether a layer writes over its input; it runs row by row then. */

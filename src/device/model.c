@@ -45,11 +45,12 @@ void nsk_tensor_decode(const nsk_model *model, unsigned tensor, nsk_tensor *t) {
         rows = at[NSK_T_ROWS];
         t->offset += nsk_load32(at + NSK_T_PLACE);
         t->pixel_stride = (int32_t)nsk_load16(at + NSK_T_CHANNELS);
-    } else if (rows > NSK_MOST_ROWS) {
-        t->element = (uint8_t)(1U << rows % 4U);
-        t->fraction = (uint8_t)((~rows & 4U) * 2U); /* of a fine one 8 */
+    } else if (rows >= NSK_FINE) {
+        const bool fine = rows < NSK_WIDE_16;
+        t->element = (uint8_t)(fine ? 2U : 1U << rows % 4U);
+        t->fraction = fine ? 8 : 0;
         t->pixel_stride *= t->element;
-        rows = 0;
+        rows = fine ? rows - NSK_FINE : 0U;
     }
     t->rows = (uint16_t)(rows != 0 ? rows : t->height);
     t->zero = (int8_t)at[NSK_T_ZERO];

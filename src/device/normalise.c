@@ -12,11 +12,11 @@
  *
  * Nothing leaves 32 bits behind V: no number is further from the mean than sqrt(n) deviations, so
  * that (n q - S)^2 <= n V, and d is held at 2^17, which is 32 deviations at the least. */
-#include "arithmetic.h"
-#include "check.h"
-#include "format.h"
+#include "normalise.h"
 
-enum { CENTRED = NSK_FLAG_CENTRED, MOST_COUNT = 1 << 22, MOST_AWAY = 1 << 17 };
+#include "check.h"
+
+enum { CENTRED = NSK_FLAG_CENTRED, MOST_COUNT = 1 << 22, MOST_LEAST = 1 << 30 };
 
 /* A group's channels of so many pixels. */
 typedef struct block {
@@ -24,11 +24,6 @@ typedef struct block {
     const int8_t *in;
     uint32_t first, channels, pixels;
 } block;
-
-/* (count q - from) up / 2^down is d. */
-typedef struct spread {
-    int32_t count, from, up, down, factor;
-} spread;
 
 static uint32_t root_of(uint32_t v) {
     uint32_t root = 0;
@@ -39,8 +34,8 @@ static uint32_t root_of(uint32_t v) {
     return root;
 }
 
-static spread spread_of(int32_t count, int32_t from, uint64_t variance) {
-    spread s = {count, from, 1, 0, 0};
+nsk_spread nsk_spread_of(int32_t count, int32_t from, uint64_t variance) {
+    nsk_spread s = {count, from, 1, 0, 0};
     int32_t power = 0;
     while (variance >> 32 != 0) {
         variance >>= 2;
@@ -58,7 +53,7 @@ static spread spread_of(int32_t count, int32_t from, uint64_t variance) {
     return s;
 }
 
-static spread measure(const block *b) {
+static nsk_spread measure(const block *b) {
     const nsk_layer *l = b->layer;
     const int32_t zero = l->in.zero;
     const int8_t *in = b->in;
@@ -75,16 +70,14 @@ static spread measure(const block *b) {
         in += l->in.channels;
     }
     const uint32_t count = b->pixels * b->channels;
-    const uint64_t least = (uint64_t)(uint32_t)nsk_word(l->multipliers, NSK_N_LEAST + 1) << 32 |
-                           (uint32_t)nsk_word(l->multipliers, NSK_N_LEAST);
     sum = (l->flags & CENTRED) != 0 ? sum : 0;
-    return spread_of((int32_t)count, (int32_t)count * zero + sum,
-                     count * squares - (uint64_t)((int64_t)sum * sum) + least);
+    return nsk_spread_of((int32_t)count, (int32_t)count * zero + sum,
+                         count * squares - (uint64_t)((int64_t)sum * sum) + nsk_normalise_least(l));
 }
 
 /* A function of its own, and with copies of what does not change: bytes that are written could
  * stand anywhere, for all that a compiler knows. */
-static NSK_NOINLINE void write_channels(const block *b, const spread *s, const int8_t *in,
+static NSK_NOINLINE void write_channels(const block *b, const nsk_spread *s, const int8_t *in,
                                         int8_t *out) {
     const nsk_layer *l = b->layer;
     const uint8_t *gain = l->table + 2U * b->first;
@@ -93,13 +86,11 @@ static NSK_NOINLINE void write_channels(const block *b, const spread *s, const i
     const int32_t shift = nsk_word(l->multipliers, NSK_N_SHIFT);
     const int32_t low = l->low;
     const int32_t high = l->high;
-    const spread by = *s;
+    const nsk_spread by = *s;
     for (; in < end; gain += 2, offset += 4) {
-        int32_t d = (by.count * *in++ - by.from) * by.up >> by.down;
-        int32_t z = nsk_limit(d, -MOST_AWAY, MOST_AWAY) * by.factor;
-        z = (z + (1 << (23 - NSK_GAIN_BITS))) >> (24 - NSK_GAIN_BITS);
-        *out++ =
-            nsk_clamp((z * (int16_t)nsk_load16(gain) + nsk_word(offset, 0)) >> shift, low, high);
+        *out++ = nsk_clamp(
+            nsk_normalised(&by, *in++, (int16_t)nsk_load16(gain), nsk_word(offset, 0), shift), low,
+            high);
     }
 }
 
@@ -108,17 +99,17 @@ static void normalise(const nsk_layer *l, const int8_t *in, int8_t *out, uint32_
     const uint32_t channels = l->in.channels / l->count;
     for (uint32_t first = 0; first < l->in.channels; first += channels) {
         const block b = {l, in + first, first, channels, pixels};
-        const spread s = measure(&b);
+        const nsk_spread s = measure(&b);
         for (uint32_t p = 0; p < pixels; p++) {
             write_channels(&b, &s, b.in + p * l->in.channels, out + first + p * l->in.channels);
         }
     }
 }
 
-static bool numbers_are_good(const nsk_layer *l) {
+static bool numbers_are_good(const nsk_layer *l, uint32_t most) {
     int32_t shift = nsk_word(l->multipliers, NSK_N_SHIFT);
     uint32_t high = (uint32_t)nsk_word(l->multipliers, NSK_N_LEAST + 1);
-    bool good = shift >= 0 && shift < 31 && high < UINT32_C(1) << 30 &&
+    bool good = shift >= 0 && shift < 31 && high < most &&
                 (high | (uint32_t)nsk_word(l->multipliers, NSK_N_LEAST)) != 0;
     for (uint32_t c = 0; c < l->in.channels && good; c++) {
         int32_t gain = (int16_t)nsk_load16(l->table + 2U * c);
@@ -129,17 +120,17 @@ static bool numbers_are_good(const nsk_layer *l) {
     return good;
 }
 
-static bool check_blocks(const nsk_model *m, const nsk_layer *l, uint32_t pixels) {
+bool nsk_check_normalise(const nsk_model *m, const nsk_layer *l, uint32_t pixels, uint32_t most) {
     const uint32_t channels = l->in.channels;
     const uint32_t each = l->count > 0 ? channels / l->count : 0;
     return nsk_same_size(&l->in, &l->out) && each > 0 && each * l->count == channels &&
            pixels <= MOST_COUNT / each && nsk_lies_inside(m, l->table, 2 * channels, 2) &&
            nsk_lies_inside(m, l->requantise, 4 * channels, 4) &&
-           nsk_lies_inside(m, l->multipliers, 4 * NSK_N_WORDS, 4) && numbers_are_good(l);
+           nsk_lies_inside(m, l->multipliers, 4 * NSK_N_WORDS, 4) && numbers_are_good(l, most);
 }
 
 static bool check(const nsk_model *m, const nsk_layer *l) {
-    return check_blocks(m, l, 1);
+    return nsk_check_normalise(m, l, 1, MOST_LEAST);
 }
 
 static void run(const nsk_layer *l, int8_t *workspace) {
@@ -153,7 +144,7 @@ static void run(const nsk_layer *l, int8_t *workspace) {
 const nsk_operation nsk_operation_normalise = {check, run};
 
 static bool check_whole(const nsk_model *m, const nsk_layer *l) {
-    return check_blocks(m, l, (uint32_t)l->in.height * l->in.width);
+    return nsk_check_normalise(m, l, (uint32_t)l->in.height * l->in.width, MOST_LEAST);
 }
 
 static void run_whole(const nsk_layer *l, int8_t *workspace) {

@@ -14,7 +14,7 @@ static bool name_lies_inside(const nsk_model *m, uint32_t offset) {
 static bool check_slice(const uint8_t *at, const uint8_t *whole) {
     uint32_t channels = nsk_load16(at + NSK_T_CHANNELS);
     uint32_t room = nsk_load16(whole + NSK_T_CHANNELS);
-    return whole[NSK_T_ROWS] <= NSK_MOST_ROWS && channels <= room &&
+    return whole[NSK_T_ROWS] < NSK_FINE && channels <= room &&
            nsk_load32(at + NSK_T_PLACE) <= room - channels &&
            nsk_load32(whole + NSK_T_HEIGHT) == nsk_load32(at + NSK_T_HEIGHT); /* and width */
 }

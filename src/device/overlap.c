@@ -64,13 +64,15 @@ static void look_at(const nsk_model *m, unsigned index, touched *t) {
 /* Element by element, from the first on; a normalisation has seen all of a pixel before. */
 static bool is_elementwise(nsk_kind kind) {
     return kind == NSK_KIND_LUT || kind == NSK_KIND_ADD || kind == NSK_KIND_MULTIPLY ||
-           kind == NSK_KIND_MAX || kind == NSK_KIND_MIN || kind == NSK_KIND_NORMALISE;
+           kind == NSK_KIND_MAX || kind == NSK_KIND_MIN || kind == NSK_KIND_NORMALISE ||
+           kind == NSK_KIND_LUT_FINE || kind == NSK_KIND_ADD_FINE ||
+           kind == NSK_KIND_NORMALISE_FINE;
 }
 
 /* Row by row, none over what it or a later one still reads. */
 static bool rows_are_free(const nsk_layer *l) {
     int64_t out_row = (int64_t)l->out.width * l->out.channels * l->out.element;
-    int64_t in_row = (int64_t)l->in.width * l->in.channels;
+    int64_t in_row = (int64_t)l->in.width * l->in.pixel_stride;
     bool free = true;
     for (int32_t y = 0; y < l->out.height && free; y++) {
         int32_t first = nsk_window_top(l, y);
@@ -87,7 +89,8 @@ static bool can_share(const touched *t, const nsk_tensor *in, span read) {
         return true;
     }
     if (is_elementwise(l->kind)) {
-        return nsk_same_size(in, &l->out) && t->out.from <= read.from;
+        return nsk_same_size(in, &l->out) && in->element >= l->out.element &&
+               t->out.from <= read.from;
     }
     return nsk_kind_has_window(l->kind) && !l->out.slice && rows_are_free(l);
 }

@@ -59,7 +59,7 @@ static nsk_layer piece_of(const nsk_feed *f, unsigned index, const nsk_link *k, 
 /* Drops the rows of a tensor before row `wanted`; returns the bytes that move up. `memory` may be
  * NULL. */
 static uint32_t drop(nsk_held *held, const nsk_tensor *t, int32_t wanted, int8_t *memory) {
-    uint32_t row = (uint32_t)t->width * t->channels;
+    uint32_t row = (uint32_t)t->width * (uint32_t)t->pixel_stride;
     uint32_t gap = (uint32_t)(wanted - held->first) * row;
     uint32_t kept = (uint32_t)(held->made - wanted) * row;
     held->first = (uint16_t)wanted;

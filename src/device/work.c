@@ -103,16 +103,40 @@ static void count_depthwise(nsk_work *work, const nsk_layer *l) {
     work->alone = up_to(channels, 16) * (windows_of(l).outer * l->out.height);
 }
 
-/* All taps, what is outside of the picture, too. */
-static void count_fine(nsk_work *work, const nsk_layer *l) {
-    bool depthwise = l->kind == NSK_KIND_DEPTHWISE_FINE;
+/* Windows that lie in the picture. */
+static uint64_t whole_windows(const nsk_layer *l) {
+    uint64_t rows = 0;
+    uint64_t columns = 0;
+    for (int32_t y = 0; y < l->out.height; y++) {
+        rows += nsk_rows(l, y).taps == l->kernel_height;
+    }
+    for (int32_t x = 0; x < l->out.width; x++) {
+        columns += nsk_columns(l, x).taps == l->kernel_width;
+    }
+    return rows * columns;
+}
+
+/* Windows in the picture are met four channels at a time; all taps of the others, one by one. */
+static void count_depthwise_fine(nsk_work *work, const nsk_layer *l) {
+    bool fours = l->in.channels == l->out.channels;
+    work->quads = fours ? whole_windows(l) * (l->out.channels / 4U) : 0U;
+    work->blocks = work->quads * nsk_kernel_area(l);
+    uint64_t others = work->outputs - 4U * work->quads;
+    work->products = others * nsk_kernel_area(l);
+    work->pixels = others * (uint32_t)l->kernel_height;
+    work->macs = window_taps(l) * l->out.channels;
+}
+
+/* Two outputs at a time, of rows that fill words. */
+static void count_conv_fine(nsk_work *work, const nsk_layer *l) {
     uint64_t gathered = (uint64_t)l->out.height * l->out.width * l->count;
-    uint64_t taps = depthwise ? nsk_kernel_area(l) : (uint32_t)nsk_conv_taps(l);
-    work->products = work->outputs * taps;
-    work->pixels =
-        depthwise ? work->outputs * (uint32_t)l->kernel_height : gathered * nsk_kernel_area(l);
-    work->copies = depthwise ? 0 : gathered * taps;
-    work->macs = window_taps(l) * l->out.channels * (depthwise ? 1 : l->in.channels / l->count);
+    uint64_t taps = (uint32_t)nsk_conv_taps(l);
+    work->quads = gathered * up_to(l->out.channels / l->count, 2) / 2U;
+    work->products = work->quads * 2U * (uint64_t)nsk_row_bytes((int32_t)taps);
+    work->pixels = gathered * nsk_kernel_area(l);
+    work->runs = gathered * (uint32_t)l->kernel_height;
+    work->copies = gathered * taps;
+    work->macs = window_taps(l) * l->out.channels * (l->in.channels / l->count);
 }
 
 /* Elements that a move copies. */
@@ -139,8 +163,10 @@ nsk_work nsk_work_of(const nsk_layer *layer) {
         count_depthwise(&work, &l);
         break;
     case NSK_KIND_CONV_FINE:
+        count_conv_fine(&work, &l);
+        break;
     case NSK_KIND_DEPTHWISE_FINE:
-        count_fine(&work, &l);
+        count_depthwise_fine(&work, &l);
         break;
     case NSK_KIND_MAX_POOL:
     case NSK_KIND_AVERAGE_POOL:
@@ -162,6 +188,7 @@ nsk_work nsk_work_of(const nsk_layer *layer) {
         work.odd = work.quads * (l.in.channels % 4U);
         break;
     case NSK_KIND_NORMALISE:
+    case NSK_KIND_NORMALISE_FINE:
         work.macs = work.outputs;
         work.pixels = (uint64_t)l.out.height * l.out.width * l.count;
         break;

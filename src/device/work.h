@@ -22,9 +22,10 @@ typedef struct nsk_work {
     uint64_t alone;    /* products of a pixel that is left where two are taken at a time */
     uint64_t fill;     /* products that are missing where four are */
     uint64_t blocks;   /* products in blocks of sixteen inputs by four outputs, two pixels at a
-                        * time; of a depthwise convolution, sixteen channels by two taps */
+                        * time; of a depthwise convolution, sixteen channels by two taps; of a fine
+                        * one, four by one */
     uint64_t quads;    /* outputs, four of two pixels at a time, or sixteen channels; of products of
-                        * tensors, two pixels by two */
+                        * tensors, two pixels by two; of fine ones, four channels, or two outputs */
     uint64_t triples;  /* outputs, three of a row at a time */
     uint64_t odd;      /* products of channels that are left where four are taken at a time */
 } nsk_work;

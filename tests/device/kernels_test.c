@@ -624,18 +624,29 @@ static void products_of_tensors_are_exact(void) {
     bed_done(b);
 }
 
+/* What a level is counted as, and an element of the input. */
+static exact parts_of_level(const nsk_layer *l) {
+    return l->kind == NSK_KIND_NORMALISE_FINE ? 256 : 1;
+}
+
+static exact of_one(const bed *b, int i) {
+    return b->layer.kind == NSK_KIND_NORMALISE_FINE ? parts_at(b, &b->layer.in, i)
+                                                    : b->workspace[i];
+}
+
 /* n^2 times the variance of an element's block, and n times its distance from the mean. */
 static void away_and_variance(const bed *b, int y, int x, int c, exact *away, exact *variance) {
     const nsk_layer *l = &b->layer;
     bool whole = l->kind == NSK_KIND_NORMALISE_WHOLE;
     int each = l->in.channels / (int)l->count;
+    exact unit = parts_of_level(l);
     exact n = 0;
     exact sum = 0;
     exact squares = 0;
     for (int i = 0; i < l->in.height * l->in.width * l->in.channels; i++) {
         int pixel_of = i / l->in.channels;
         if ((whole || pixel_of == y * l->in.width + x) && i % l->in.channels / each == c / each) {
-            exact q = b->workspace[i] - l->in.zero;
+            exact q = of_one(b, i) - l->in.zero * unit;
             n++;
             sum += q;
             squares += q * q;
@@ -643,7 +654,7 @@ static void away_and_variance(const bed *b, int y, int x, int c, exact *away, ex
     }
     sum = (l->flags & NSK_FLAG_CENTRED) != 0 ? sum : 0;
     *variance = n * squares - sum * sum;
-    *away = n * (level(b, y, x, c) - l->in.zero) - sum;
+    *away = n * (of_one(b, (y * l->in.width + x) * l->in.channels + c) - l->in.zero * unit) - sum;
 }
 
 static int normalised_formula(const bed *b, int y, int x, int c) {
@@ -652,8 +663,9 @@ static int normalised_formula(const bed *b, int y, int x, int c) {
     exact variance;
     exact root = 0;
     away_and_variance(b, y, x, c, &away, &variance);
-    variance += (exact)(uint32_t)nsk_word(b->multipliers, 0) +
-                (exact)(uint32_t)nsk_word(b->multipliers, 1) * ((exact)1 << 32);
+    exact least = (exact)(uint32_t)nsk_word(b->multipliers, 0) +
+                  (exact)(uint32_t)nsk_word(b->multipliers, 1) * ((exact)1 << 32);
+    variance += least * parts_of_level(l) * parts_of_level(l);
     int power = 0; /* variance = v x 4^power */
     for (; variance >= (exact)1 << 32; power++) {
         variance = exact_floor_divide(variance, 4);
@@ -675,24 +687,32 @@ static int normalised_formula(const bed *b, int y, int x, int c) {
 }
 
 /* Of few numbers and many, near each other and far apart, in groups or not. */
-static void draw_normalise(bed *b, bool whole) {
+static void draw_normalise(bed *b, nsk_kind kind) {
     nsk_layer *l = &b->layer;
+    bool whole = kind == NSK_KIND_NORMALISE_WHOLE;
+    bool fine = kind == NSK_KIND_NORMALISE_FINE;
     int groups = between(b, 0, 2) == 0 ? between(b, 2, 4) : 1;
     int side = whole && between(b, 0, 9) == 0 ? 14 : between(b, 1, 3);
     int channels = groups * between(b, 1, side > 3 ? 2 : 40);
     int near = between(b, 0, 1) == 0 ? 127 : between(b, 0, 3);
-    start(b, whole ? NSK_KIND_NORMALISE_WHOLE : NSK_KIND_NORMALISE);
+    start(b, kind);
     draw_tensor(b, &l->in, 0, side, side, channels);
     draw_tensor(b, &l->out, 2 * MOST, side, side, channels);
     l->count = (uint32_t)groups;
     l->flags = between(b, 0, 2) == 0 ? 0 : NSK_FLAG_CENTRED;
     l->table = b->table;
     for (int i = 0; i < side * side * channels && near < 127; i++) {
-        b->workspace[i] = (int8_t)(l->in.zero / 2 + between(b, -near, near));
+        int q = l->in.zero / 2 + between(b, -near, near);
+        int16_t parts = (int16_t)(q * 128);
+        b->workspace[i] = fine ? b->workspace[i] : (int8_t)q;
+        memcpy(b->workspace + 2 * i, &parts, fine ? sizeof parts : 0);
     }
+    l->in.element = fine ? 2 : 1;
+    l->in.fraction = fine ? 8 : 0;
     bool tiny = between(b, 0, 1) == 0;
     put_word(b->multipliers, 0, tiny ? 1 : (int32_t)random_bits(&b->random));
-    put_word(b->multipliers, 1, tiny || between(b, 0, 3) != 0 ? 0 : between(b, 0, (1 << 30) - 1));
+    put_word(b->multipliers, 1,
+             tiny || between(b, 0, 3) != 0 ? 0 : between(b, 0, (1 << (fine ? 14 : 30)) - 1));
     put_word(b->multipliers, 2, between(b, 12, 24));
     for (int c = 0; c < channels; c++) {
         int gain =
@@ -705,12 +725,17 @@ static void draw_normalise(bed *b, bool whole) {
 }
 
 static void normalisations_are_exact(void) {
-    for (int whole = 0; whole < 2; whole++) {
+    static const struct {
+        nsk_kind kind;
+        const nsk_operation *operation;
+    } cases[] = {{NSK_KIND_NORMALISE, &nsk_operation_normalise},
+                 {NSK_KIND_NORMALISE_WHOLE, &nsk_operation_normalise_whole},
+                 {NSK_KIND_NORMALISE_FINE, &nsk_operation_normalise_fine}};
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
         bed *b = bed_new(43);
         while (b->checked < ENOUGH) {
-            draw_normalise(b, whole != 0);
-            check_output(b, whole ? &nsk_operation_normalise_whole : &nsk_operation_normalise,
-                         normalised_formula);
+            draw_normalise(b, cases[i].kind);
+            check_output(b, cases[i].operation, normalised_formula);
         }
         bed_done(b);
     }

@@ -144,6 +144,30 @@ static void add_head(nsk_lowered *net, random_state *r) {
     net->output = scores.out;
 }
 
+static nsk_kind finer(nsk_kind kind) {
+    static const nsk_kind kinds[NSK_KINDS] = {[NSK_KIND_CONV] = NSK_KIND_CONV_FINE,
+                                              [NSK_KIND_DEPTHWISE] = NSK_KIND_DEPTHWISE_FINE,
+                                              [NSK_KIND_LUT] = NSK_KIND_LUT_FINE,
+                                              [NSK_KIND_ADD] = NSK_KIND_ADD_FINE};
+    return kind >= NSK_KIND_CONV_FINE ? kind : kinds[kind];
+}
+
+/* A tensor gets 16 bits, where all that touch it can. */
+static void make_fine(const nsk_lowered *net, int tensor) {
+    for (int pass = 0; pass < 2; pass++) {
+        for (guint i = 0; i < net->layers->len; i++) {
+            nsk_lowered_layer *l = nsk_lowered_layer_at(net, (int)i);
+            bool touches = l->in == tensor || l->second == tensor || l->out == tensor;
+            if (touches && finer(l->kind) == 0) {
+                return;
+            }
+            l->kind = touches && pass == 1 ? finer(l->kind) : l->kind;
+        }
+    }
+    nsk_lowered_tensor_at(net, tensor)->element = NSK_ELEMENT_16;
+    nsk_lowered_tensor_at(net, tensor)->fine = true;
+}
+
 static nsk_lowered *draw_network(random_state *r) {
     nsk_error error = {.text = ""};
     nsk_lowered *net = g_new0(nsk_lowered, 1);
@@ -154,6 +178,9 @@ static nsk_lowered *draw_network(random_state *r) {
         add_layer(net, r);
     }
     add_head(net, r);
+    for (int t = (int)net->tensors->len - 3; t > 0 && random_below(r, 2) == 0; t--) {
+        make_fine(net, t);
+    }
     CU_ASSERT(nsk_lowered_add_scratch(net, &error));
     return net;
 }
@@ -393,7 +420,7 @@ static int mark_of(int tensor, int row) {
 static void claim(memory *m, const nsk_schedule *s, const nsk_lowered *net, int tensor, int row,
                   int at) {
     const nsk_lowered_tensor *t = nsk_lowered_tensor_at(net, tensor);
-    uint32_t bytes = (uint32_t)(t->width * t->channels);
+    uint32_t bytes = (uint32_t)nsk_lowered_row_bytes(t);
     uint32_t from = s->places[tensor] + (uint32_t)at * bytes;
     m->good = m->good && at < s->rows[tensor] && from + bytes <= s->workspace;
     for (uint32_t i = from; m->good && i < from + bytes; i++) {
@@ -404,7 +431,7 @@ static void claim(memory *m, const nsk_schedule *s, const nsk_lowered *net, int 
 static void expect(memory *m, const nsk_schedule *s, const nsk_lowered *net, int tensor, int row,
                    int at) {
     const nsk_lowered_tensor *t = nsk_lowered_tensor_at(net, tensor);
-    uint32_t bytes = (uint32_t)(t->width * t->channels);
+    uint32_t bytes = (uint32_t)nsk_lowered_row_bytes(t);
     uint32_t from = s->places[tensor] + (uint32_t)at * bytes;
     for (uint32_t i = from; i < from + bytes; i++) {
         m->good = m->good && m->owner[i] == mark_of(tensor, row);

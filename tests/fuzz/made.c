@@ -85,13 +85,15 @@ static void make_fine(maker *m, uint32_t index, record *r) {
     static const uint8_t kinds[NSK_KINDS] = {[NSK_KIND_CONV] = NSK_KIND_CONV_FINE,
                                              [NSK_KIND_DEPTHWISE] = NSK_KIND_DEPTHWISE_FINE,
                                              [NSK_KIND_LUT] = NSK_KIND_LUT_FINE,
-                                             [NSK_KIND_ADD] = NSK_KIND_ADD_FINE};
+                                             [NSK_KIND_ADD] = NSK_KIND_ADD_FINE,
+                                             [NSK_KIND_NORMALISE] = NSK_KIND_NORMALISE_FINE};
     bool wanted = m->fine[r->input] || r->flags % 8 == 6;
-    if (!wanted || kinds[r->kind] == 0 || index < m->streamed) {
+    if (!wanted || kinds[r->kind] == 0) {
         return;
     }
     r->kind = kinds[r->kind];
-    m->fine[r->output] = index + 1 < m->drawn && r->flags % 4 > 1;
+    bool can = r->kind != NSK_KIND_NORMALISE_FINE && index + 1 < m->drawn;
+    m->fine[r->output] = can && r->flags % 4 > 1;
     m->element[r->output] = m->fine[r->output] ? 2 : 1;
 }
 
@@ -231,7 +233,7 @@ static void put_tensor(maker *m, uint32_t at, uint32_t tensor, uint32_t place, u
     }
     if (m->fine[tensor]) {
         made_put8(m, at + NSK_T_ZERO, s->channels * 7U);
-        made_put8(m, at + NSK_T_ROWS, NSK_FINE_16);
+        made_put8(m, at + NSK_T_ROWS, NSK_FINE + (rows <= NSK_MOST_ROWS ? rows : 0U));
     }
     made_put32(m, at + NSK_T_SCALE, part->whole > 0 ? part->whole : 0x3c000000);
 }

@@ -274,4 +274,5 @@ shape (*const made_kinds[NSK_KINDS])(maker *,
                                                   [NSK_KIND_CONV_FINE] = make_conv,
                                                   [NSK_KIND_DEPTHWISE_FINE] = make_depthwise,
                                                   [NSK_KIND_LUT_FINE] = make_fine_table,
-                                                  [NSK_KIND_ADD_FINE] = make_sum};
+                                                  [NSK_KIND_ADD_FINE] = make_sum,
+                                                  [NSK_KIND_NORMALISE_FINE] = make_normalise};

@@ -93,6 +93,7 @@ static double through_layer(const nsk_lowered_layer *l, int channels, const reac
         return l->shares ? in.off / 2.0 + 0x1p-14 : l->each ? in.off / 4.0 + 0x1p-14 : in.off;
     case NSK_KIND_NORMALISE: /* by sqrt(n) deviations at the most, and by both at once */
     case NSK_KIND_NORMALISE_WHOLE:
+    case NSK_KIND_NORMALISE_FINE:
         return through_deviation(l, channels, in, scales[l->in]);
     case NSK_KIND_CONSTANT:
         return 0.0;

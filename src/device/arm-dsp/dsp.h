@@ -44,6 +44,19 @@ static inline uint32_t nsk_odd_bytes_and(uint32_t to, uint32_t word) {
     return halves;
 }
 
+/* The lower halves of two words, the upper ones: the first's below. */
+static inline uint32_t nsk_low_halves(uint32_t first, uint32_t second) {
+    uint32_t halves;
+    __asm__("pkhbt %0, %1, %2, lsl #16" : "=r"(halves) : "r"(first), "r"(second));
+    return halves;
+}
+
+static inline uint32_t nsk_high_halves(uint32_t first, uint32_t second) {
+    uint32_t halves;
+    __asm__("pkhtb %0, %1, %2, asr #16" : "=r"(halves) : "r"(second), "r"(first));
+    return halves;
+}
+
 /* acc + the products of both halves. */
 static inline int32_t nsk_add_both(uint32_t a, uint32_t b, int32_t acc) {
     __asm__("smlad %0, %1, %2, %0" : "+r"(acc) : "r"(a), "r"(b));

@@ -12,7 +12,8 @@ static nsk_kind fine_kind(nsk_kind kind) {
                  {NSK_KIND_DENSE, NSK_KIND_CONV_FINE},
                  {NSK_KIND_DEPTHWISE, NSK_KIND_DEPTHWISE_FINE},
                  {NSK_KIND_LUT, NSK_KIND_LUT_FINE},
-                 {NSK_KIND_ADD, NSK_KIND_ADD_FINE}};
+                 {NSK_KIND_ADD, NSK_KIND_ADD_FINE},
+                 {NSK_KIND_NORMALISE, NSK_KIND_NORMALISE_FINE}};
     for (size_t i = 0; i < G_N_ELEMENTS(kinds); i++) {
         if (kind == kinds[i].from || kind == kinds[i].to) {
             return kinds[i].to;
@@ -24,6 +25,9 @@ static nsk_kind fine_kind(nsk_kind kind) {
 static bool reads(const nsk_lowered_layer *l, int tensor) {
     return l->in == tensor || l->second == tensor;
 }
+
+/* Numbers in a block: see device/normalise_fine.c. */
+enum { MOST_NORMALISED = 4096 };
 
 /* Whether a window can be as large as that. */
 static bool is_window(const nsk_lowered_tensor *t) {
@@ -38,8 +42,10 @@ static const nsk_lowered_layer *who_cannot(const nsk_lowered *lowered, int tenso
         bool logits = out->element != NSK_ELEMENT_8 && !out->fine;
         bool parted = out->slice || out->alias_of != NSK_NONE;
         bool large = l->kind == NSK_KIND_DENSE && !is_window(nsk_lowered_tensor_at(lowered, l->in));
+        bool normalises = fine_kind(l->kind) == NSK_KIND_NORMALISE_FINE;
+        bool coarse = normalises && (l->out == tensor || l->block > MOST_NORMALISED);
         if ((reads(l, tensor) || l->out == tensor) &&
-            (fine_kind(l->kind) == 0 || logits || parted || large)) {
+            (fine_kind(l->kind) == 0 || logits || parted || large || coarse)) {
             return l;
         }
     }

@@ -430,7 +430,8 @@ static bool make_normalise(const nsk_lowered_layer *l, nsk_scale in, nsk_scale o
                            nsk_integer_layer *r, nsk_error *error) {
     const int shift = gain_shift(l, out, r->channels);
     double least = (double)l->block / (double)in.scale;
-    least = rounded(fmin(fmax(least * least * l->variance, 1.0), 0x1p61));
+    const double most = l->kind == NSK_KIND_NORMALISE_FINE ? 0x1p45 : 0x1p61;
+    least = rounded(fmin(fmax(least * least * l->variance, 1.0), most));
     r->table_count = r->channels;
     r->table = g_malloc((gsize)2 * (gsize)r->channels);
     r->requantise = g_new(int32_t, r->channels);
@@ -484,6 +485,7 @@ bool nsk_integer_layer_make(const nsk_lowered_layer *layer, nsk_scale in, nsk_sc
         make_scores(layer, in, r);
         return true;
     case NSK_KIND_NORMALISE:
+    case NSK_KIND_NORMALISE_FINE:
     case NSK_KIND_NORMALISE_WHOLE:
         return make_normalise(layer, in, out, r, error);
     case NSK_KIND_MAX_POOL:

@@ -80,9 +80,8 @@ static void put_tensors(const writer *w) {
         at[NSK_T_ZERO] = (uint8_t)w->parts->scales[i].zero;
         int rows = w->parts->schedule->rows[i];
         static const uint8_t said[] = {0, NSK_WIDE_16, NSK_WIDE_32};
-        at[NSK_T_ROWS] = (uint8_t)(rows < t->height ? rows
-                                   : t->fine        ? NSK_FINE_16
-                                                    : said[t->element]);
+        rows = rows < t->height ? rows : 0;
+        at[NSK_T_ROWS] = (uint8_t)(t->fine ? NSK_FINE + rows : rows > 0 ? rows : said[t->element]);
         put32(at + NSK_T_SCALE, scale_bits);
     }
 }
@@ -90,7 +89,7 @@ static void put_tensors(const writer *w) {
 static uint32_t layer_count_field(const nsk_lowered_layer *l) {
     bool groups = l->kind == NSK_KIND_CONV || l->kind == NSK_KIND_CONV_TRANSPOSE ||
                   l->kind == NSK_KIND_CONV_FINE || l->kind == NSK_KIND_NORMALISE ||
-                  l->kind == NSK_KIND_NORMALISE_WHOLE;
+                  l->kind == NSK_KIND_NORMALISE_WHOLE || l->kind == NSK_KIND_NORMALISE_FINE;
     return groups ? (uint32_t)l->window.groups : l->kind == NSK_KIND_COPY ? (uint32_t)l->loops : 0U;
 }
 
@@ -103,6 +102,7 @@ static uint8_t flags_of(const nsk_lowered_layer *l, const nsk_integer_layer *r) 
     case NSK_KIND_SCORES:
         return (uint8_t)((l->shares ? NSK_FLAG_SHARES : 0) | (l->each ? NSK_FLAG_EACH : 0));
     case NSK_KIND_NORMALISE:
+    case NSK_KIND_NORMALISE_FINE:
     case NSK_KIND_NORMALISE_WHOLE:
         return l->centred ? NSK_FLAG_CENTRED : 0;
     case NSK_KIND_COPY:
@@ -172,7 +172,8 @@ static void append_bytes_of_layers(writer *w) {
         if (r->table != NULL) {
             bool pairs = l->kind == NSK_KIND_SOFTMAX || l->kind == NSK_KIND_SCORES ||
                          l->kind == NSK_KIND_RESIZE || l->kind == NSK_KIND_NORMALISE ||
-                         l->kind == NSK_KIND_NORMALISE_WHOLE || l->kind == NSK_KIND_LUT_FINE;
+                         l->kind == NSK_KIND_NORMALISE_WHOLE ||
+                         l->kind == NSK_KIND_NORMALISE_FINE || l->kind == NSK_KIND_LUT_FINE;
             size_t each = pairs ? 2 : 1;
             uint32_t at = append(w, r->table, (size_t)r->table_count * each, each);
             put32(layer_record(w, i) + NSK_L_WEIGHTS_AT, at);

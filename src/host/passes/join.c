@@ -27,7 +27,7 @@ static bool is_read_only_by(const nsk_lowered *lowered, int tensor, int move) {
 }
 
 /* Whether everything that writes it could write a slice, too. A maximum has no scale of its own,
- * and a softmax only one. */
+ * and a softmax only one; kinds that may write finer numbers leave no gaps. */
 static bool can_be_slice(const nsk_lowered *lowered, int tensor) {
     const nsk_lowered_tensor *t = nsk_lowered_tensor_at(lowered, tensor);
     bool pixel = t->height * t->width == 1;
@@ -36,7 +36,8 @@ static bool can_be_slice(const nsk_lowered *lowered, int tensor) {
         const nsk_lowered_layer *l = nsk_lowered_layer_at(lowered, i);
         if (nsk_lowered_tensor_root(lowered, l->out) == tensor) {
             writers++;
-            if (l->kind == NSK_KIND_SOFTMAX || (!pixel && !nsk_kind_writes_slices(l->kind))) {
+            if (l->kind == NSK_KIND_SOFTMAX || l->kind >= NSK_KIND_CONV_FINE ||
+                (!pixel && !nsk_kind_writes_slices(l->kind))) {
                 return false;
             }
         }

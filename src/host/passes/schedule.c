@@ -141,11 +141,13 @@ static uint32_t lead_of(const nsk_lowered *lowered, int layer) {
     const nsk_lowered_tensor *out = nsk_lowered_tensor_at(lowered, l->out);
     int64_t in_row = nsk_lowered_row_bytes(in);
     int64_t out_row = nsk_lowered_row_bytes(out);
-    if (!nsk_kind_is_streamed(l->kind)) {
+    bool window = nsk_kind_has_window(l->kind);
+    bool grows = out_row > in_row; /* two bytes of one: no element has room in its own place */
+    if (!nsk_kind_is_streamed(l->kind) || (!window && grows)) {
         return (uint32_t)(out_row * out->height);
     }
-    if (!nsk_kind_has_window(l->kind)) {
-        return 0; /* byte by byte */
+    if (!window) {
+        return 0; /* element by element */
     }
     nsk_link k = link_of(lowered, layer);
     int64_t lead = 0;

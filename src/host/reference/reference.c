@@ -290,6 +290,11 @@ typedef struct block_sums {
     exact count, sum, squares;
 } block_sums;
 
+/* A level, or its parts. */
+static exact above_zero(const bench *b, int y, int x, int c) {
+    return (exact)meets(b, y, x, c) - (exact)b->layer->in.zero * (is_fine(b->layer) ? 256 : 1);
+}
+
 static block_sums sums_of(const bench *b, int y, int x, int c) {
     const nsk_layer *l = b->layer;
     bool whole = l->kind == NSK_KIND_NORMALISE_WHOLE;
@@ -298,7 +303,7 @@ static block_sums sums_of(const bench *b, int y, int x, int c) {
     for (int row = whole ? 0 : y; row < (whole ? l->in.height : y + 1); row++) {
         for (int column = whole ? 0 : x; column < (whole ? l->in.width : x + 1); column++) {
             for (int k = c / channels * channels; k < (c / channels + 1) * channels; k++) {
-                exact q = level(b, row, column, k) - l->in.zero;
+                exact q = above_zero(b, row, column, k);
                 s.count++;
                 s.sum += q;
                 s.squares += q * q;
@@ -324,8 +329,9 @@ static int32_t normalised(const bench *b, int y, int x, int c) {
     s.sum = (l->flags & NSK_FLAG_CENTRED) != 0 ? s.sum : 0;
     exact least = (exact)(uint32_t)nsk_word(l->multipliers, NSK_N_LEAST + 1) * unit * unit +
                   (uint32_t)nsk_word(l->multipliers, NSK_N_LEAST);
+    least *= is_fine(l) ? 256 * 256 : 1;
     exact v = s.count * s.squares - s.sum * s.sum + least;
-    exact away = (s.count * (level(b, y, x, c) - l->in.zero) - s.sum) * unit;
+    exact away = (s.count * above_zero(b, y, x, c) - s.sum) * unit;
     exact divisor = unit * 16; /* of the distance: 2^(power + 4) */
     for (; v >= unit * unit; v /= 4) {
         divisor *= 2;
@@ -431,6 +437,7 @@ static formula *const formulas[NSK_KINDS] = {
     [NSK_KIND_SCORES] = scores,
     [NSK_KIND_NORMALISE] = normalised,
     [NSK_KIND_NORMALISE_WHOLE] = normalised,
+    [NSK_KIND_NORMALISE_FINE] = normalised,
     [NSK_KIND_CONV_FINE] = conv,
     [NSK_KIND_DEPTHWISE_FINE] = depthwise,
     [NSK_KIND_LUT_FINE] = table_fine,

@@ -467,6 +467,7 @@ static const way ways[NSK_KINDS] = {
     [NSK_KIND_LUT] = {table, true, false},
     [NSK_KIND_NORMALISE] = {normalise, true, false},
     [NSK_KIND_NORMALISE_WHOLE] = {normalise, true, false},
+    [NSK_KIND_NORMALISE_FINE] = {normalise, true, false},
     [NSK_KIND_COPY] = {move, false, false},
     [NSK_KIND_RESIZE] = {resize, false, false},
 };
