@@ -163,6 +163,7 @@ typedef struct nsk_brief {
     nsk_recipe recipe; /* its RAM is the brief's limit; its refinement the caller's to set */
     char **fine;       /* layers whose outputs are to have 16 bits, NULL behind the last: see
                         * nsk_network_make_fine */
+    bool choose_fine;  /* and those where it pays: see nsk_finer_choose */
     bool refine;       /* the brief asks for refining, on `training` */
     int refine_epochs;
     nsk_limits limits;

@@ -19,7 +19,9 @@ typedef struct nsk_answer {
      * them; first the float network's, then the integer model's */
     int before[2], equals[2];
     float apart; /* half the sum of the distances of the two models' probabilities */
-    bool tied;   /* several classes share the integer model's highest score; the first is taken */
+    float
+        odds; /* what the log-odds of the class of which the float model is least sure changed by */
+    bool tied; /* several classes share the integer model's highest score; the first is taken */
     bool right[2], alike; /* all of it: the float network, the integer model; both say the same */
 } nsk_answer;
 
@@ -37,6 +39,7 @@ typedef struct nsk_comparison {
     int float_correct, integer_correct, agree;
     int lost, won;              /* right in float only; right in integer only */
     double apart;               /* the mean of the answers' */
+    double odds;                /* the root of the mean square of the answers' */
     int tied;                   /* images where classes share the integer model's highest score */
     double loss_points;         /* float accuracy minus integer accuracy, percentage points */
     double loss_low, loss_high; /* its 95 % interval, Bonett and Price (2012), for paired results */

@@ -43,6 +43,7 @@ typedef struct nsk_regained {
     char *name; /* of the layer that alone is float; NULL for all or none */
     int right, agree;
     long long apart; /* in parts of NSK_REGAIN_APART */
+    long long odds;  /* squares of nsk_answer's, added up, in the same parts */
 } nsk_regained;
 #define NSK_REGAIN_APART 1e6
 
@@ -60,7 +61,9 @@ nsk_regain *nsk_regain_measure(const nsk_network *network, const nsk_images *cal
 void nsk_regain_free(nsk_regain *regain);
 /* By how many percent less the probabilities differ then from the float network's. */
 double nsk_regain_closer(const nsk_regain *regain, const nsk_regained *layer);
-
+/* By how many percent the mean square of what the log-odds change by is less then. What layers
+ * add to it by their rounding adds up. */
+double nsk_regain_quieter(const nsk_regain *regain, const nsk_regained *layer);
 /* A change of the brief that was tried, and helped. */
 typedef struct nsk_advice {
     char *change;    /* "conv9 = extremes, under [ranges]" */

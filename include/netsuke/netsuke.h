@@ -26,6 +26,7 @@
 #include "netsuke/emit.h"
 #include "netsuke/error.h"
 #include "netsuke/film.h"
+#include "netsuke/finer.h"
 #include "netsuke/firmware.h"
 #include "netsuke/headroom.h"
 #include "netsuke/images.h"

@@ -30,6 +30,7 @@ void cli_context_clear(cli_context *context) {
     nsk_network_free(context->network);
     nsk_network_free(context->equalised);
     nsk_board_free(context->board);
+    nsk_finer_free(context->finer);
     nsk_brief_free(context->brief);
 }
 
@@ -190,17 +191,64 @@ static bool load_refine_settings(cli_context *context) {
     return context->training != NULL;
 }
 
-bool cli_make_recipe(cli_context *context, nsk_recipe *recipe) {
-    if (!load_refine_settings(context)) {
-        return false;
-    }
-    *recipe = context->brief->recipe;
+static bool set_ram(cli_context *context, nsk_recipe *recipe) {
     recipe->ram = context->brief->limits.ram;
-    recipe->progress = cli_progress;
     return context->brief->board == NULL ||
            (cli_load_board(context) &&
             nsk_ram_for_model(context->board, &context->brief->product, &context->brief->input,
                               &context->brief->limits, &recipe->ram, &context->error));
+}
+
+/* What was chosen is never silent. */
+static void note_finer(const nsk_finer *f, const char *path) {
+    GString *names = g_string_new(NULL);
+    for (int i = 0; i < f->count; i++) {
+        if (f->layer[i].chosen) {
+            g_string_append_printf(names, "%s%s", names->len > 0 ? ", " : "", f->layer[i].name);
+        }
+    }
+    fprintf(stderr, "netsuke: %s: [ranges] fine = auto: %s\n", path,
+            names->len > 0 ? names->str : "no layer pays for 16 bits");
+    g_string_free(names, TRUE);
+}
+
+/* That a layer by itself is looked at on: each takes a run. */
+enum { FEW_IMAGES = 60 };
+
+bool cli_load_finer(cli_context *context) {
+    nsk_recipe recipe;
+    if (!cli_load_brief(context) || !context->brief->choose_fine || context->finer != NULL) {
+        return context->brief != NULL;
+    }
+    if (context->brief->board == NULL) {
+        return nsk_fail(&context->error,
+                        "%s: [ranges] fine = auto: time and RAM of a board decide what pays; "
+                        "[board] file names one",
+                        context->brief->path);
+    }
+    recipe = context->brief->recipe;
+    bool loaded =
+        cli_load_network(context) && cli_load_calibration(context) && set_ram(context, &recipe);
+    nsk_images *few = loaded ? open_set(context, CALIBRATION, FEW_IMAGES) : NULL;
+    context->finer =
+        few != NULL ? nsk_finer_choose(context->network, context->calibration, few, &recipe,
+                                       context->board, &context->brief->product,
+                                       &context->brief->limits, cli_progress, NULL, &context->error)
+                    : NULL;
+    nsk_images_free(few);
+    if (context->finer != NULL) {
+        note_finer(context->finer, context->brief->path);
+    }
+    return context->finer != NULL;
+}
+
+bool cli_make_recipe(cli_context *context, nsk_recipe *recipe) {
+    if (!load_refine_settings(context) || !cli_load_finer(context)) {
+        return false;
+    }
+    *recipe = context->brief->recipe;
+    recipe->progress = cli_progress;
+    return set_ram(context, recipe);
 }
 
 static bool quantise(cli_context *context) {
@@ -224,7 +272,8 @@ bool cli_load_model(cli_context *context) {
 
 bool cli_load_equalised(cli_context *context) {
     if (!cli_load_network(context) ||
-        (context->brief->recipe.equalise && !cli_load_calibration(context))) {
+        (context->brief->recipe.equalise && !cli_load_calibration(context)) ||
+        (context->model_path == NULL && !cli_load_finer(context))) {
         return false;
     }
     if (context->equalised == NULL && context->brief->recipe.equalise) {

@@ -210,6 +210,9 @@ static int run(cli_context *context) {
     if (!cli_load_brief(context)) {
         return cli_fail(context);
     }
+    if (context->model_path == NULL && !cli_load_finer(context)) {
+        return cli_fail(context);
+    }
     context->brief->recipe.streaming = NSK_STREAMING_NEVER; /* to look at whole tensors */
     if (!cli_load_model(context) || !cli_load_equalised(context) || !cli_load_held_out(context)) {
         return cli_fail(context);

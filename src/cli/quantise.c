@@ -1,4 +1,5 @@
 /* netsuke quantise: builds the integer model. */
+#include <math.h>
 #include <stdio.h>
 
 #include "command.h"
@@ -27,6 +28,27 @@ static void print_refined(cli_table *table, const nsk_refine_result *r) {
         "refined\ton %d images; on %d set aside: loss %.4f, before %.4f; right %d, before "
         "%d; %s",
         r->learned_from, r->aside, r->loss[1], r->loss[0], r->right[1], r->right[0], best);
+}
+
+static void print_state(cli_table *table, const char *first, const char *what,
+                        const nsk_finer_state *s, int images) {
+    char text[CLI_TEXT];
+    cli_table_row(table, "%s\t%s: log-odds off by %.3f, %d of %d alike; %.1f ms, %s RAM", first,
+                  what, s->odds, s->agree, images, 1e3 * s->seconds, cli_bytes(s->ram, text));
+}
+
+/* What there was before, what was tried on top of that, and taken or not. */
+static void print_finer(cli_table *table, const nsk_finer *f) {
+    print_state(table, "fine", "none", &f->before, f->images);
+    for (int i = 0; i < f->count; i++) {
+        char *what = g_strdup_printf("with %s, %s", f->layer[i].name,
+                                     f->layer[i].chosen ? "taken" : "not taken");
+        print_state(table, "", what, &f->layer[i].with, f->images);
+        g_free(what);
+    }
+    if (f->chosen == 0) {
+        cli_table_row(table, "\tno layer pays for 16 bits");
+    }
 }
 
 static void print_text(const cli_context *context) {
@@ -73,6 +95,9 @@ static void print_text(const cli_context *context) {
         }
     }
     cli_table_row(table, "stages\t%s", stages[0] != '\0' ? stages : "none");
+    if (context->finer != NULL) {
+        print_finer(table, context->finer);
+    }
     if (context->refine_result.epochs > 0) {
         print_refined(table, &context->refine_result);
     }
@@ -136,6 +161,37 @@ static void json_refined(JsonBuilder *b, const nsk_refine_result *r) {
     json_builder_end_object(b);
 }
 
+static void json_state(JsonBuilder *b, const char *name, const nsk_finer_state *s) {
+    json_builder_set_member_name(b, name);
+    json_builder_begin_object(b);
+    cli_json_int(b, "agree", s->agree);
+    cli_json_real(b, "log_odds_off", s->odds);
+    cli_json_real(b, "seconds", s->seconds);
+    cli_json_real(b, "ram_bytes", s->ram);
+    cli_json_real(b, "flash_bytes", s->flash);
+    json_builder_end_object(b);
+}
+
+static void json_finer(JsonBuilder *b, const nsk_finer *f) {
+    json_builder_set_member_name(b, "fine");
+    json_builder_begin_object(b);
+    cli_json_int(b, "images", f->images);
+    json_state(b, "before", &f->before);
+    json_state(b, "after", &f->after);
+    json_builder_set_member_name(b, "tried");
+    json_builder_begin_array(b);
+    for (int i = 0; i < f->count; i++) {
+        json_builder_begin_object(b);
+        cli_json_text(b, "layer", f->layer[i].name);
+        json_builder_set_member_name(b, "taken");
+        json_builder_add_boolean_value(b, f->layer[i].chosen);
+        json_state(b, "with", &f->layer[i].with);
+        json_builder_end_object(b);
+    }
+    json_builder_end_array(b);
+    json_builder_end_object(b);
+}
+
 static bool find_gains(cli_context *context, nsk_ablation *ablation) {
     nsk_images *fitted = cli_open_calibration(context);
     nsk_images *judging = fitted != NULL ? cli_open_calibration(context) : NULL;
@@ -179,6 +235,9 @@ static int run(cli_context *context) {
         cli_json_int(b, "fitted_images", context->model->fitted);
         if (context->refine_result.epochs > 0) {
             json_refined(b, &context->refine_result);
+        }
+        if (context->finer != NULL) {
+            json_finer(b, context->finer);
         }
         if (own->gains) {
             json_gains(b, &ablation);

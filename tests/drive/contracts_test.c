@@ -500,27 +500,51 @@ static void every_way_gives_the_same_scores(void) {
     outcome_clear(&o);
 }
 
-/* A brief with one more line under [ranges], and perhaps a change. */
+/* A brief with one more line under [ranges]. */
 static const char *const finer =
-    "{ cat demo/kiln-third.ini; echo '[ranges]'; echo '%s = fine'; } | sed \"s#= images/#= "
+    "{ cat demo/kiln-third.ini; echo '[ranges]'; echo '%s'; } | sed \"s#= images/#= "
     "$PWD/demo/images/#;s#= kiln-#= $PWD/demo/kiln-#;s#= labels#= "
     "$PWD/demo/labels#;s#[.][.]/boards#"
     "$PWD/boards#\" > \"$T/finer.ini\"";
 
+/* What is chosen is said, by every command, and is what a brief that names the layers gives. */
+static void finer_numbers_where_they_pay(void) {
+    char *brief = g_strdup_printf(finer, "fine = auto");
+    outcome o = drive_for(0, "%s && netsuke quantise \"$T/finer.ini\" -o \"$T/auto.nsk\"", brief);
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "fine        none: log-odds off by 0."));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "with conv1, taken: log-odds off by 0."));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.err, "finer.ini: [ranges] fine = auto: conv1, conv3\n"));
+    outcome_clear(&o);
+    o = drive_for(
+        0, "sed -i 's/^fine = auto/conv1 = fine\\nconv3 = fine/' \"$T/finer.ini\" && netsuke "
+           "quantise \"$T/finer.ini\" -o \"$T/named.nsk\" && cmp \"$T/auto.nsk\" "
+           "\"$T/named.nsk\"");
+    CU_ASSERT_PTR_NULL(strstr(o.out, "log-odds"));
+    outcome_clear(&o);
+    drive_fails(
+        "[ranges] fine = auto: time and RAM of a board decide what pays; [board] file names",
+        "%s && sed -i '/^file = .*boards/d' \"$T/finer.ini\" && netsuke compare "
+        "\"$T/finer.ini\"",
+        brief);
+    g_free(brief);
+}
+
 static void finer_numbers(void) {
     static const struct {
-        const char *layer, *said;
-    } cases[] = {{"conv99", "[ranges] conv99: no layer has this name; 'netsuke outline' lists"},
-                 {"dense12", "[ranges] dense12 = fine: 'dense12', which writes or reads it"},
-                 {"flatten12", "[ranges] flatten12 = fine: it is no layer of its own"},
-                 {"every", "every: 'fine' is none of: auto, extremes"}};
+        const char *line, *said;
+    } cases[] = {
+        {"conv99 = fine", "[ranges] conv99: no layer has this name; 'netsuke outline' lists"},
+        {"dense12 = fine", "[ranges] dense12 = fine: 'dense12', which writes or reads it"},
+        {"flatten12 = fine", "[ranges] flatten12 = fine: it is no layer of its own"},
+        {"every = fine", "every: 'fine' is none of: auto, extremes"},
+        {"fine = perhaps", "fine: 'perhaps' is none of: no, auto"}};
     for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
-        char *brief = g_strdup_printf(finer, cases[i].layer);
+        char *brief = g_strdup_printf(finer, cases[i].line);
         drive_fails(cases[i].said, "%s && netsuke quantise \"$T/finer.ini\" -o \"$T/finer.nsk\"",
                     brief);
         g_free(brief);
     }
-    char *brief = g_strdup_printf(finer, "conv1");
+    char *brief = g_strdup_printf(finer, "conv1 = fine");
     JsonNode *plain = drive_json(0, "netsuke budget demo/kiln-third.ini --json");
     JsonNode *fine = drive_json(0, "%s && netsuke budget \"$T/finer.ini\" --json", brief);
     CU_ASSERT(json_number(fine, "ram.workspace") > json_number(plain, "ram.workspace"));
@@ -621,6 +645,7 @@ CU_TestInfo contract_tests[] = {
     {"an assay goes on", assay_goes_on},
     {"every way gives the same scores", every_way_gives_the_same_scores},
     {"finer numbers", finer_numbers},
+    {"finer numbers where they pay", finer_numbers_where_they_pay},
     {"several labels at once", several_labels},
     CU_TEST_INFO_NULL,
 };

@@ -56,14 +56,14 @@ static void interval_covers(void) {
 /* Three classes, eight answers: worked by hand. */
 static void scores_by_hand(void) {
     static nsk_answer answers[] = {
-        {0, 0, 0, 1.0F, 0.95F, {0, 0}, {1, 1}, 0.0F, false, {false, false}, false},
-        {0, 0, 1, 0.9F, 0.5F, {0, 1}, {1, 1}, 0.0F, false, {false, false}, false},
-        {0, 1, 1, 0.6F, 0.5F, {2, 1}, {1, 1}, 0.0F, false, {false, false}, false},
-        {1, 1, 1, 0.8F, 0.9F, {0, 0}, {1, 1}, 0.0F, false, {false, false}, false},
-        {1, 1, 1, 0.7F, 0.7F, {0, 0}, {1, 1}, 0.0F, false, {false, false}, false},
-        {1, 0, 0, 0.5F, 0.5F, {1, 3}, {1, 1}, 0.0F, false, {false, false}, false},
-        {2, 2, 2, 1.0F, 1.0F, {0, 0}, {1, 1}, 0.0F, false, {false, false}, false},
-        {2, 0, 2, 0.4F, 0.6F, {1, 0}, {1, 1}, 0.0F, false, {false, false}, false},
+        {0, 0, 0, 1.0F, 0.95F, {0, 0}, {1, 1}, 0.0F, 0.0F, false, {false, false}, false},
+        {0, 0, 1, 0.9F, 0.5F, {0, 1}, {1, 1}, 0.0F, 0.0F, false, {false, false}, false},
+        {0, 1, 1, 0.6F, 0.5F, {2, 1}, {1, 1}, 0.0F, 0.0F, false, {false, false}, false},
+        {1, 1, 1, 0.8F, 0.9F, {0, 0}, {1, 1}, 0.0F, 0.0F, false, {false, false}, false},
+        {1, 1, 1, 0.7F, 0.7F, {0, 0}, {1, 1}, 0.0F, 0.0F, false, {false, false}, false},
+        {1, 0, 0, 0.5F, 0.5F, {1, 3}, {1, 1}, 0.0F, 0.0F, false, {false, false}, false},
+        {2, 2, 2, 1.0F, 1.0F, {0, 0}, {1, 1}, 0.0F, 0.0F, false, {false, false}, false},
+        {2, 0, 2, 0.4F, 0.6F, {1, 0}, {1, 1}, 0.0F, 0.0F, false, {false, false}, false},
     };
     const nsk_comparison c = {.images = 8, .classes = 4, .answers = answers};
     nsk_scoring *s = nsk_scoring_of(&c, false);

@@ -6,6 +6,7 @@
 #include "../network_text.h"
 #include "../suites.h"
 #include "netsuke/compare.h"
+#include "netsuke/finer.h"
 #include "reference/reference.h"
 
 /* Every kind that takes fine tensors, and others behind them. */
@@ -77,6 +78,33 @@ static double apart(const noisy *n, const nsk_model_file *file) {
     return sum;
 }
 
+/* Row by row as the frame comes in, fine or not: the same scores, in less RAM. */
+static void finer_numbers_are_streamed(void) {
+    static const char *const layers[] = {"c1", "c2", "c3", "a3", NULL};
+    static const nsk_streaming_wish wishes[] = {NSK_STREAMING_NEVER, NSK_STREAMING_ALWAYS};
+    nsk_error error = {.text = ""};
+    nsk_model models[2];
+    noisy n;
+    noisy_load(&n, all_kinds, 5);
+    for (int k = 0; k < 2; k++) {
+        nsk_recipe recipe;
+        nsk_recipe_init(&recipe);
+        recipe.streaming = wishes[k];
+        nsk_model_file *first = k == 0 ? quantise(&n, layers, &error) : NULL;
+        nsk_model_file *file = nsk_quantise(n.network, n.images, &recipe, &error);
+        assert_error(&error, "");
+        CU_ASSERT_PTR_NOT_NULL_FATAL(file);
+        check_formulas(&n, file);
+        nsk_open(&models[k], file->bytes, file->size);
+        nsk_model_file_free(first);
+        nsk_model_file_free(file);
+    }
+    CU_ASSERT_EQUAL(models[0].streamed, 0);
+    CU_ASSERT(models[1].streamed > 5);
+    CU_ASSERT(models[1].workspace_bytes < models[0].workspace_bytes);
+    noisy_free(&n);
+}
+
 static void finer_numbers_are_nearer(void) {
     static const char *const layers[] = {"c1", "m1", "c2", "c3", "a3", NULL};
     nsk_error error = {.text = ""};
@@ -91,6 +119,33 @@ static void finer_numbers_are_nearer(void) {
     check_formulas(&n, file);
     double now = apart(&n, file);
     CU_ASSERT(now < 0.9 * before);
+    nsk_model_file_free(file);
+    noisy_free(&n);
+}
+
+/* A sum that a normalisation reads, as blocks of attention have it. */
+static void normalisation_reads_them(void) {
+    static const char *const network =
+        "Conv x w_8_3_3_3 b_8 > c1 pads=l1,1,1,1; Relu c1 > r1; Conv r1 f_8_8_1_1 g_8 > c2; "
+        "Add c2 c1 > a3; Transpose a3 > t3 perm=l0,2,3,1; "
+        "LayerNormalization t3 s_8 o_8 > n3 epsilon=f0.001; Transpose n3 > u3 perm=l0,3,1,2; "
+        "Conv u3 h_6_8_3_3 e_6 > c4; Relu c4 > r4; GlobalAveragePool r4 > p; Flatten p > q; "
+        "Gemm q j_5_6 c_5 > z transB=i1";
+    static const char *const layers[] = {"c1", "c2", "a3", NULL};
+    nsk_error error = {.text = ""};
+    nsk_model model;
+    int normalised = 0;
+    noisy n;
+    noisy_load(&n, network, 5);
+    nsk_model_file *file = quantise(&n, layers, &error);
+    assert_error(&error, "");
+    CU_ASSERT_PTR_NOT_NULL_FATAL(file);
+    check_formulas(&n, file);
+    nsk_open(&model, file->bytes, file->size);
+    for (unsigned i = 0; i < model.layers; i++) {
+        normalised += nsk_layer_kind(&model, i) == NSK_KIND_NORMALISE_FINE;
+    }
+    CU_ASSERT_EQUAL(normalised, 1);
     nsk_model_file_free(file);
     noisy_free(&n);
 }
@@ -188,10 +243,57 @@ static void the_gated_network_gains(void) {
     nsk_brief_free(brief);
 }
 
+/* The third network, on a board: what is chosen is nearer to the float network, and what it costs
+ * is what the board then says; limits that leave nothing are kept. */
+static void what_pays_is_chosen(void) {
+    nsk_error error = {.text = ""};
+    nsk_brief *brief = nsk_brief_read(NSK_SOURCE_DIR "/demo/kiln-third.ini", &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(brief);
+    nsk_board *board = nsk_board_read(brief->board, &error);
+    nsk_images *calibration =
+        nsk_images_open(brief->calibration, &brief->labels, &brief->input, 60, false, &error);
+    CU_ASSERT_FATAL(board != NULL && calibration != NULL);
+    double seconds = INFINITY;
+    for (int k = 0; k < 2; k++) {
+        brief->limits.latency = seconds;
+        nsk_network *network = nsk_network_read(brief->model, &brief->input, NULL, &error);
+        nsk_finer *f = nsk_finer_choose(network, calibration, calibration, &brief->recipe, board,
+                                        &brief->product, &brief->limits, NULL, NULL, &error);
+        assert_error(&error, "");
+        CU_ASSERT_PTR_NOT_NULL_FATAL(f);
+        nsk_model_file *file = nsk_quantise(network, calibration, &brief->recipe, &error);
+        nsk_budget *b = nsk_budget_make(file, board, &brief->product, &brief->limits, &error);
+        CU_ASSERT_PTR_NOT_NULL_FATAL(b);
+        CU_ASSERT_EQUAL(f->images, 60);
+        CU_ASSERT_EQUAL(count_fine(file), f->chosen);
+        CU_ASSERT_DOUBLE_EQUAL(b->seconds, f->after.seconds, 1e-9);
+        CU_ASSERT_DOUBLE_EQUAL(b->ram, f->after.ram, 0.5);
+        if (k == 0) {
+            CU_ASSERT(f->chosen >= 1);
+            CU_ASSERT(f->after.odds < 0.95 * f->before.odds);
+            CU_ASSERT(f->after.seconds > f->before.seconds);
+            seconds = 1.01 * f->before.seconds;
+        } else {
+            CU_ASSERT(f->count >= 1);
+            CU_ASSERT_EQUAL(f->chosen, 0);
+        }
+        nsk_budget_free(b);
+        nsk_model_file_free(file);
+        nsk_finer_free(f);
+        nsk_network_free(network);
+    }
+    nsk_images_free(calibration);
+    nsk_board_free(board);
+    nsk_brief_free(brief);
+}
+
 CU_TestInfo fine_tests[] = {
     {"finer numbers are nearer", finer_numbers_are_nearer},
+    {"finer numbers are streamed", finer_numbers_are_streamed},
+    {"normalisation reads them", normalisation_reads_them},
     {"levels travel", levels_travel},
     {"what cannot is named", what_cannot_is_named},
+    {"what pays is chosen", what_pays_is_chosen},
     {"the gated network gains", the_gated_network_gains},
     CU_TEST_INFO_NULL,
 };

@@ -180,9 +180,9 @@ static void drifts_are_drawn(void) {
     nsk_drift_layer layers[] = {{names[0], true, 40.0, 45.0, 0.0, 0.0, 100, 0, 30.0, 0, NULL},
                                 {names[1], false, 0.0, 0.0, 0.0, 0.0, 0, 0, 0.0, 0, NULL},
                                 {names[2], true, 20.0, NAN, 0.0, 0.0, 50, 0, 10.0, 0, NULL}};
-    nsk_regained regained[] = {{names[2], 9, 10, 200000}, {names[0], 8, 9, 900000}};
+    nsk_regained regained[] = {{names[2], 9, 10, 200000, 0}, {names[0], 8, 9, 900000, 0}};
     const nsk_drift drift = {10, 3, layers};
-    const nsk_regain regain = {10, 2, {NULL, 10, 10, 0}, {NULL, 8, 9, 1000000}, regained};
+    const nsk_regain regain = {10, 2, {NULL, 10, 10, 0, 0}, {NULL, 8, 9, 1000000, 0}, regained};
     char *folder = scratch_new();
     char *png = scratch_path(folder, "drift.png");
     nsk_error error = {.text = ""};

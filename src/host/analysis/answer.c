@@ -85,6 +85,7 @@ void nsk_runner_answer(const nsk_runner *r, int image, nsk_label_answers *each,
         const float *const both[2] = {scores, r->probabilities};
         choose_several(r, image, both, integers, each, answer);
     }
+    answer->odds = (float)nsk_odds_apart(scores, r->probabilities, r->model->classes);
     for (int c = 0; c < r->model->classes; c++) {
         answer->apart += 0.5F * fabsf(scores[c] - r->probabilities[c]);
     }

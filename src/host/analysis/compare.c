@@ -1,4 +1,6 @@
 /* Both models on the same labelled images. */
+#include <math.h>
+
 #include "analysis/answer.h"
 #include "images/label_sets.h"
 #include "modelfile/check.h"
@@ -54,9 +56,11 @@ static void count(nsk_comparison *c) {
         c->agree += a->alike;
         c->tied += a->tied;
         c->apart += (double)a->apart / c->images;
+        c->odds += (double)a->odds * (double)a->odds / c->images;
         c->lost += a->right[0] && !a->right[1];
         c->won += a->right[1] && !a->right[0];
     }
+    c->odds = sqrt(c->odds);
     c->loss_points = 100.0 * (c->lost - c->won) / c->images;
     nsk_paired_interval(c->lost, c->won, c->images, &c->loss_low, &c->loss_high);
     c->loss_low *= 100.0;

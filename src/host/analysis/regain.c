@@ -40,6 +40,7 @@ static void judge(const way *w, const nsk_runner *r, int image, const float *sai
     int classes = nsk_network_classes(w->network);
     const float *wanted = w->said + (size_t)image * (size_t)classes;
     double apart = 0.0;
+    double odds = nsk_odds_apart(wanted, said, classes);
     for (int c = 0; c < classes; c++) {
         apart += 0.5 * fabs((double)said[c] - (double)wanted[c]);
     }
@@ -48,6 +49,7 @@ static void judge(const way *w, const nsk_runner *r, int image, const float *sai
         w->result->right += nsk_is_right(r->images, image, said);
         w->result->agree += nsk_say_the_same(nsk_images_labels(r->images), said, wanted);
         w->result->apart += llround(apart * NSK_REGAIN_APART); /* integers: in whatever order */
+        w->result->odds += llround(odds * odds * NSK_REGAIN_APART);
     }
 }
 
@@ -162,6 +164,11 @@ nsk_regain *nsk_regain_measure(const nsk_network *network, const nsk_images *cal
 double nsk_regain_closer(const nsk_regain *r, const nsk_regained *layer) {
     double all = fmax((double)r->rounded.apart, 1.0);
     return 100.0 * ((double)r->rounded.apart - (double)layer->apart) / all;
+}
+
+double nsk_regain_quieter(const nsk_regain *r, const nsk_regained *layer) {
+    double all = fmax((double)r->rounded.odds, 1.0);
+    return 100.0 * ((double)r->rounded.odds - (double)layer->odds) / all;
 }
 
 void nsk_regain_free(nsk_regain *regain) {

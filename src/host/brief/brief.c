@@ -52,6 +52,8 @@ const nsk_setting_name nsk_brief_settings[] = {
     {"ranges", "*",
      "every, or a layer's name: how a range is made: squared-error, extremes, percentile, "
      "divergence or auto; of a layer, fine: its output has 16 bits"},
+    {"ranges", "fine",
+     "Which layers' outputs have 16 bits besides: no, or auto: those where it pays"},
     {"stages", "equalise", "Even out channels between layers: yes or no"},
     {"stages", "rounding", "Fit the rounding of weights: yes or no"},
     {"stages", "biases", "Settle biases: yes or no"},
@@ -158,12 +160,19 @@ static bool read_limits(const nsk_settings *s, nsk_limits *limits, nsk_error *er
                                &limits->false_actions, error);
 }
 
-/* [ranges]: `every` for all layers, and any layer by its name. */
-static bool read_ranges(const nsk_settings *s, nsk_recipe *recipe, GPtrArray *fine,
+/* [ranges]: `every` for all layers, `fine`, and any layer by its name. */
+static bool read_ranges(const nsk_settings *s, nsk_brief *brief, GPtrArray *fine,
                         nsk_error *error) {
     static const char *const methods[] = {"auto",          "extremes",   "percentile",
                                           "squared-error", "divergence", NULL};
+    static const char *const choices[] = {"no", "auto", NULL};
     const char *const *keys = nsk_settings_keys(s, "ranges");
+    nsk_recipe *recipe = &brief->recipe;
+    int choice = 0;
+    if (!nsk_settings_choice(s, "ranges", "fine", choices, &choice, error)) {
+        return false;
+    }
+    brief->choose_fine = choice == 1;
     recipe->exceptions =
         g_new0(nsk_range_exception, keys != NULL ? g_strv_length((char **)keys) : 0);
     for (; keys != NULL && *keys != NULL; keys++) {
@@ -171,6 +180,9 @@ static bool read_ranges(const nsk_settings *s, nsk_recipe *recipe, GPtrArray *fi
         bool every = strcmp(*keys, "every") == 0;
         if (!every && g_strcmp0(nsk_settings_text(s, "ranges", *keys), "fine") == 0) {
             g_ptr_array_add(fine, g_strdup(*keys));
+            continue;
+        }
+        if (strcmp(*keys, "fine") == 0) {
             continue;
         }
         if (!nsk_settings_choice(s, "ranges", *keys, methods, &method, error)) {
@@ -220,7 +232,7 @@ static bool read_recipe(const nsk_settings *s, nsk_brief *brief, nsk_error *erro
     bool good = nsk_settings_choice(s, "schedule", "streamed", wishes, &wish, error);
     recipe->streaming = (nsk_streaming_wish)wish;
     GPtrArray *fine = g_ptr_array_new();
-    good = good && read_stages(s, brief, error) && read_ranges(s, recipe, fine, error);
+    good = good && read_stages(s, brief, error) && read_ranges(s, brief, fine, error);
     g_ptr_array_add(fine, NULL);
     brief->fine = (char **)g_ptr_array_free(fine, FALSE);
     return good;
@@ -450,9 +462,13 @@ static bool fill(nsk_brief *brief, const nsk_settings *s, nsk_error *error) {
 /* Lists under [vary], and the setting that takes its values from each in turn. */
 static const struct varied {
     const char *key, *group, *setting;
-} varied[] = {{"model", "model", "file"},     {"size", "input", "size"},
-              {"ranges", "ranges", "every"},  {"streamed", "schedule", "streamed"},
-              {"refine", "stages", "refine"}, {"board", "board", "file"}};
+} varied[] = {{"model", "model", "file"},
+              {"size", "input", "size"},
+              {"ranges", "ranges", "every"},
+              {"fine", "ranges", "fine"},
+              {"streamed", "schedule", "streamed"},
+              {"refine", "stages", "refine"},
+              {"board", "board", "file"}};
 
 enum { MOST_VARIANTS = 10000 };
 

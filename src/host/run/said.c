@@ -72,3 +72,17 @@ bool nsk_say_the_same(const nsk_labels *labels, const float *a, const float *b) 
     nsk_said_by(labels, b, &other);
     return nsk_said_is(labels, &one, &other);
 }
+
+/* Of a probability as far as its 24 bits tell. */
+static double log_odds(float probability) {
+    const double p = fmin(fmax((double)probability, 0x1p-24), 1.0 - 0x1p-24);
+    return log(p / (1.0 - p));
+}
+
+double nsk_odds_apart(const float *wanted, const float *said, int classes) {
+    int least = 0;
+    for (int c = 1; c < classes; c++) {
+        least = fabsf(wanted[c] - 0.5F) < fabsf(wanted[least] - 0.5F) ? c : least;
+    }
+    return log_odds(said[least]) - log_odds(wanted[least]);
+}

@@ -27,5 +27,7 @@ bool nsk_is_right(const nsk_images *images, int image, const float *probabilitie
 bool nsk_scores_are_right(const nsk_images *images, int image, const nsk_model *model,
                           const int32_t *scores);
 bool nsk_say_the_same(const nsk_labels *labels, const float *a, const float *b);
-
+/* How far `said` is from `wanted` in the log-odds of the class that the latter is least sure of: a
+ * figure that tells how much numbers were disturbed where the probability is near 0 or 1, too. */
+double nsk_odds_apart(const float *wanted, const float *said, int classes);
 #endif
