@@ -26,6 +26,7 @@ int main(int argc, char **argv) {
         {"accuracy", NULL, NULL, NULL, NULL, accuracy_tests},
 #endif
         {"fine tensors", NULL, NULL, NULL, NULL, fine_tests},
+        {"what finer numbers gain", NULL, NULL, NULL, NULL, fine_gain_tests},
         {"refining", NULL, NULL, NULL, NULL, refine_tests},
         {"quantised ONNX", NULL, NULL, NULL, NULL, exchange_tests},
         {"reference", NULL, NULL, NULL, NULL, reference_tests},

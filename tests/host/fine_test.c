@@ -293,6 +293,10 @@ CU_TestInfo fine_tests[] = {
     {"normalisation reads them", normalisation_reads_them},
     {"levels travel", levels_travel},
     {"what cannot is named", what_cannot_is_named},
+    CU_TEST_INFO_NULL,
+};
+
+CU_TestInfo fine_gain_tests[] = {
     {"what pays is chosen", what_pays_is_chosen},
     {"the gated network gains", the_gated_network_gains},
     CU_TEST_INFO_NULL,
