@@ -5,6 +5,7 @@
 #include <stdlib.h>
 #include <string.h>
 
+#include "attribute.h"
 #include "images/picture.h"
 #include "onnx.pb-c.h"
 #include "scene.h"
@@ -152,43 +153,6 @@ void onnx_short(onnx_maker *m, const char *name, int16_t number) {
     t->raw_data.data = keep(m, g_memdup2(&number, sizeof number));
 }
 
-static Onnx__AttributeProto *parse_attribute(onnx_maker *m, const char *text) {
-    Onnx__AttributeProto *a = keep(m, g_new(Onnx__AttributeProto, 1));
-    onnx__attribute_proto__init(a);
-    const char *equals = strchr(text, '=');
-    const char *value = equals + 2;
-    a->name = keep(m, g_strndup(text, (gsize)(equals - text)));
-    a->has_type = 1;
-    switch (equals[1]) {
-    case 'i':
-        a->type = ONNX__ATTRIBUTE_PROTO__ATTRIBUTE_TYPE__INT;
-        a->has_i = 1;
-        a->i = strtol(value, NULL, 10);
-        break;
-    case 'f':
-        a->type = ONNX__ATTRIBUTE_PROTO__ATTRIBUTE_TYPE__FLOAT;
-        a->has_f = 1;
-        a->f = strtof(value, NULL);
-        break;
-    case 's':
-        a->type = ONNX__ATTRIBUTE_PROTO__ATTRIBUTE_TYPE__STRING;
-        a->has_s = 1;
-        a->s.len = strlen(value);
-        a->s.data = keep(m, g_strdup(value));
-        break;
-    case '$':
-        a->ref_attr_name = keep(m, g_strdup(value));
-        break;
-    default:
-        a->type = ONNX__ATTRIBUTE_PROTO__ATTRIBUTE_TYPE__INTS;
-        a->ints = keep(m, g_new(int64_t, 16));
-        for (char *at = (char *)value; *at != '\0'; at += *at == ',') {
-            a->ints[a->n_ints++] = strtol(at, &at, 10);
-        }
-    }
-    return a;
-}
-
 /* "domain.Op" taken apart. */
 static void name_parts(onnx_maker *m, const char *op, char **domain, char **name) {
     const char *dot = strchr(op, '.');
@@ -229,7 +193,7 @@ void onnx_function(onnx_maker *m, const char *op, const char *inputs, const char
 /* As a field that the schema of the Debian package does not know yet: 11, behind its length. */
 void onnx_default(onnx_maker *m, const char *attribute) {
     Onnx__FunctionProto *f = m->model.functions[m->model.n_functions - 1];
-    const Onnx__AttributeProto *a = parse_attribute(m, attribute);
+    const Onnx__AttributeProto *a = attribute_of(m->memory, attribute);
     size_t size = onnx__attribute_proto__get_packed_size(a);
     uint8_t *data = keep(m, g_malloc(size + 1));
     ProtobufCMessageUnknownField *field = keep(m, g_new0(ProtobufCMessageUnknownField, 1));
@@ -261,7 +225,7 @@ void onnx_node(onnx_maker *m, const char *op, const char *inputs, const char *ou
     }
     char **parts = g_strsplit(attributes, " ", -1);
     for (char **part = parts; *part != NULL && **part != '\0'; part++) {
-        n->attribute[n->n_attribute++] = parse_attribute(m, *part);
+        n->attribute[n->n_attribute++] = attribute_of(m->memory, *part);
     }
     g_strfreev(names);
     g_strfreev(parts);

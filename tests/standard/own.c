@@ -6,6 +6,7 @@
 #include <stdlib.h>
 #include <string.h>
 
+#include "../attribute.h"
 #include "base/base.h"
 #include "formulas.h"
 #include "onnx.pb-c.h"
@@ -241,41 +242,6 @@ static void *kept(GPtrArray *memory, const void *what, size_t size) {
 }
 
 #define KEPT(memory, type, ...) ((type *)kept(memory, &(type)__VA_ARGS__, sizeof(type)))
-
-static Onnx__AttributeProto *attribute_of(GPtrArray *memory, const char *word) {
-    Onnx__AttributeProto *a = KEPT(memory, Onnx__AttributeProto, ONNX__ATTRIBUTE_PROTO__INIT);
-    const char *value = strchr(word, '=') + 1;
-    int64_t ints[8] = {0};
-    a->name = kept(memory, word, strlen(word) + 1);
-    a->name[value - word - 1] = '\0';
-    a->has_type = 1;
-    switch (*value++) {
-    case 'i':
-        a->type = ONNX__ATTRIBUTE_PROTO__ATTRIBUTE_TYPE__INT;
-        a->has_i = 1;
-        a->i = strtol(value, NULL, 10);
-        break;
-    case 'f':
-        a->type = ONNX__ATTRIBUTE_PROTO__ATTRIBUTE_TYPE__FLOAT;
-        a->has_f = 1;
-        a->f = strtof(value, NULL);
-        break;
-    case 's':
-        a->type = ONNX__ATTRIBUTE_PROTO__ATTRIBUTE_TYPE__STRING;
-        a->has_s = 1;
-        a->s.len = strlen(value);
-        a->s.data = kept(memory, value, a->s.len + 1);
-        break;
-    default:
-        a->type = ONNX__ATTRIBUTE_PROTO__ATTRIBUTE_TYPE__INTS;
-        for (char *at = (char *)value; a->n_ints < 8 && *at != '\0'; at += *at == ',') {
-            ints[a->n_ints++] = strtol(at, &at, 10);
-        }
-        a->ints = kept(memory, ints, sizeof ints);
-        break;
-    }
-    return a;
-}
 
 static Onnx__ValueInfoProto *declared(GPtrArray *memory, const char *name, const tensor *t) {
     Onnx__TensorShapeProto *shape =
