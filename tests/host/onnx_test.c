@@ -157,7 +157,17 @@ static void shapes_that_cannot_be(void) {
         {"Concat", "x w", "axis=i1", "input 2 is 4 x 3 x 3 x 3; it cannot be joined"},
         {"Slice", "x s s", "axes=l1", "differ in length"},
         {"Transpose", "x", "perm=l0,1,1,2", "its order does not name each axis once"},
+        {"Pad", "x wide", "mode=swrap", "it reflects or wraps further than its input is wide"},
         {"Resize", "x - - -", "", "a constant scale or size"},
+        {"Resize", "x - two -", "", "a constant scale or size is needed for each axis"},
+        {"Resize", "x - two -", "axes=l9", "an axis in its axes attribute lies outside of that"},
+        {"Resize", "x - minus -", "axes=l2", "an axis can be resized to 1 to 65535"},
+        {"Resize", "x - nought -", "axes=l2 antialias=i1", "an axis can be resized to 1 to 65535"},
+        {"Resize", "x - two -", "axes=l2 mode=sround",
+         "its mode is 'round'; what is read: nearest, linear, cubic"},
+        {"Resize", "x - - long", "axes=l2 keep_aspect_ratio_policy=sround",
+         "its keep_aspect_ratio_policy is 'round'; what is read: stretch, not_larger"},
+        {"Attention", "x x x - x", "", "with keys of earlier calls, a network remembers"},
         {"DepthToSpace", "x", "blocksize=i2", "its block does not divide that evenly"},
         {"Conv", "x w", "strides=stwo", "its strides is not a list of whole numbers"},
         {"Conv", "x w", "group=l1,1", "its group is not a whole number"},
@@ -185,6 +195,7 @@ static void shapes_that_cannot_be(void) {
         onnx_floats(m, "nought", 1, (int[]){1}, NULL, 0);
         onnx_bytes_constant(m, "level", true, 1, (int8_t[]){3});
         onnx_integers(m, "long", 1, (int64_t[]){3});
+        onnx_integers(m, "wide", 8, (int64_t[]){0, 0, 9, 0, 0, 0, 0, 0});
         bool split = strcmp(cases[i].op, "Split") == 0; /* 8 rows in three */
         onnx_node(m, cases[i].op, cases[i].inputs, split ? "y p q" : "y", cases[i].attributes);
         expect_refusal(m, cases[i].said);

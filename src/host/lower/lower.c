@@ -126,7 +126,7 @@ static bool is_sigmoid(const nsk_lowered_layer *l) {
 
 /* The last layer gives scores: a softmax and sigmoids become that layer, all else is taken as it
  * is. */
-static void end_in_scores(nsk_translation *l, const nsk_node *last) {
+static bool end_in_scores(nsk_translation *l, const nsk_node *last) {
     int output = l->result->output;
     nsk_lowered_layer *maker = maker_of(l->result, output);
     const nsk_lowered_tensor *t = nsk_lowered_tensor_at(l->result, output);
@@ -143,10 +143,14 @@ static void end_in_scores(nsk_translation *l, const nsk_node *last) {
     } else {
         int scores =
             nsk_translation_add_tensor(l, last, t->value, 1, 1, t->height * t->width * t->channels);
+        if (scores == NSK_NONE) {
+            return false;
+        }
         nsk_translation_add_layer(l, last, NSK_KIND_SCORES, output, scores);
         l->result->output = scores;
     }
     nsk_lowered_tensor_at(l->result, l->result->output)->element = NSK_ELEMENT_32;
+    return true;
 }
 
 /* Larger ones would not open on the device, and take long to look at. */
@@ -221,10 +225,7 @@ nsk_lowered *nsk_lower(const nsk_graph *graph, nsk_error *error) {
         good = node->dead || (fits_device(&l, node) && lower_node(&l, node));
     }
     lowered->output = good ? output_tensor(&l, last) : NSK_NONE;
-    good = lowered->output != NSK_NONE;
-    if (good) {
-        end_in_scores(&l, last);
-    }
+    good = lowered->output != NSK_NONE && end_in_scores(&l, last);
     good = good && nsk_translation_make_fine(&l) && nsk_lowered_add_scratch(lowered, error);
     for (guint i = 0; i < graph->values->len; i++) {
         g_free(l.views[i].source);
