@@ -202,6 +202,18 @@ static void shapes_that_cannot_be(void) {
     }
 }
 
+/* From 4096 rows to 4097: no table would hold that; neighbours need none. */
+static void resizes_that_are_too_large(void) {
+    const char *const ways[] = {"mode=slinear antialias=i1", "mode=scubic", "mode=slinear"};
+    for (size_t i = 0; i < G_N_ELEMENTS(ways); i++) {
+        onnx_maker *m = onnx_new(19, 1, 4096, 2);
+        onnx_integers(m, "sizes", 4, (int64_t[]){1, 1, 4097, 2});
+        onnx_node(m, "Resize", "x - - sizes", "y", ways[i]);
+        expect_refusal(m, i < 2 ? "it is resized between sizes that are too large; resize in two"
+                                : "a classifier gives one number a class");
+    }
+}
+
 static void constants_that_cannot_be(void) {
     onnx_maker *m = small(13);
     onnx_floats(m, "bad", 1, (int[]){3}, NULL, 1.0F / 0.0F);
@@ -507,6 +519,7 @@ CU_TestInfo onnx_tests[] = {
     {"operators that are not known", unknown_operators},
     {"graphs that do not hold together", graphs_that_do_not_hold_together},
     {"shapes that cannot be are explained", shapes_that_cannot_be},
+    {"resizes that are too large", resizes_that_are_too_large},
     {"constants that cannot be", constants_that_cannot_be},
     {"sizes, and the brief's", sizes_and_the_brief},
     {"folding leaves one layer", folding_leaves_one_layer},

@@ -92,8 +92,8 @@ static double coordinate(const nsk_graph *graph, const nsk_node *node, int axis,
         return x / scale;
     case NSK_COORDINATES_HALF_PIXEL_FOR_NEAREST:
         return (x + 0.5) / scale;
-    case NSK_COORDINATES_HALF_PIXEL_SYMMETRIC: /* what rounding the length took goes from both ends
-                                                */
+    case NSK_COORDINATES_HALF_PIXEL_SYMMETRIC:
+        /* what rounding the length took goes from both ends */
         return in / 2.0 * (1.0 - out / (in * scale)) + (x + 0.5) / scale - 0.5;
     default:
         return (x + 0.5) / scale - 0.5;
@@ -217,6 +217,20 @@ bool nsk_resize_scales(const nsk_graph *graph, const nsk_node *node, float *scal
     return given;
 }
 
+/* Where tables are needed, none is too large. */
+static bool tables_fit(const nsk_scope *s) {
+    const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
+    const nsk_value *out = nsk_graph_value(s->graph, s->node->output);
+    bool fit = true;
+    for (int i = 0; i < in->rank; i++) {
+        fit = fit && (stays(s->graph, s->node, i) || in->dims[i] * out->dims[i] <= MOST_SHARES);
+    }
+    return fit || nsk_resize_blends(s->graph, s->node) ||
+           nsk_complain_unsupported(s, "it is resized between sizes that are too large; resize "
+                                       "in two steps, or by mode nearest or linear without "
+                                       "antialias");
+}
+
 bool nsk_shape_resize(const nsk_scope *s) {
     const nsk_value *in = nsk_node_input(s->graph, s->node, 0);
     const nsk_value *scales = scales_of(s->graph, s->node);
@@ -239,10 +253,6 @@ bool nsk_shape_resize(const nsk_scope *s) {
             return nsk_complain_unsupported(s, "an axis can be resized to 1 to 65535");
         }
         dims[i] = (int64_t)wanted;
-        bool too_large = in->dims[i] * dims[i] > MOST_SHARES && in->dims[i] != dims[i];
-        if (too_large) {
-            return nsk_complain_unsupported(s, "it is resized between sizes that are too large");
-        }
     }
-    return nsk_give(s, in->rank, dims);
+    return nsk_give(s, in->rank, dims) && tables_fit(s);
 }
