@@ -4,6 +4,7 @@
 
 #include "base/random.h"
 #include "device/arithmetic.h"
+#include "device/layer.h"
 #include "lower/lower.h"
 #include "modelfile/write.h"
 #include "passes/schedule.h"
@@ -436,7 +437,7 @@ nsk_model_file *grid_model(const grid_shape *shape, grid_way way, nsk_error *err
     random_state r = {4711};
     nsk_lowered net;
     grid_begin(&net, shape->size, 3);
-    const bool fine = shape->kind >= NSK_KIND_CONV_FINE;
+    const bool fine = nsk_kind_is_fine(shape->kind);
     const grid_shape first = {
         fine ? NSK_KIND_CONV_FINE : NSK_KIND_CONV, shape->size, 3, shape->in_channels, 1, 1};
     grid_add_layer(&net, &first, "first", &r);

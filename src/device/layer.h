@@ -94,10 +94,15 @@ static inline bool nsk_kind_has_window(nsk_kind kind) {
     return ((unsigned)NSK_KINDS_WITH_WINDOWS >> kind & 1U) != 0;
 }
 
+/* Whether its tensors may be fine: fine.h. Such kinds come last. */
+static inline bool nsk_kind_is_fine(nsk_kind kind) {
+    return kind >= NSK_KIND_CONV_FINE;
+}
+
 /* Whether its kernel keeps to `out.pixel_stride` from pixel to pixel. Those that may write finer
  * numbers leave no gaps. */
 static inline bool nsk_kind_writes_slices(nsk_kind kind) {
-    return (nsk_kind_has_window(kind) && kind < NSK_KIND_CONV_FINE) ||
+    return (nsk_kind_has_window(kind) && !nsk_kind_is_fine(kind)) ||
            kind == NSK_KIND_CONV_TRANSPOSE;
 }
 

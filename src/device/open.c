@@ -46,7 +46,7 @@ static bool slices_are_good(const nsk_layer *l) {
  */
 static bool elements_are_good(const nsk_layer *l) {
     uint32_t sizes = l->in.element * 0x100U + l->second.element * 0x10U + l->out.element;
-    if (l->kind >= NSK_KIND_CONV_FINE) {
+    if (nsk_kind_is_fine(l->kind)) {
         return true; /* their own checks look */
     }
     if (l->kind == NSK_KIND_SCORES) {

@@ -149,7 +149,7 @@ static nsk_kind finer(nsk_kind kind) {
                                               [NSK_KIND_DEPTHWISE] = NSK_KIND_DEPTHWISE_FINE,
                                               [NSK_KIND_LUT] = NSK_KIND_LUT_FINE,
                                               [NSK_KIND_ADD] = NSK_KIND_ADD_FINE};
-    return kind >= NSK_KIND_CONV_FINE ? kind : kinds[kind];
+    return nsk_kind_is_fine(kind) ? kind : kinds[kind];
 }
 
 /* A tensor gets 16 bits, where all that touch it can. */

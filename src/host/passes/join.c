@@ -36,7 +36,7 @@ static bool can_be_slice(const nsk_lowered *lowered, int tensor) {
         const nsk_lowered_layer *l = nsk_lowered_layer_at(lowered, i);
         if (nsk_lowered_tensor_root(lowered, l->out) == tensor) {
             writers++;
-            if (l->kind == NSK_KIND_SOFTMAX || l->kind >= NSK_KIND_CONV_FINE ||
+            if (l->kind == NSK_KIND_SOFTMAX || nsk_kind_is_fine(l->kind) ||
                 (!pixel && !nsk_kind_writes_slices(l->kind))) {
                 return false;
             }

@@ -40,7 +40,7 @@ static int64_t parts_of(const nsk_tensor *t, const int8_t *from, int i) {
 }
 
 static bool is_fine(const nsk_layer *l) {
-    return l->kind >= NSK_KIND_CONV_FINE;
+    return nsk_kind_is_fine(l->kind);
 }
 
 /* What a weight meets: a level, or its parts. */
