@@ -44,27 +44,21 @@ static unsigned broken(const nsk_budget *b) {
     return mask;
 }
 
-static nsk_budget *budget_of(const chooser *c, const nsk_network *network, const nsk_recipe *recipe,
-                             nsk_model_file **file, nsk_error *error) {
-    *file = nsk_quantise(network, c->calibration, recipe, error);
-    return *file != NULL ? nsk_budget_make(*file, c->board, c->product, c->limits, error) : NULL;
-}
-
-/* The network as it stands, quantised and measured. */
-static bool measure(const chooser *c, const nsk_network *network, nsk_finer_state *state,
-                    unsigned *limits, nsk_error *error) {
-    nsk_model_file *file;
-    nsk_budget *b = budget_of(c, network, &c->recipe, &file, error);
+/* The network as it stands, quantised and measured; its budget, or NULL. */
+static nsk_budget *measure(const chooser *c, const nsk_network *network, nsk_finer_state *state) {
+    nsk_model_file *file = nsk_quantise(network, c->calibration, &c->recipe, c->error);
+    nsk_budget *b =
+        file != NULL ? nsk_budget_make(file, c->board, c->product, c->limits, c->error) : NULL;
     nsk_comparison *r =
-        b != NULL ? nsk_compare(c->network, file, c->calibration, NULL, NULL, error) : NULL;
+        b != NULL ? nsk_compare(c->network, file, c->calibration, NULL, NULL, c->error) : NULL;
     if (r != NULL) {
         *state = (nsk_finer_state){r->agree, r->odds, b->seconds, b->ram, b->flash};
-        *limits = broken(b);
+    } else {
+        g_clear_pointer(&b, nsk_budget_free);
     }
     nsk_comparison_free(r);
-    nsk_budget_free(b);
     nsk_model_file_free(file);
-    return r != NULL;
+    return b;
 }
 
 /* ---- what it costs ---- */
@@ -146,18 +140,19 @@ static bool try_layer(chooser *c, nsk_finer *f, const char *layer, const nsk_bud
                       unsigned allowed) {
     nsk_finer_layer *tried = &f->layer[f->count];
     nsk_network *copy = nsk_network_copy(c->network);
-    unsigned limits = 0;
-    bool good = nsk_network_make_fine(copy, layer, c->error) &&
-                measure(c, copy, &tried->with, &limits, c->error);
+    nsk_budget *b =
+        nsk_network_make_fine(copy, layer, c->error) ? measure(c, copy, &tried->with) : NULL;
     nsk_network_free(copy);
-    if (!good) {
+    if (b == NULL) {
         return false;
     }
     double gain = square(f->after.odds) - square(tried->with.odds);
     gain /= fmax(square(f->before.odds), 1e-12);
     double cost = cost_of(plain, &f->after, &tried->with);
     tried->name = g_strdup(layer);
-    tried->chosen = gain >= LEAST_GAIN && gain >= LEAST_WORTH * cost && (limits & ~allowed) == 0U;
+    tried->chosen =
+        gain >= LEAST_GAIN && gain >= LEAST_WORTH * cost && (broken(b) & ~allowed) == 0U;
+    nsk_budget_free(b);
     f->count++;
     if (tried->chosen) {
         f->after = tried->with;
@@ -188,22 +183,18 @@ nsk_finer *nsk_finer_choose(nsk_network *network, const nsk_images *calibration,
                             nsk_progress progress, void *context, nsk_error *error) {
     chooser c = {network, calibration, few,      *recipe, board,
                  product, limits,      progress, context, error};
-    nsk_model_file *file = NULL;
     nsk_finer *f = g_new0(nsk_finer, 1);
-    unsigned ignored;
     c.recipe.progress = NULL;
     c.recipe.refine = NULL;
     f->images = nsk_images_count(calibration);
-    nsk_budget *plain = budget_of(&c, network, &c.recipe, &file, error);
+    nsk_budget *plain = measure(&c, network, &f->before);
     nsk_regain *regain =
-        plain != NULL && measure(&c, network, &f->before, &ignored, error)
-            ? nsk_regain_measure(network, calibration, &c.recipe, few, NULL, NULL, error)
-            : NULL;
+        plain != NULL ? nsk_regain_measure(network, calibration, &c.recipe, few, NULL, NULL, error)
+                      : NULL;
     f->after = f->before;
     bool good = regain != NULL && try_all(&c, f, regain, plain);
     nsk_regain_free(regain);
     nsk_budget_free(plain);
-    nsk_model_file_free(file);
     if (!good) {
         nsk_finer_free(f);
         return NULL;
