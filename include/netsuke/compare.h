@@ -19,9 +19,8 @@ typedef struct nsk_answer {
      * them; first the float network's, then the integer model's */
     int before[2], equals[2];
     float apart; /* half the sum of the distances of the two models' probabilities */
-    float
-        odds; /* what the log-odds of the class of which the float model is least sure changed by */
-    bool tied; /* several classes share the integer model's highest score; the first is taken */
+    float odds;  /* what the log-odds of the float model's least sure class changed by */
+    bool tied;   /* several classes share the integer model's highest score; the first is taken */
     bool right[2], alike; /* all of it: the float network, the integer model; both say the same */
 } nsk_answer;
 

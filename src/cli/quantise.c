@@ -1,5 +1,4 @@
 /* netsuke quantise: builds the integer model. */
-#include <math.h>
 #include <stdio.h>
 
 #include "command.h"
