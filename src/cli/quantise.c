@@ -74,13 +74,18 @@ static void print_text(const cli_context *context) {
     cli_table_row(table, "layers\t%u, on %u tensors", model.layers, model.tensors);
     int used = nsk_images_count(context->calibration);
     int found = nsk_images_found(context->calibration);
+    const int moved = context->model->moved;
     char share[64];
     g_snprintf(share, sizeof share, used < found ? "%d of %d" : "%d", used, found);
+    char more[64] = "";
+    if (moved > 0) {
+        g_snprintf(more, sizeof more, " (ranges also on %d copies, moved a little)", moved);
+    }
     char fewer[48] = "";
     if (context->model->fitted > 0 && context->model->fitted < used) {
         g_snprintf(fewer, sizeof fewer, ", fitted on %d of them", context->model->fitted);
     }
-    cli_table_row(table, "calibrated\ton %s images%s; ranges: %s", share, fewer,
+    cli_table_row(table, "calibrated\ton %s images%s%s; ranges: %s", share, fewer, more,
                   ranges[context->brief->recipe.ranges]);
     char stages[96] = "";
     for (size_t i = 0; i < 4; i++) {
@@ -231,6 +236,7 @@ static int run(cli_context *context) {
         cli_json_int(b, "weight_bytes", (gint64)context->model->weight_bytes);
         cli_json_int(b, "calibration_images", nsk_images_count(context->calibration));
         cli_json_int(b, "calibration_images_found", nsk_images_found(context->calibration));
+        cli_json_int(b, "moved_copies", context->model->moved);
         cli_json_int(b, "fitted_images", context->model->fitted);
         if (context->refine_result.epochs > 0) {
             json_refined(b, &context->refine_result);

@@ -335,10 +335,10 @@ static void gradients_through_parts(void) {
 
 /* ---- refining ---- */
 
-/* A third of the channels, and ranges that were seen on eight pictures. */
+/* A third of the channels, and ranges that were seen on two pictures. */
 static void load_hurt(kiln *k) {
     nsk_error error = {.text = ""};
-    kiln_load(k, 8);
+    kiln_load(k, 2);
     nsk_network_free(k->network);
     k->network =
         nsk_network_read(NSK_SOURCE_DIR "/demo/kiln-third.onnx", &k->brief->input, NULL, &error);

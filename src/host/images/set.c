@@ -4,7 +4,7 @@
 #include <string.h>
 
 void nsk_images_add(nsk_images *images, char *path, int label, int index) {
-    const nsk_entry one = {path, label, index};
+    const nsk_entry one = {.path = path, .label = label, .index = index};
     g_array_append_val(images->entries, one);
 }
 
@@ -37,14 +37,16 @@ void nsk_images_free(nsk_images *images) {
     if (images == NULL) {
         return;
     }
-    for (guint i = 0; i < images->entries->len; i++) {
+    for (guint i = 0; images->of == NULL && i < images->entries->len; i++) {
         g_free(g_array_index(images->entries, nsk_entry, i).path);
     }
     g_array_free(images->entries, TRUE);
-    nsk_array_close(&images->array);
-    nsk_labels_clear(&images->labels);
-    nsk_label_sets_free(images->sets);
-    g_ptr_array_free(images->left_out, TRUE);
+    if (images->of == NULL) {
+        nsk_array_close(&images->array);
+        nsk_labels_clear(&images->labels);
+        nsk_label_sets_free(images->sets);
+        g_ptr_array_free(images->left_out, TRUE);
+    }
     g_free(images);
 }
 
@@ -108,13 +110,36 @@ bool nsk_images_picture(const nsk_images *images, int index, nsk_picture *pictur
     return true;
 }
 
+/* Moves what a picture shows; its edge is what comes in. */
+static void move(nsk_picture *picture, int right, int down) {
+    nsk_picture from = *picture;
+    const size_t bytes = (size_t)3 * (size_t)from.width * (size_t)from.height;
+    from.rgb = g_memdup2(picture->rgb, bytes);
+    uint8_t *to = picture->rgb;
+    for (int y = 0; y < from.height; y++) {
+        const int row = CLAMP(y - down, 0, from.height - 1);
+        for (int x = 0; x < from.width; x++, to += 3) {
+            const int column = CLAMP(x - right, 0, from.width - 1);
+            memcpy(to, from.rgb + 3 * ((size_t)row * (size_t)from.width + (size_t)column), 3);
+        }
+    }
+    nsk_picture_clear(&from);
+}
+
 bool nsk_images_frame(const nsk_images *images, int index, uint8_t *frame, nsk_error *error) {
+    const nsk_entry *one = &g_array_index(images->entries, nsk_entry, index);
     nsk_picture picture;
+    nsk_picture fitted;
     if (!nsk_images_picture(images, index, &picture, error)) {
         return false;
     }
-    nsk_picture_to_frame(&picture, &images->input, frame);
+    nsk_picture_fit(&picture, &images->input, &fitted);
     nsk_picture_clear(&picture);
+    if (one->moved_x != 0 || one->moved_y != 0) {
+        move(&fitted, one->moved_x, one->moved_y);
+    }
+    nsk_picture_channels(&fitted, images->input.colour, frame);
+    nsk_picture_clear(&fitted);
     return true;
 }
 

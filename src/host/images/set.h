@@ -11,8 +11,9 @@
 
 typedef struct nsk_entry {
     char *path;
-    int label; /* or, where a picture may have several, the number of the set of them */
-    int index; /* in the set's array of pictures; -1: the path is a file */
+    int label;            /* or, where a picture may have several, the number of the set of them */
+    int index;            /* in the set's array of pictures; -1: the path is a file */
+    int moved_x, moved_y; /* pixels of the frame, to the right and down */
 } nsk_entry;
 
 struct nsk_images {
@@ -22,8 +23,9 @@ struct nsk_images {
     nsk_label_sets *sets; /* NULL: a picture has one label */
     nsk_input input;
     bool tolerant;
-    int found;           /* pictures, of which some may have been left aside */
-    GPtrArray *left_out; /* of char *, why */
+    int found;            /* pictures, of which some may have been left aside */
+    GPtrArray *left_out;  /* of char *, why */
+    const nsk_images *of; /* whose all of this is, but for `entries`; NULL: its own */
 };
 
 /* A folder with one folder a class; a CSV of path,label; an array with an array of labels. How

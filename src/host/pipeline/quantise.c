@@ -3,6 +3,7 @@
 #include <string.h>
 
 #include "export/export.h"
+#include "images/moved.h"
 #include "lower/lower.h"
 #include "modelfile/build.h"
 #include "modelfile/check.h"
@@ -51,7 +52,7 @@ static nsk_range_method *methods_of(const nsk_lowered *lowered, const nsk_recipe
 }
 
 static nsk_scale *choose_scales(const nsk_network *network, const nsk_lowered *lowered,
-                                const nsk_images *calibration, const nsk_recipe *recipe,
+                                const nsk_images *calibration, const nsk_recipe *recipe, int *moved,
                                 nsk_error *error) {
     int tensors = (int)lowered->tensors->len;
     int *values = g_new(int, tensors);
@@ -62,10 +63,13 @@ static nsk_scale *choose_scales(const nsk_network *network, const nsk_lowered *l
     for (int i = 0; i < tensors; i++) {
         readers[i] = nsk_lowered_reader(lowered, i);
     }
+    nsk_images *seen = nsk_images_with_moved(calibration);
     nsk_range_method *methods = methods_of(lowered, recipe, error);
     nsk_range *ranges = methods != NULL ? nsk_ranges_choose(network->graph, values, tensors,
-                                                            methods, readers, calibration, error)
+                                                            methods, readers, seen, error)
                                         : NULL;
+    *moved = nsk_images_count(seen) - nsk_images_count(calibration);
+    nsk_images_free(seen);
     g_free(methods);
     g_free(readers);
     g_free(values);
@@ -92,7 +96,8 @@ typedef struct pipeline {
     const nsk_network *network;
     nsk_lowered *lowered;
     nsk_scale *scales;
-    int fitted; /* images */
+    int moved;  /* copies of calibration images */
+    int fitted; /* of calibration images */
 } pipeline;
 
 static void pipeline_clear(pipeline *m) {
@@ -138,7 +143,7 @@ static bool prepare(pipeline *m, const nsk_network *network, const nsk_images *c
         nsk_fail_in(error, "%s", m->network->path);
         return false;
     }
-    m->scales = choose_scales(m->network, m->lowered, calibration, recipe, error);
+    m->scales = choose_scales(m->network, m->lowered, calibration, recipe, &m->moved, error);
     const nsk_refine_subject subject = {network, m->lowered, m->network->graph, m->scales};
     return m->scales != NULL && fit(m, &subject, calibration, recipe, error) &&
            (recipe->refine == NULL || nsk_refine(&subject, recipe->refine, error));
@@ -162,6 +167,7 @@ nsk_model_file *nsk_quantise(const nsk_network *network, const nsk_images *calib
     }
     if (file != NULL) {
         file->fitted = m.fitted;
+        file->moved = m.moved;
     }
     pipeline_clear(&m);
     return file;
