@@ -385,7 +385,7 @@ static void few_images_suffice(void) {
     char *folder = scratch_new();
     kiln_load(&k, 200);
     nsk_images_free(k.held_out);
-    k.held_out = kiln_fresh(&k, folder, 9093, 300 * KILN_CLASSES);
+    k.held_out = kiln_fresh(&k, folder, 9093, 200 * KILN_CLASSES);
     nsk_images *eight =
         nsk_images_open(k.brief->calibration, &k.brief->labels, &k.brief->input, 8, false, &error);
     assert_error(&error, "");
