@@ -7,7 +7,7 @@ static const struct {
 } sizes[] = {{1, 1, 1}, {1, 1, 3}, {1, 5, 3}, {7, 1, 1}, {5, 3, 1}, {6, 4, 3}, {24, 16, 3}};
 
 static uint8_t row[24 * 3];
-static uint32_t memory[16 + (24 * 4 + 3) / 4];
+static uint32_t memory[16 + 2 * 24 * 3 / 4];
 
 static void look(unsigned width, unsigned height, unsigned channels) {
     nsk_frame_check frame_check;

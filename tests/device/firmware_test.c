@@ -4,6 +4,7 @@
 
 #include "../suites.h"
 #include "../support.h"
+#include "device/hash.h"
 #include "images/picture.h"
 #include "netsuke/firmware.h"
 
@@ -160,36 +161,49 @@ static void look_at_row(nsk_frame_check *s, uint8_t *picture, int row, size_t by
     CU_ASSERT_EQUAL(look(s, picture, rows, bytes), NSK_FAULT_PICTURE_FROZEN);
 }
 
-static void pictures_are_looked_at(void) {
-    enum { WIDTH = 20, HEIGHT = 16, ROW = 3 * WIDTH };
-    uint8_t picture[ROW * HEIGHT];
-    uint32_t memory[HEIGHT + (ROW + WIDTH) / 4];
+static void look_at_pictures(int width, int height, int channels) {
+    const size_t row = (size_t)(width * channels);
+    const size_t bytes = row * (size_t)height;
+    const size_t size =
+        nsk_frame_check_bytes((unsigned)width, (unsigned)height, (unsigned)channels);
+    uint8_t *picture = g_malloc(bytes); /* of the least size, for sanitizers */
+    uint8_t *stuck = g_malloc(bytes);
+    void *memory = g_malloc(size);
     random_state r = {5};
     nsk_frame_check s;
-    nsk_frame_check_set(&s, WIDTH, HEIGHT, 3, memory);
-    CU_ASSERT_EQUAL(nsk_frame_check_bytes(WIDTH, HEIGHT, 3), sizeof memory);
-    for (size_t i = 0; i < sizeof picture; i++) {
+    nsk_frame_check_set(&s, (unsigned)width, (unsigned)height, (unsigned)channels, memory);
+    for (size_t i = 0; i < bytes; i++) {
         picture[i] = (uint8_t)random_below(&r, 256);
     }
-    CU_ASSERT_EQUAL(look(&s, picture, HEIGHT, ROW), NSK_FAULT_NONE);
-    CU_ASSERT_EQUAL(look(&s, picture, HEIGHT, ROW), NSK_FAULT_PICTURE_FROZEN);
-    invert(picture, sizeof picture);
-    CU_ASSERT_EQUAL(look(&s, picture, HEIGHT, ROW), NSK_FAULT_NONE);
-    for (int row = 0; row < HEIGHT; row++) {
-        look_at_row(&s, picture, row, ROW, HEIGHT);
+    CU_ASSERT_EQUAL(look(&s, picture, height, row), NSK_FAULT_NONE);
+    CU_ASSERT_EQUAL(look(&s, picture, height, row), NSK_FAULT_PICTURE_FROZEN);
+    invert(picture, bytes);
+    CU_ASSERT_EQUAL(look(&s, picture, height, row), NSK_FAULT_NONE);
+    for (int y = 0; y < height; y++) {
+        look_at_row(&s, picture, y, row, height);
     }
-    for (int column = 0; column < WIDTH; column++) {
-        uint8_t stuck[sizeof picture];
-        invert(picture, sizeof picture);
-        memcpy(stuck, picture, sizeof stuck);
-        for (int y = 0; y < HEIGHT; y++) {
-            memset(stuck + ROW * y + 3 * column, 9, 3);
+    for (int column = 0; column < width; column++) {
+        const size_t at = (size_t)(column * channels);
+        invert(picture, bytes);
+        memcpy(stuck, picture, bytes);
+        for (int y = 0; y < height; y++) {
+            memset(stuck + row * (size_t)y + at, 9, (size_t)channels);
         }
-        CU_ASSERT_EQUAL(look(&s, stuck, HEIGHT, ROW), NSK_FAULT_PIXELS_STUCK);
-        invert(stuck, sizeof stuck);
-        stuck[ROW * (HEIGHT - 1) + 3 * column + 2] = 10; /* one byte of one pixel differs */
-        CU_ASSERT_EQUAL(look(&s, stuck, HEIGHT, ROW), NSK_FAULT_NONE);
+        CU_ASSERT_EQUAL(look(&s, stuck, height, row), NSK_FAULT_PIXELS_STUCK);
+        invert(stuck, bytes);
+        stuck[bytes - row + at + (size_t)channels - 1] = 10; /* one byte of one pixel differs */
+        CU_ASSERT_EQUAL(look(&s, stuck, height, row), NSK_FAULT_NONE);
     }
+    g_free(picture);
+    g_free(stuck);
+    g_free(memory);
+}
+
+/* Rows of whole words, and rows that end within one and then begin anywhere. */
+static void pictures_are_looked_at(void) {
+    look_at_pictures(20, 16, 3);
+    look_at_pictures(13, 9, 3);
+    look_at_pictures(22, 7, 1);
 }
 
 /* ---- the loop ---- */
@@ -329,6 +343,44 @@ static void a_damaged_model_gives_no_answer(void) {
         CU_ASSERT_EQUAL(b.wrong, 0);
     }
     bench_clear(&b);
+}
+
+/* Of changes within a word none is missed; of others, scattered or near each other, one in 2^32. */
+static void hashes_tell_changes(void) {
+    enum { WORDS = 64, TRIALS = 400000 / TESTS_FEWER, MOST_BITS = 8 };
+    random_state r = {3};
+    uint32_t words[WORDS + 1]; /* and three bytes */
+    const size_t size = 4U * WORDS + 3U;
+    uint8_t *bytes = (uint8_t *)words;
+    for (size_t i = 0; i < sizeof words; i++) {
+        bytes[i] = (uint8_t)random_bits(&r);
+    }
+    const uint32_t was = nsk_hash(0, bytes, size);
+    int missed = 0;
+    for (int k = 0; k < TRIALS; k++) {
+        const uint32_t by = (uint32_t)random_bits(&r) | 1U << k % 32;
+        words[k % WORDS] ^= by;
+        missed += nsk_hash(0, bytes, size) == was;
+        words[k % WORDS] ^= by;
+    }
+    for (int k = 0; k < TRIALS; k++) {
+        uint32_t kept[WORDS + 1];
+        memcpy(kept, words, sizeof words);
+        const int bits = 2 + random_below(&r, MOST_BITS - 1);
+        for (int b = 0; b < bits; b++) {
+            const int at = random_below(&r, (int)size);
+            bytes[at] = (uint8_t)(bytes[at] ^ 1U << random_below(&r, 8));
+        }
+        missed += memcmp(kept, words, size) != 0 && nsk_hash(0, bytes, size) == was;
+        memcpy(words, kept, sizeof words);
+    }
+    CU_ASSERT_EQUAL(missed, 0);
+    CU_ASSERT_EQUAL(nsk_hash(nsk_hash(0, bytes, 20), bytes + 20, size - 20), was);
+    for (size_t at = size - 3; at < size; at++) { /* what fills no word */
+        bytes[at] ^= 0x10;
+        CU_ASSERT_NOT_EQUAL(nsk_hash(0, bytes, size), was);
+        bytes[at] ^= 0x10;
+    }
 }
 
 /* One that is as large and sound, but was not opened, is no better than a damaged one. */
@@ -471,6 +523,7 @@ CU_TestInfo firmware_tests[] = {
     {"scaling is the host's", scaling_is_the_hosts},
     {"scaling knows its limits", scaling_knows_its_limits},
     {"pictures are looked at", pictures_are_looked_at},
+    {"hashes tell changes", hashes_tell_changes},
     {"a damaged model gives no answer", a_damaged_model_gives_no_answer},
     {"another model gives no answer", another_model_gives_no_answer},
     {"a bad picture gives no answer", a_bad_picture_gives_no_answer},

@@ -1,12 +1,17 @@
 /* Whether what comes from the camera, and the model, can be trusted. */
 #include <string.h>
 
-#include "../crc.h"
 #include "../format.h"
+#include "../hash.h"
 #include "netsuke/firmware.h"
 
+/* Room for so many bytes, in whole words. */
+static size_t in_words(size_t bytes) {
+    return (bytes + 3U) & ~(size_t)3U;
+}
+
 size_t nsk_frame_check_bytes(unsigned width, unsigned height, unsigned channels) {
-    return sizeof(uint32_t) * height + (size_t)width * channels + width;
+    return sizeof(uint32_t) * height + 2U * in_words((size_t)width * channels);
 }
 
 void nsk_frame_check_set(nsk_frame_check *s, unsigned width, unsigned height, unsigned channels,
@@ -14,6 +19,7 @@ void nsk_frame_check_set(nsk_frame_check *s, unsigned width, unsigned height, un
     memset(s, 0, sizeof *s);
     s->sums = (uint32_t *)memory;
     s->above = (uint8_t *)(s->sums + height);
+    s->differs = s->above + in_words((size_t)width * channels);
     s->width = (uint16_t)width;
     s->height = (uint16_t)height;
     s->channels = (uint8_t)channels;
@@ -24,21 +30,54 @@ void nsk_frame_check_start(nsk_frame_check *s) {
     s->frozen = s->repeated = s->flat = false;
 }
 
-/* Compares a row with the one above, which it then is. */
+static inline uint32_t word_at(const uint8_t *at) {
+    uint32_t word;
+#if defined(__GNUC__) /* never a call, hosted or not */
+    __builtin_memcpy(&word, at, sizeof word);
+#else
+    memcpy(&word, at, sizeof word);
+#endif
+    return word;
+}
+
+/* From and to a place of the frame check's own, aligned to four. */
+static inline uint32_t own_word(const uint8_t *at) {
+#if defined(__GNUC__)
+    return word_at((const uint8_t *)__builtin_assume_aligned(at, 4));
+#else
+    return word_at(at);
+#endif
+}
+
+static inline void set_word(uint8_t *at, uint32_t word) {
+#if defined(__GNUC__)
+    __builtin_memcpy(__builtin_assume_aligned(at, 4), &word, sizeof word);
+#else
+    memcpy(at, &word, sizeof word);
+#endif
+}
+
+/* Compares a row with the one above, which it then is. The caller's row may stand anywhere. */
 static void compare(nsk_frame_check *s, const uint8_t *row) {
+    const size_t bytes = (size_t)s->width * s->channels;
     uint8_t *above = s->above;
-    uint8_t *alike = above + (size_t)s->width * s->channels;
-    unsigned all = 1;
-    for (unsigned x = 0; x < s->width; x++) {
-        unsigned same = 1;
-        for (unsigned c = 0; c < s->channels; c++) {
-            same &= *above == *row;
-            *above++ = *row++;
-        }
-        alike[x] = (uint8_t)(alike[x] & same);
-        all &= same;
+    uint8_t *differs = s->differs;
+    uint32_t any = 0;
+    size_t i = 0;
+    for (; i + 4U <= bytes; i += 4U) {
+        const uint32_t now = word_at(row + i);
+        const uint32_t bits = now ^ own_word(above + i);
+        any |= bits;
+        set_word(above + i, now);
+        set_word(differs + i, own_word(differs + i) | bits);
     }
-    s->repeated = s->repeated || all != 0;
+    for (; i < bytes; i++) {
+        const unsigned bits = above[i] ^ (unsigned)row[i];
+        above[i] = row[i];
+        any |= bits;
+        differs[i] = (uint8_t)(differs[i] | bits);
+    }
+    s->repeated = s->repeated || any == 0;
 }
 
 static bool is_flat(const uint8_t *row, size_t bytes, unsigned channels) {
@@ -56,21 +95,25 @@ void nsk_frame_check_row(nsk_frame_check *s, const uint8_t *row) {
     }
     if (s->rows == 0) {
         memcpy(s->above, row, bytes);
-        memset(s->above + bytes, 1, s->width);
+        memset(s->differs, 0, bytes);
     } else {
         compare(s, row);
     }
-    uint32_t sum = nsk_crc32(0, row, bytes);
+    const uint32_t sum = nsk_hash(0, s->above, bytes);
     s->frozen = s->frozen || (s->has_last && s->sums[s->rows] == sum);
     s->flat = s->flat || is_flat(row, bytes, s->channels);
     s->sums[s->rows++] = sum;
 }
 
 nsk_fault nsk_frame_check_end(nsk_frame_check *s) {
-    const uint8_t *alike = s->above + (size_t)s->width * s->channels;
+    const uint8_t *differs = s->differs;
     s->has_last = true;
     for (unsigned x = 0; x < s->width && s->rows > 1; x++) {
-        s->flat = s->flat || alike[x] != 0;
+        unsigned bits = 0;
+        for (unsigned c = 0; c < s->channels; c++) {
+            bits |= *differs++;
+        }
+        s->flat = s->flat || bits == 0;
     }
     return s->frozen     ? NSK_FAULT_PICTURE_FROZEN
            : s->flat     ? NSK_FAULT_PIXELS_STUCK
@@ -79,8 +122,5 @@ nsk_fault nsk_frame_check_end(nsk_frame_check *s) {
 }
 
 bool nsk_intact(const nsk_model *model) {
-    const uint8_t *bytes = model->bytes;
-    uint32_t crc = nsk_crc32(0, bytes, NSK_H_CRC);
-    crc = nsk_crc32(crc, bytes + NSK_H_CRC + 4, model->size - NSK_H_CRC - 4U);
-    return crc == model->checksum && nsk_load32(bytes + NSK_H_CRC) == crc;
+    return nsk_hash(0, model->bytes, model->size) == model->hash;
 }
