@@ -110,8 +110,10 @@ static void note_depths(study *s, const nsk_model *model, const emulated_run *ru
 static void add_around(study *s, const nsk_model *model, const emulated_run *run) {
     for (int i = 0; i < run->scaled; i++) {
         const emulated_around *a = &run->scale[i];
-        nsk_work work = nsk_scaling_work(model, (unsigned)a->width, (unsigned)a->height);
-        add_point(s, "scale", &work, a->instructions);
+        nsk_model its = *model;
+        its.resample = (nsk_resample)a->way;
+        nsk_work work = nsk_scaling_work(&its, (unsigned)a->width, (unsigned)a->height);
+        add_point(s, nsk_scaling_group(&its), &work, a->instructions);
     }
     for (int i = 0; i < run->looked; i++) {
         const emulated_around *a = &run->frame_check[i];
@@ -219,8 +221,15 @@ static bool fit(const study *s, kind_cost *k, nsk_error *error) {
 
 /* What is around layers is in any shape, streams in those of convolutions. */
 static bool shows(const nsk_model *model, const char *kind) {
-    static const char *const everywhere[] = {"prepare",     "stream", "scale",
-                                             "frame-check", "check",  NULL};
+    static const char *const everywhere[] = {"prepare",
+                                             "stream",
+                                             "scale",
+                                             "scale-bilinear",
+                                             "scale-smooth-bilinear",
+                                             "scale-nearest",
+                                             "frame-check",
+                                             "check",
+                                             NULL};
     bool any = g_strv_contains(everywhere, kind) != FALSE;
     return strcmp(nsk_cost_kind(model, GRID_TESTED_LAYER), any ? "conv" : kind) == 0;
 }

@@ -52,20 +52,23 @@ static void read_prepare(const emulated_core *core, char *rest, emulated_run *ru
     run->stack = fmax(run->stack, run->prepare_deep);
 }
 
-static void read_around(const emulated_core *core, char *rest, emulated_around *to, int *count) {
-    if (*count < 3) {
-        to[*count].width = (int)strtol(rest, &rest, 10);
-        to[*count].height = (int)strtol(rest, &rest, 10);
-        to[(*count)++].instructions = instructions_of(core, &rest);
-    }
+static void read_around(const emulated_core *core, char *rest, emulated_around *to) {
+    to->width = (int)strtol(rest, &rest, 10);
+    to->height = (int)strtol(rest, &rest, 10);
+    to->instructions = instructions_of(core, &rest);
 }
 
 static void read_scale(const emulated_core *core, char *rest, emulated_run *run) {
-    read_around(core, rest, run->scale, &run->scaled);
+    if (run->scaled < (int)G_N_ELEMENTS(run->scale)) {
+        run->scale[run->scaled].way = (int)strtol(rest, &rest, 10);
+        read_around(core, rest, &run->scale[run->scaled++]);
+    }
 }
 
 static void read_frame_check(const emulated_core *core, char *rest, emulated_run *run) {
-    read_around(core, rest, run->frame_check, &run->looked);
+    if (run->looked < (int)G_N_ELEMENTS(run->frame_check)) {
+        read_around(core, rest, &run->frame_check[run->looked++]);
+    }
 }
 
 static void read_check(const emulated_core *core, char *rest, emulated_run *run) {

@@ -6,6 +6,7 @@
 
 /* Work on a picture of the camera. */
 typedef struct emulated_around {
+    int way; /* nsk_resample, of scaling */
     int width, height;
     double instructions;
 } emulated_around;
@@ -19,7 +20,7 @@ typedef struct emulated_run {
     double prepare_deep, stack; /* bytes; the latter at the deepest of all */
     double check;               /* instructions that looking at the model takes */
     int scaled, looked;
-    emulated_around scale[3], frame_check[3];
+    emulated_around scale[12], frame_check[3]; /* three sizes; scaling in four ways */
     GArray *scores; /* of int: all frames' scores, one behind the other */
 } emulated_run;
 

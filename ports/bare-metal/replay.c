@@ -5,8 +5,9 @@
  *     layer INDEX TICKS SUM STACK     of the first frame; SUM, a CRC-32 as an int32, of its
  *                                     output; 0 if it is streamed; STACK, the deepest byte used
  *     prepare TICKS STACK             of the first frame: what is not in a layer
- *     scale WIDTH HEIGHT TICKS        a picture of the camera brought to the frame's size
- *     frame_check WIDTH HEIGHT TICKS        looked at
+ *     scale WAY WIDTH HEIGHT TICKS    a picture of the camera brought to the frame's size, by
+ *                                     that nsk_resample
+ *     frame-check WIDTH HEIGHT TICKS  looked at
  *     check TICKS                     the model looked at
  */
 #include "board.h"
@@ -122,49 +123,76 @@ static void run_frame(const nsk_model *model, const uint8_t *frame) {
     nsk_run(model, workspace, &observer);
 }
 
+static void print_numbers(const char *word, const unsigned *numbers, int count) {
+    board_print(word);
+    for (int i = 0; i < count; i++) {
+        board_print_number((int32_t)numbers[i]);
+    }
+    board_print("\n");
+}
+
+/* A picture of such rows, scaled in one way. */
+static void print_scaling(const nsk_model *model, nsk_resample way, unsigned width, unsigned height,
+                          const uint8_t *row) {
+    static uint32_t sums[2 * MOST_ROW];
+    static uint8_t frame_row[MOST_ROW];
+    nsk_model its = *model;
+    nsk_scaler scaler;
+    uint32_t ticks = 0;
+    its.resample = way;
+    if (nsk_scaler_set(&scaler, &its, width, height, sums) != NSK_STATUS_OK) {
+        return;
+    }
+    for (unsigned y = 0; y < height; y++) {
+        uint32_t start = timer_now();
+        nsk_scaler_put(&scaler, row);
+        while (nsk_scaler_take(&scaler, frame_row)) {
+        }
+        ticks += timer_between(start, timer_now());
+    }
+    const unsigned numbers[] = {(unsigned)way, width, height, ticks};
+    print_numbers("scale", numbers, 4);
+}
+
+static void print_frame_check(const nsk_model *model, unsigned width, unsigned height,
+                              const uint8_t *row) {
+    static uint32_t memory[2 * MOST_ROW];
+    nsk_frame_check frame_check;
+    uint32_t ticks = 0;
+    if (nsk_frame_check_bytes(width, height, model->channels) > sizeof memory) {
+        return;
+    }
+    nsk_frame_check_set(&frame_check, width, height, model->channels, memory);
+    nsk_frame_check_start(&frame_check);
+    for (unsigned y = 0; y < height; y++) {
+        uint32_t start = timer_now();
+        nsk_frame_check_row(&frame_check, row);
+        ticks += timer_between(start, timer_now());
+    }
+    const unsigned numbers[] = {width, height, ticks};
+    print_numbers("frame-check", numbers, 3);
+}
+
 /* What a product does around the model, for pictures as large as the frame, half as large again,
  * and twice as large. */
 static void print_around(const nsk_model *model) {
-    static uint32_t sums[2 * MOST_ROW];
-    static uint32_t frame_check_memory[2 * MOST_ROW];
-    static uint8_t frame_row[MOST_ROW];
     static uint8_t row[MOST_ROW];
-    nsk_scaler scaler;
-    nsk_frame_check frame_check;
     for (unsigned i = 0; i < MOST_ROW; i++) {
         row[i] = (uint8_t)(i * 73U % 251U);
     }
     for (unsigned half = 2; half <= 4; half++) {
-        unsigned width = model->width * half / 2U;
-        unsigned height = model->height * half / 2U;
-        if (width * model->channels > MOST_ROW ||
-            nsk_frame_check_bytes(width, height, model->channels) > sizeof frame_check_memory ||
-            nsk_scaler_set(&scaler, model, width, height, sums) != NSK_STATUS_OK) {
+        const unsigned width = model->width * half / 2U;
+        const unsigned height = model->height * half / 2U;
+        if (width * model->channels > MOST_ROW) {
             continue;
         }
-        nsk_frame_check_set(&frame_check, width, height, model->channels, frame_check_memory);
-        nsk_frame_check_start(&frame_check);
-        uint32_t scale = 0;
-        uint32_t look = 0;
-        for (unsigned y = 0; y < height; y++) {
-            uint32_t start = timer_now();
-            nsk_scaler_put(&scaler, row);
-            while (nsk_scaler_take(&scaler, frame_row)) {
+        for (int way = 0; way < NSK_RESAMPLES; way++) {
+            if (way == NSK_RESAMPLE_BILINEAR_SMOOTH && half == 2) {
+                continue; /* nothing to smooth: it is by area */
             }
-            uint32_t middle = timer_now();
-            nsk_frame_check_row(&frame_check, row);
-            scale += timer_between(start, middle);
-            look += timer_between(middle, timer_now());
+            print_scaling(model, (nsk_resample)way, width, height, row);
         }
-        board_print("scale");
-        board_print_number((int32_t)width);
-        board_print_number((int32_t)height);
-        board_print_number((int32_t)scale);
-        board_print("\nframe-check");
-        board_print_number((int32_t)width);
-        board_print_number((int32_t)height);
-        board_print_number((int32_t)look);
-        board_print("\n");
+        print_frame_check(model, width, height, row);
     }
     uint32_t start = timer_now();
     bool intact = nsk_intact(model);

@@ -8,88 +8,16 @@
 
 #include "../layer.h"
 #include "netsuke/firmware.h"
+#include "taps.h"
 
 enum { ACROSS, DOWN };
 
-typedef struct taps {
-    uint32_t first, last; /* [first, last) */
-    uint32_t total;       /* of their weights */
-} taps;
-
-/* How pixel `i` of `to` is made along an axis of `from` pixels. */
-typedef struct axis {
-    nsk_resample way;
-    uint32_t from, to;
-} axis;
-
-static axis axis_of(const nsk_scaler *s, int which) {
-    axis a = {s->model->resample, s->from[which], s->to[which]};
+static nsk_axis axis_of(const nsk_scaler *s, int which) {
+    nsk_axis a = {s->model->resample, s->from[which], s->to[which]};
     if (a.way == NSK_RESAMPLE_BILINEAR_SMOOTH && a.from == a.to) { /* nothing to smooth */
         a.way = NSK_RESAMPLE_AREA;
     }
     return a;
-}
-
-static uint32_t larger(uint32_t a, uint32_t b) {
-    return a > b ? a : b;
-}
-
-static uint32_t smaller(uint32_t a, uint32_t b) {
-    return a < b ? a : b;
-}
-
-/* From the middle of the frame's pixel to that of the picture's, in parts of 2 x `to`. */
-static uint32_t distance(const axis *a, uint32_t i, uint32_t pixel) {
-    uint32_t here = (2U * pixel + 1U) * a->to;
-    uint32_t there = (2U * i + 1U) * a->from;
-    return here > there ? here - there : there - here;
-}
-
-static uint32_t weight(const axis *a, uint32_t i, uint32_t pixel) {
-    switch (a->way) {
-    case NSK_RESAMPLE_NEAREST:
-        return 1;
-    case NSK_RESAMPLE_BILINEAR:
-        return 2U * a->to - distance(a, i, pixel);
-    case NSK_RESAMPLE_BILINEAR_SMOOTH:
-        return 2U * a->from - distance(a, i, pixel);
-    default: /* what the two have in common, the picture's pixel being `to` long */
-        return smaller((pixel + 1U) * a->to, (i + 1U) * a->from) -
-               larger(pixel * a->to, i * a->from);
-    }
-}
-
-static taps taps_of(const axis *a, uint32_t i) {
-    const uint32_t middle = (2U * i + 1U) * a->from; /* in parts of 2 x `to` */
-    taps t;
-    t.total = 0;
-    switch (a->way) {
-    case NSK_RESAMPLE_NEAREST:
-        t.first = middle / (2U * a->to);
-        t.last = t.first + 1U;
-        t.total = 1;
-        break;
-    case NSK_RESAMPLE_BILINEAR: /* middle is no less than `to` where `from` is no less */
-        t.first = (middle - a->to) / (2U * a->to);
-        t.last = t.first + ((middle - a->to) % (2U * a->to) > 0 ? 2U : 1U);
-        t.total = 2U * a->to;
-        break;
-    case NSK_RESAMPLE_BILINEAR_SMOOTH: /* those less than 2 x `from` away */
-        t.first = middle <= 2U * a->from + a->to
-                      ? 0U
-                      : (middle - 2U * a->from - a->to) / (2U * a->to) + 1U;
-        t.last = smaller((middle + 2U * a->from - a->to - 1U) / (2U * a->to) + 1U, a->from);
-        for (uint32_t k = t.first; k < t.last; k++) {
-            t.total += weight(a, i, k);
-        }
-        break;
-    default:
-        t.first = i * a->from / a->to;
-        t.last = ((i + 1U) * a->from + a->to - 1U) / a->to;
-        t.total = a->from;
-        break;
-    }
-    return t;
 }
 
 /* ---- where the picture's part goes ---- */
@@ -125,10 +53,10 @@ static void place(nsk_scaler *s, uint32_t width, uint32_t height) {
 }
 
 /* The most that the weights of one pixel come to. */
-static uint64_t most_total(const axis *a) {
+static uint64_t most_total(const nsk_axis *a) {
     uint64_t most = 0;
     for (uint32_t i = 0; i < a->to; i++) {
-        taps t = taps_of(a, i);
+        nsk_taps t = nsk_taps_of(a, i);
         most = t.total > most ? t.total : most;
     }
     return most;
@@ -153,8 +81,8 @@ nsk_status nsk_scaler_set(nsk_scaler *s, const nsk_model *model, unsigned width,
     if (s->from[ACROSS] < s->to[ACROSS] || s->from[DOWN] < s->to[DOWN]) {
         return NSK_STATUS_PICTURE_SMALL;
     }
-    const axis across = axis_of(s, ACROSS);
-    const axis down = axis_of(s, DOWN);
+    const nsk_axis across = axis_of(s, ACROSS);
+    const nsk_axis down = axis_of(s, DOWN);
     uint64_t most = most_total(&across) * most_total(&down);
     nsk_scaler_start(s);
     return most * 255U + most / 2U <= UINT32_MAX ? NSK_STATUS_OK : NSK_STATUS_INCONSISTENT;
@@ -171,27 +99,65 @@ static uint32_t *sums_of(const nsk_scaler *s, uint32_t row) {
     return s->sums + row % 2U * s->model->width * s->model->channels;
 }
 
-/* Adds a row of the picture to one or two rows of sums, `times` each. */
+/* sum += times x a pixel, or another sum; written out, so that sums stay in registers. */
+static inline void add_bytes(uint32_t *sum, uint32_t times, const uint8_t *pixel, bool colour) {
+    sum[0] += times * pixel[0];
+    if (colour) {
+        sum[1] += times * pixel[1];
+        sum[2] += times * pixel[2];
+    }
+}
+
+static inline void add_sums(uint32_t *to, uint32_t times, const uint32_t *sum, bool colour) {
+    to[0] += times * sum[0];
+    if (colour) {
+        to[1] += times * sum[1];
+        to[2] += times * sum[2];
+    }
+}
+
+/* By area, as nsk_taps_add_row does it, but along the row: a pixel of the picture is `to` long, one
+ * of the frame `from`. Each is filled before the next is begun, which gets the rest of a pixel. */
+static inline void fill_pixels(const nsk_axis *across, const bool colour, const uint8_t *pixel,
+                               uint32_t *const sums[2], const uint32_t times[2]) {
+    const uint32_t to = across->to;
+    const uint32_t from = across->from;
+    const unsigned channels = colour ? 3U : 1U;
+    uint32_t *first = sums[0];
+    uint32_t *second = sums[1];
+    uint32_t sum[3] = {0, 0, 0};
+    uint32_t wanted = from;
+    for (uint32_t k = 0; k < from; k++, pixel += channels) {
+        if (to < wanted) {
+            add_bytes(sum, to, pixel, colour);
+            wanted -= to;
+            continue;
+        }
+        add_bytes(sum, wanted, pixel, colour);
+        add_sums(first, times[0], sum, colour);
+        first += channels;
+        if (times[1] > 0) {
+            add_sums(second, times[1], sum, colour);
+            second += channels;
+        }
+        const uint32_t rest = to - wanted;
+        sum[0] = sum[1] = sum[2] = 0;
+        add_bytes(sum, rest, pixel, colour);
+        wanted = from - rest;
+    }
+}
+
 static void add_row(const nsk_scaler *s, const uint8_t *row, uint32_t *const sums[2],
                     const uint32_t times[2]) {
     const uint32_t channels = s->model->channels == 1 ? 1U : 3U;
-    const axis across = axis_of(s, ACROSS);
-    for (uint32_t x = 0, at = 0; x < across.to; x++) {
-        const taps t = taps_of(&across, x);
-        uint32_t sum[3] = {0, 0, 0};
-        for (uint32_t k = t.first; k < t.last; k++) {
-            const uint8_t *pixel = row + (s->left + k) * channels;
-            const uint32_t w = weight(&across, x, k);
-            for (uint32_t c = 0; c < channels; c++) {
-                sum[c] += w * pixel[c];
-            }
-        }
-        for (uint32_t c = 0; c < channels; c++, at++) {
-            sums[0][at] += times[0] * sum[c];
-            if (times[1] > 0) {
-                sums[1][at] += times[1] * sum[c];
-            }
-        }
+    const nsk_axis across = axis_of(s, ACROSS);
+    row += s->left * channels;
+    if (across.way != NSK_RESAMPLE_AREA) {
+        nsk_taps_add_row(&across, channels, row, sums, times);
+    } else if (channels == 1) {
+        fill_pixels(&across, false, row, sums, times);
+    } else {
+        fill_pixels(&across, true, row, sums, times);
     }
 }
 
@@ -205,17 +171,17 @@ rows_from(uint32_t origin, uint32_t row) {
 }
 
 void nsk_scaler_put(nsk_scaler *s, const uint8_t *row) {
-    const axis down = axis_of(s, DOWN);
+    const nsk_axis down = axis_of(s, DOWN);
     uint32_t *sums[2] = {NULL, NULL};
     uint32_t times[2] = {0, 0};
     unsigned found = 0;
     const uint32_t y = rows_from(s->top, s->put++);
     const uint32_t next = s->taken > s->to_top ? (uint32_t)s->taken - s->to_top : 0U;
     for (uint32_t i = next; i < next + 2U && i < down.to; i++) {
-        const taps t = taps_of(&down, i);
+        const nsk_taps t = nsk_taps_of(&down, i);
         if (y >= t.first && y < t.last) {
             sums[found] = sums_of(s, i);
-            times[found++] = weight(&down, i, y);
+            times[found++] = nsk_tap_weight(&down, i, y);
         }
     }
     if (found > 0 && y < down.from) {
@@ -223,17 +189,27 @@ void nsk_scaler_put(nsk_scaler *s, const uint8_t *row) {
     }
 }
 
-/* Divides row `i` of the sums out. */
+/* Divides some sums out, and clears them. */
+static uint8_t *divide(uint32_t *sum, uint32_t count, uint32_t all, uint8_t *to) {
+    for (uint32_t i = 0; i < count; i++) {
+        *to++ = (uint8_t)((sum[i] + all / 2U) / all);
+        sum[i] = 0;
+    }
+    return to;
+}
+
+/* Row `i` of the sums. */
 static void finish(const nsk_scaler *s, uint32_t i, uint32_t total, uint8_t *to) {
     const uint32_t channels = s->model->channels;
-    const axis across = axis_of(s, ACROSS);
+    const nsk_axis across = axis_of(s, ACROSS);
     uint32_t *sum = sums_of(s, i);
+    if (across.way != NSK_RESAMPLE_BILINEAR_SMOOTH) { /* all pixels have one total */
+        divide(sum, across.to * channels, nsk_taps_of(&across, 0).total * total, to);
+        return;
+    }
     for (uint32_t x = 0; x < across.to; x++) {
-        const uint32_t all = taps_of(&across, x).total * total;
-        for (uint32_t c = 0; c < channels; c++, sum++) {
-            *to++ = (uint8_t)((*sum + all / 2U) / all);
-            *sum = 0;
-        }
+        const uint32_t all = nsk_taps_of(&across, x).total * total;
+        to = divide(sum + x * channels, channels, all, to);
     }
 }
 
@@ -241,13 +217,13 @@ bool nsk_scaler_take(nsk_scaler *s, uint8_t *row) {
     const nsk_model *m = s->model;
     const uint32_t i = rows_from(s->to_top, s->taken);
     const bool inside = s->taken >= s->to_top && i < s->to[DOWN];
-    const axis down = axis_of(s, DOWN);
-    taps t = {0, 0, 1};
+    const nsk_axis down = axis_of(s, DOWN);
+    nsk_taps t = {0, 0, 1};
     if (s->taken >= m->height) {
         return false;
     }
     if (inside) {
-        t = taps_of(&down, i);
+        t = nsk_taps_of(&down, i);
         if (s->put < s->top + t.last) {
             return false;
         }

@@ -142,7 +142,9 @@ static void add_firmware(nsk_bundle *bundle) {
     char **names = carried_names("firmware/");
     for (char **name = names; *name != NULL; name++) {
         char *path = g_strconcat("firmware/", *name, NULL);
-        char *handed = g_strconcat("firmware/nsk_firmware_", *name, NULL);
+        const bool header = g_str_has_suffix(*name, ".h"); /* as flatten_includes calls it */
+        char *handed =
+            g_strconcat(header ? "firmware/nsk_" : "firmware/nsk_firmware_", *name, NULL);
         GString *text = carried(path);
         flatten_includes(text);
         nsk_bundle_add(bundle, handed, text);

@@ -91,7 +91,8 @@ static bool add_around(nsk_budget *b, const nsk_model *model, const nsk_product 
     const nsk_work scaling = nsk_scaling_work(model, (unsigned)width, (unsigned)height);
     const nsk_work frame_check = nsk_frame_check_work(model, (unsigned)width, (unsigned)height);
     const nsk_work check = {.calls = 1, .moved = model->size};
-    if ((scales(p, model) && !add_cost(t, "scale", &scaling, &b->scaling, error)) ||
+    if ((scales(p, model) &&
+         !add_cost(t, nsk_scaling_group(model), &scaling, &b->scaling, error)) ||
         (p->check_frames && !add_cost(t, "frame-check", &frame_check, &b->frame_check, error)) ||
         (p->check_every > 0 && !add_cost(t, "check", &check, &b->check, error))) {
         return false;

@@ -94,8 +94,11 @@ static const struct {
     {"prepare", NSK_KINDS, "feed"},
     {"stream", NSK_KINDS, "stream"},
     {"scale", NSK_KINDS, "scale"},
-    {"frame-check", NSK_KINDS, "frame_check crc"},
-    {"check", NSK_KINDS, "crc"},
+    {"scale-bilinear", NSK_KINDS, "scale taps"},
+    {"scale-smooth-bilinear", NSK_KINDS, "scale taps"},
+    {"scale-nearest", NSK_KINDS, "scale taps"},
+    {"frame-check", NSK_KINDS, "frame_check hash"},
+    {"check", NSK_KINDS, "hash"},
 };
 
 int nsk_cost_kind_count(void) {

@@ -253,37 +253,56 @@ bool nsk_costs_deepest(const nsk_costs *costs, double *bytes, nsk_error *error) 
     return good && deepen_by_loop(costs, true, bytes, error); /* its deeper way */
 }
 
-/* Weights of the usual way: a pixel of the picture has a part in one or two of the frame's. */
-static uint64_t shared(uint64_t from, uint64_t to) {
+const char *nsk_scaling_group(const nsk_model *model) {
+    static const char *const groups[NSK_RESAMPLES] = {[NSK_RESAMPLE_AREA] = "scale",
+                                                      [NSK_RESAMPLE_BILINEAR] = "scale-bilinear",
+                                                      [NSK_RESAMPLE_BILINEAR_SMOOTH] =
+                                                          "scale-smooth-bilinear",
+                                                      [NSK_RESAMPLE_NEAREST] = "scale-nearest"};
+    return groups[model->resample];
+}
+
+/* Taps along an axis: how often a pixel of the picture has a part in one of the frame's. */
+static uint64_t taps_along(nsk_resample way, uint64_t from, uint64_t to) {
     uint64_t a = from;
     uint64_t b = to;
-    while (b > 0) {
+    while (b > 0) { /* the greatest common divisor */
         uint64_t rest = a % b;
         a = b;
         b = rest;
     }
-    return from + to - a;
+    way = way == NSK_RESAMPLE_BILINEAR_SMOOTH && from == to ? NSK_RESAMPLE_AREA : way;
+    switch (way) {
+    case NSK_RESAMPLE_NEAREST:
+        return to;
+    case NSK_RESAMPLE_BILINEAR:
+        return 2U * to;
+    case NSK_RESAMPLE_BILINEAR_SMOOTH:
+        return 2U * from;
+    default:
+        return from + to - a;
+    }
 }
 
 nsk_work nsk_scaling_work(const nsk_model *model, unsigned width, unsigned height) {
     const uint64_t channels = model->channels;
-    const uint64_t down = shared(height, model->height);
-    const uint64_t across = shared(width, model->width);
+    const uint64_t down = taps_along(model->resample, height, model->height);
+    const uint64_t across = taps_along(model->resample, width, model->width);
+    const uint64_t taken = MIN(down, height); /* rows of the picture; the others say nothing */
     return (nsk_work){.calls = 1,
                       .rows = height,
-                      .moved = (uint64_t)width * height * channels,
+                      .moved = (uint64_t)width * taken * channels,
                       .outputs = (uint64_t)model->width * model->height * channels,
-                      .pixels = (uint64_t)model->width * height,
-                      .runs = across * height,
-                      .macs = across * height * channels,
+                      .pixels = (uint64_t)model->width * taken,
+                      .runs = across * taken,
+                      .macs = across * taken * channels,
                       .products = down * model->width * channels};
 }
 
 nsk_work nsk_frame_check_work(const nsk_model *model, unsigned width, unsigned height) {
-    return (nsk_work){.calls = 1,
-                      .rows = height,
-                      .pixels = (uint64_t)width * height,
-                      .moved = (uint64_t)width * height * model->channels};
+    const uint64_t row = (uint64_t)width * model->channels;
+    return (nsk_work){
+        .calls = 1, .rows = height, .moved = row / 4U * 4U * height, .odd = row % 4U * height};
 }
 
 void nsk_costs_copy_sizes(const nsk_costs *costs, GString *to) {

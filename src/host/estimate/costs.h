@@ -45,6 +45,7 @@ bool nsk_costs_firmware(const nsk_costs *costs, const nsk_model *model, double *
 /* The same where the model is not known yet. */
 bool nsk_costs_deepest(const nsk_costs *costs, double *bytes, nsk_error *error);
 /* What bringing a picture of that size to the model's frame takes, and looking at it. */
+const char *nsk_scaling_group(const nsk_model *model); /* of the cost table, by nsk_resample */
 nsk_work nsk_scaling_work(const nsk_model *model, unsigned width, unsigned height);
 nsk_work nsk_frame_check_work(const nsk_model *model, unsigned width, unsigned height);
 
