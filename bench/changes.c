@@ -8,7 +8,7 @@
 #include <string.h>
 
 #include "base/random.h"
-#include "device/hash.h"
+#include "device/firmware/hash.h"
 #include "netsuke/quantise.h"
 
 enum { MOST_BITS = 16 };

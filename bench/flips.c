@@ -50,6 +50,7 @@ typedef struct action {
 /* What all trials share. */
 typedef struct campaign {
     nsk_model model; /* its bytes aside */
+    uint32_t hash;   /* of them */
     uint8_t *bytes;
     nsk_firmware firmware;
     uint8_t *pictures; /* PICTURES of the scene */
@@ -199,7 +200,8 @@ static void run_loop(run *r) {
         r->memories = 0;
         status = nsk_firmware_run(&port, &r->firmware);
         r->told = r->told || status != NSK_STATUS_OK;
-    } while (status == NSK_STATUS_DAMAGED && r->picture < PICTURES && nsk_intact(&r->all->model));
+    } while (status == NSK_STATUS_DAMAGED && r->picture < PICTURES &&
+             nsk_intact(&r->all->model, r->all->hash));
 }
 
 /* ---- what came of it ---- */
@@ -382,6 +384,7 @@ static bool load(campaign *c, const char *brief_path, const char *scene, nsk_err
     if (good) {
         c->bytes = g_memdup2(file->bytes, file->size);
         good = nsk_open(&c->model, c->bytes, file->size) == NSK_STATUS_OK;
+        c->hash = good ? nsk_hash_of(&c->model) : 0;
         c->firmware = nsk_firmware_of(&b->product, &b->decision, &c->model, &lists);
         good = good && choose_pictures(c, film, error);
     }

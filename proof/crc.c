@@ -2,7 +2,7 @@
  */
 #include "device/crc.h"
 #include "__fc_builtin.h"
-#include "device/hash.h"
+#include "device/firmware/hash.h"
 
 enum { MOST_BYTES = 65536 };
 

@@ -70,7 +70,6 @@ typedef struct nsk_model {
     const uint8_t *bytes;
     uint32_t size;            /* of the file, bytes */
     uint32_t checksum;        /* of those bytes, when they were opened */
-    uint32_t hash;            /* of them as well, for nsk_intact */
     uint32_t workspace_bytes; /* what nsk_run needs */
     uint16_t layers, tensors, classes;
     uint16_t input, output; /* indices of tensors */

@@ -63,10 +63,12 @@ void nsk_frame_check_row(nsk_frame_check *frame_check, const uint8_t *row);
 /* NSK_FAULT_NONE, NSK_FAULT_PICTURE_FROZEN, NSK_FAULT_PIXELS_STUCK or NSK_FAULT_ROWS_REPEATED. */
 nsk_fault nsk_frame_check_end(nsk_frame_check *frame_check);
 
-/* Whether the model's bytes are still those that were opened, by a hash of all of them. A change
- * within one word of four bytes is found for certain; others pass with a chance of one in 2^32. The
- * CRC-32 of the file, which takes seven times as long, is looked at by nsk_open alone. */
-bool nsk_intact(const nsk_model *model);
+/* Whether a model's bytes are still those that were there when the hash of them was taken: directly
+ * after nsk_open. A change within one word of four bytes is found for certain; others pass with a
+ * chance of one in 2^32. The CRC-32 of the file, which takes seven times as long, is looked at by
+ * nsk_open alone. */
+uint32_t nsk_hash_of(const nsk_model *model);
+bool nsk_intact(const nsk_model *model, uint32_t hash);
 
 /* ---- from scores to actions ---- */
 

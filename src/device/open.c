@@ -3,7 +3,6 @@
 #include "check.h"
 #include "crc.h"
 #include "format.h"
-#include "hash.h"
 
 enum { MOST_WORKSPACE = 1 << 30, MOST_ELEMENTS = 1 << 26 };
 
@@ -201,7 +200,6 @@ nsk_status nsk_open(nsk_model *m, const void *bytes, size_t size) {
     if (m->size <= NSK_HEADER_BYTES) {
         return NSK_STATUS_INCONSISTENT;
     }
-    m->hash = nsk_hash(0, m->bytes, m->size); /* first: what the CRC finds sound, was so here */
     uint32_t crc = nsk_crc32(0, m->bytes, NSK_H_CRC);
     crc = nsk_crc32(crc, m->bytes + NSK_H_WORKSPACE, m->size - NSK_H_WORKSPACE);
     if (crc != nsk_load32(m->bytes + NSK_H_CRC)) {

@@ -4,7 +4,7 @@
 
 #include "../suites.h"
 #include "../support.h"
-#include "device/hash.h"
+#include "device/firmware/hash.h"
 #include "images/picture.h"
 #include "netsuke/firmware.h"
 

@@ -171,7 +171,7 @@ static const struct {
      "> "
      "\"$T/ours-board.ini\" && netsuke budget demo/kiln.ini -m \"$T/once.nsk\" --board "
      "\"$T/ours-board.ini\"",
-     1,
+     0,
      {"preparation", "conv11", "pace", "unseen", "learned from", NULL}},
 };
 

@@ -330,7 +330,7 @@ static void batteries_by_hand(void) {
     CU_ASSERT_DOUBLE_EQUAL(b->days, 3600.0 / b->watts / 86400.0, 1e-9);
     CU_ASSERT_DOUBLE_EQUAL(b->cycles, plain->cycles + b->frame_check.cycles + b->check.cycles, 1.0);
     CU_ASSERT(b->seconds_low < b->seconds && b->seconds < b->seconds_high);
-    CU_ASSERT(b->ram_camera == 4 * 48 + 48 * 3 + 48 + NSK_LOOP_BYTES);
+    CU_ASSERT(b->ram_camera == 4 * 48 + 2 * 48 * 3 + NSK_LOOP_BYTES);
     CU_ASSERT_EQUAL(b->ram, plain->ram + b->ram_camera + b->ram_stack - plain->ram_stack);
     CU_ASSERT(b->flash_loop > 2048 && b->flash == plain->flash + b->flash_loop);
     CU_ASSERT(plain->days < 0.0);

@@ -1,8 +1,7 @@
 /* Whether what comes from the camera, and the model, can be trusted. */
 #include <string.h>
 
-#include "../format.h"
-#include "../hash.h"
+#include "hash.h"
 #include "netsuke/firmware.h"
 
 /* Room for so many bytes, in whole words. */
@@ -121,6 +120,10 @@ nsk_fault nsk_frame_check_end(nsk_frame_check *s) {
                          : NSK_FAULT_NONE;
 }
 
-bool nsk_intact(const nsk_model *model) {
-    return nsk_hash(0, model->bytes, model->size) == model->hash;
+uint32_t nsk_hash_of(const nsk_model *model) {
+    return nsk_hash(0, model->bytes, model->size);
+}
+
+bool nsk_intact(const nsk_model *model, uint32_t hash) {
+    return nsk_hash_of(model) == hash;
 }

@@ -15,6 +15,7 @@ typedef struct settled {
     nsk_decider *decider;   /* behind the workspace and its guard */
     uint16_t width, height; /* of the picture */
     size_t row_bytes;       /* of the picture's row */
+    uint32_t hash;          /* of the model's bytes, when it was opened */
     bool scales;
 } settled;
 
@@ -108,6 +109,7 @@ static nsk_status begin(loop *l) {
     }
     const size_t row = (size_t)m->width * m->channels;
     l->sound = true;
+    is->hash = nsk_hash_of(m);
     is->width = f->camera_width > 0 ? f->camera_width : m->width;
     is->height = f->camera_height > 0 ? f->camera_height : m->height;
     is->row_bytes = (size_t)is->width * m->channels;
@@ -171,7 +173,7 @@ static void look_at_model(loop *l) {
     if (!l->sound) {
         l->sound = open_anew(l);
     } else if (l->checks) {
-        l->sound = nsk_intact(&l->is.model);
+        l->sound = nsk_intact(&l->is.model, l->is.hash);
     }
 }
 

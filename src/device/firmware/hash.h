@@ -7,8 +7,8 @@
  * in 2^32 passes by chance (bench/changes.c tries). With the first product alone it is more: then
  * a word's highest bit meets two bits of the next one. Not against somebody who wants to be missed,
  * and no substitute for the CRC-32 that comes with the model. */
-#ifndef NSK_DEVICE_HASH_H
-#define NSK_DEVICE_HASH_H
+#ifndef NSK_DEVICE_FIRMWARE_HASH_H
+#define NSK_DEVICE_FIRMWARE_HASH_H
 
 #include <stddef.h>
 #include <stdint.h>

@@ -1,6 +1,6 @@
 #include "hash.h"
 
-#include "format.h"
+#include "../format.h"
 
 /* K: 2^32 by the golden section, made odd. Compilers that know its value make a dozen shifts and
  * sums of the multiplication. */
