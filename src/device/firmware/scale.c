@@ -153,7 +153,7 @@ static void add_row(const nsk_scaler *s, const uint8_t *row, uint32_t *const sum
     const nsk_axis across = axis_of(s, ACROSS);
     row += s->left * channels;
     if (across.way != NSK_RESAMPLE_AREA) {
-        nsk_taps_add_row(&across, channels, row, sums, times);
+        nsk_taps_add_row(&across, channels == 3, row, sums, times);
     } else if (channels == 1) {
         fill_pixels(&across, false, row, sums, times);
     } else {

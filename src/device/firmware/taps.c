@@ -62,8 +62,9 @@ nsk_taps nsk_taps_of(const nsk_axis *a, uint32_t i) {
     return t;
 }
 
-void nsk_taps_add_row(const nsk_axis *across, uint32_t channels, const uint8_t *row,
+void nsk_taps_add_row(const nsk_axis *across, bool colour, const uint8_t *row,
                       uint32_t *const sums[2], const uint32_t times[2]) {
+    const uint32_t channels = colour ? 3U : 1U;
     for (uint32_t x = 0, at = 0; x < across->to; x++) {
         const nsk_taps t = nsk_taps_of(across, x);
         uint32_t sum[3] = {0, 0, 0};

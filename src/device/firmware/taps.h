@@ -20,9 +20,9 @@ nsk_taps nsk_taps_of(const nsk_axis *a, uint32_t i);
 /* How much of `pixel`, one of the taps of `i`. */
 uint32_t nsk_tap_weight(const nsk_axis *a, uint32_t i, uint32_t pixel);
 
-/* Adds a row of the picture to one or two rows of sums, `times` each, in any way; a picture has 1
- * or 3 channels. */
-void nsk_taps_add_row(const nsk_axis *across, uint32_t channels, const uint8_t *row,
+/* Adds a row of the picture, of 3 channels or of 1, to one or two rows of sums, `times` each, in
+ * any way. */
+void nsk_taps_add_row(const nsk_axis *across, bool colour, const uint8_t *row,
                       uint32_t *const sums[2], const uint32_t times[2]);
 
 #endif
