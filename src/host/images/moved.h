@@ -6,7 +6,7 @@
 #include "netsuke/images.h"
 
 enum {
-    NSK_FEW_IMAGES = 64, /* from so many on, moved copies change nothing that can be measured */
+    NSK_FEW_IMAGES = 64, /* moved copies help with 8, 16 and 32, and no more with 360 */
     NSK_WAYS_TO_MOVE = 4
 };
 

@@ -110,36 +110,32 @@ bool nsk_images_picture(const nsk_images *images, int index, nsk_picture *pictur
     return true;
 }
 
-/* Moves what a picture shows; its edge is what comes in. */
-static void move(nsk_picture *picture, int right, int down) {
-    nsk_picture from = *picture;
-    const size_t bytes = (size_t)3 * (size_t)from.width * (size_t)from.height;
-    from.rgb = g_memdup2(picture->rgb, bytes);
-    uint8_t *to = picture->rgb;
-    for (int y = 0; y < from.height; y++) {
-        const int row = CLAMP(y - down, 0, from.height - 1);
-        for (int x = 0; x < from.width; x++, to += 3) {
-            const int column = CLAMP(x - right, 0, from.width - 1);
-            memcpy(to, from.rgb + 3 * ((size_t)row * (size_t)from.width + (size_t)column), 3);
+/* Moves what a frame shows; its edge is what comes in. */
+static void move(uint8_t *frame, const nsk_input *input, int right, int down) {
+    const size_t channels = input->colour == NSK_COLOUR_GREY ? 1 : 3;
+    uint8_t *from = g_memdup2(frame, nsk_frame_bytes(input));
+    for (int y = 0; y < input->height; y++) {
+        const int row = CLAMP(y - down, 0, input->height - 1);
+        for (int x = 0; x < input->width; x++, frame += channels) {
+            const int column = CLAMP(x - right, 0, input->width - 1);
+            const size_t at = (size_t)row * (size_t)input->width + (size_t)column;
+            memcpy(frame, from + channels * at, channels);
         }
     }
-    nsk_picture_clear(&from);
+    g_free(from);
 }
 
 bool nsk_images_frame(const nsk_images *images, int index, uint8_t *frame, nsk_error *error) {
     const nsk_entry *one = &g_array_index(images->entries, nsk_entry, index);
     nsk_picture picture;
-    nsk_picture fitted;
     if (!nsk_images_picture(images, index, &picture, error)) {
         return false;
     }
-    nsk_picture_fit(&picture, &images->input, &fitted);
+    nsk_picture_to_frame(&picture, &images->input, frame);
     nsk_picture_clear(&picture);
     if (one->moved_x != 0 || one->moved_y != 0) {
-        move(&fitted, one->moved_x, one->moved_y);
+        move(frame, &images->input, one->moved_x, one->moved_y);
     }
-    nsk_picture_channels(&fitted, images->input.colour, frame);
-    nsk_picture_clear(&fitted);
     return true;
 }
 
