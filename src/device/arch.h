@@ -28,6 +28,13 @@
 #define NSK_PLAIN(name) name##_plain
 #endif
 
+/* The same of kernels that only a core with vectors has its own of. */
+#if defined(NSK_ARCH_ARM_MVE)
+#define NSK_PLAIN_BESIDE_VECTORS(name) name##_plain
+#else
+#define NSK_PLAIN_BESIDE_VECTORS(name) name
+#endif
+
 /* -Os: depthwise convolutions go the portable way, which is two kilobytes smaller. */
 #if !(defined(__OPTIMIZE_SIZE__) && defined(NSK_ARCH_ARM_DSP)) && !defined(NSK_ARCH_ARM_SMALL)
 #define NSK_OWN_DEPTHWISE 1

@@ -17,7 +17,7 @@
 NSK_ASSERT((-3 >> 1) == -2, "right shifts of negative numbers must round toward minus infinity");
 
 /* A multiplier stands for m / 2^s, m in [2^30, 2^31), s in [1, 62]. */
-enum nsk_shift_range { NSK_SHIFT_LEAST = 1, NSK_SHIFT_MOST = 62 };
+enum nsk_shift_range { NSK_SHIFT_LEAST = 1, NSK_SHIFT_BY_HIGH_WORD = 33, NSK_SHIFT_MOST = 62 };
 #define NSK_MULTIPLIER_LEAST (INT32_C(1) << 30)
 
 /* Past this a rescaled value is clamped anyway. */
@@ -39,12 +39,13 @@ static inline int32_t nsk_high_word(int32_t a, int32_t b) {
 #endif
 }
 
-/* floor((acc x m + 2^(s-1)) / 2^s), saturated to +-2^30. For s >= 33 the high word of the product
- * and one rounding shift give exactly this: nested floors of integer steps are one floor. */
+/* floor((acc x m + 2^(s-1)) / 2^s), saturated to +-2^30. For s >= 33, NSK_SHIFT_BY_HIGH_WORD, the
+ * high word of the product and one rounding shift give exactly this: nested floors of integer steps
+ * are one floor. */
 static inline int32_t nsk_rescale(int32_t acc, int32_t multiplier, unsigned shift) {
-    if (shift >= 33) {
+    if (shift >= NSK_SHIFT_BY_HIGH_WORD) {
         int32_t high = nsk_high_word(acc, multiplier);
-        return ((high >> (shift - 33)) + 1) >> 1;
+        return ((high >> (shift - NSK_SHIFT_BY_HIGH_WORD)) + 1) >> 1;
     }
     int64_t value = ((int64_t)acc * multiplier + (INT64_C(1) << (shift - 1))) >> shift;
     return value > NSK_RESCALED_MOST    ? NSK_RESCALED_MOST
@@ -58,6 +59,16 @@ static inline int32_t nsk_limit(int32_t value, int32_t low, int32_t high) {
 
 static inline int8_t nsk_clamp(int32_t value, int32_t low, int32_t high) {
     return (int8_t)nsk_limit(value, low, high);
+}
+
+/* The clamp of an int8, for which some cores have an instruction. */
+static inline int8_t nsk_saturate(int32_t value) {
+#if defined(__ARM_FEATURE_SAT) && defined(__GNUC__)
+    __asm__("ssat %0, #8, %0" : "+r"(value));
+    return (int8_t)value;
+#else
+    return nsk_clamp(value, -128, 127);
+#endif
 }
 
 /* What makes an output of a sum of products stands in one word: from the lowest bit on, four bits

@@ -1,4 +1,5 @@
 /* Average over windows; pixels in the padding take no part. */
+#include "arch.h"
 #include "arithmetic.h"
 #include "check.h"
 #include "format.h"
@@ -23,7 +24,7 @@ static NSK_NOINLINE int32_t sum_of(const int8_t *in, int32_t step, int32_t count
     return sum;
 }
 
-static int32_t window_average(const nsk_layer *l, const int8_t *in, int32_t down, int32_t across) {
+static int32_t average_of(const nsk_layer *l, const int8_t *in, int32_t down, int32_t across) {
     const int32_t pixels = down * across;
     int32_t row = l->in.width * l->in.channels;
     int32_t step = l->dilate_across * l->in.channels;
@@ -39,8 +40,20 @@ static int32_t window_average(const nsk_layer *l, const int8_t *in, int32_t down
     return nsk_rescale(sum, nsk_word(l->multipliers, k), l->shifts[k]) + l->out.zero;
 }
 
+void NSK_PLAIN_BESIDE_VECTORS(nsk_average_window)(const nsk_layer *l, const int8_t *in,
+                                                  int32_t down, int32_t across, int8_t *out) {
+    for (int32_t c = 0; c < l->out.channels; c++) {
+        int32_t level = nsk_limit(average_of(l, in + c, down, across), l->low, l->high);
+        if (l->out.element == 2) {
+            ((int16_t *)(void *)out)[c] = (int16_t)level;
+        } else {
+            out[c] = (int8_t)level;
+        }
+    }
+}
+
 static void run(const nsk_layer *l, int8_t *workspace) {
-    nsk_pool(l, workspace, window_average);
+    nsk_pool(l, workspace, nsk_average_window);
 }
 
 const nsk_operation nsk_operation_average_pool = {check, run};

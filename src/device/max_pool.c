@@ -1,4 +1,5 @@
 /* Maximum, or minimum, over windows; pixels in the padding take no part. */
+#include "arch.h"
 #include "arithmetic.h"
 #include "check.h"
 #include "format.h"
@@ -10,7 +11,7 @@ static bool check(const nsk_model *m, const nsk_layer *l) {
 }
 
 /* The minimum is the maximum of the bits turned round: ~q = -1 - q. */
-static int32_t window_most(const nsk_layer *l, const int8_t *in, int32_t down, int32_t across) {
+static int32_t most_of(const nsk_layer *l, const int8_t *in, int32_t down, int32_t across) {
     const int32_t turn = (l->flags & NSK_FLAG_LEAST) != 0 ? -1 : 0;
     const int32_t step = l->dilate_across * l->in.channels;
     const int32_t row = l->dilate_down * l->in.width * l->in.channels;
@@ -25,8 +26,15 @@ static int32_t window_most(const nsk_layer *l, const int8_t *in, int32_t down, i
     return most ^ turn;
 }
 
+void NSK_PLAIN_BESIDE_VECTORS(nsk_most_window)(const nsk_layer *l, const int8_t *in, int32_t down,
+                                               int32_t across, int8_t *out) {
+    for (int32_t c = 0; c < l->out.channels; c++) {
+        out[c] = nsk_clamp(most_of(l, in + c, down, across), l->low, l->high);
+    }
+}
+
 static void run(const nsk_layer *l, int8_t *workspace) {
-    nsk_pool(l, workspace, window_most);
+    nsk_pool(l, workspace, nsk_most_window);
 }
 
 const nsk_operation nsk_operation_max_pool = {check, run};

@@ -1,7 +1,5 @@
 #include "pool.h"
 
-#include "arithmetic.h"
-
 nsk_window nsk_inside(int32_t start, int32_t taps, int32_t dilate, int32_t size) {
     nsk_window w = {start, taps};
     for (; w.taps > 0 && w.start < 0; w.taps--) {
@@ -21,15 +19,7 @@ void nsk_pool(const nsk_layer *l, int8_t *workspace, nsk_pool_window *window) {
         for (int32_t x = 0; x < l->out.width; x++) {
             nsk_window columns = nsk_columns(l, x);
             const int8_t *first = in + (rows.start * l->in.width + columns.start) * l->in.channels;
-            for (int32_t c = 0; c < l->out.channels; c++) {
-                int32_t level =
-                    nsk_limit(window(l, first + c, rows.taps, columns.taps), l->low, l->high);
-                if (l->out.element == 2) {
-                    ((int16_t *)(void *)out)[c] = (int16_t)level;
-                } else {
-                    out[c] = (int8_t)level;
-                }
-            }
+            window(l, first, rows.taps, columns.taps, out);
             out += l->out.pixel_stride;
         }
     }

@@ -23,11 +23,14 @@ static inline nsk_window nsk_columns(const nsk_layer *l, int32_t x) {
                       l->in.width);
 }
 
-/* `in`: the channel's byte of the first pixel inside, of so many rows and columns. What it gives is
- * clamped to what the output holds. */
-typedef int32_t nsk_pool_window(const nsk_layer *layer, const int8_t *in, int32_t down,
-                                int32_t across);
+/* Writes the outputs of a pixel. `in`: the first pixel inside, of so many rows and columns. */
+typedef void nsk_pool_window(const nsk_layer *layer, const int8_t *in, int32_t down, int32_t across,
+                             int8_t *out);
 
 void nsk_pool(const nsk_layer *layer, int8_t *workspace, nsk_pool_window *window);
+
+/* Those of both kinds, which cores have their own of; the portable ones, for what those leave. */
+nsk_pool_window nsk_average_window, nsk_most_window, nsk_average_window_plain,
+    nsk_most_window_plain;
 
 #endif

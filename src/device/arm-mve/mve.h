@@ -29,4 +29,9 @@ static inline int32x4_t nsk_requantise_four(int32x4_t sum, nsk_four f, int32_t z
     return vshrq_n_s32(vqshlq_n_s32(value, 24), 24);
 }
 
+/* Four numbers, clamped to what an int8 holds, as bytes. */
+static inline void nsk_put_four(int8_t *out, int32x4_t value) {
+    vstrbq_s32(out, vshrq_n_s32(vqshlq_n_s32(value, 24), 24));
+}
+
 #endif
