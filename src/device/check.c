@@ -1,3 +1,5 @@
+#include "small.h"
+
 #include "check.h"
 
 #include "arithmetic.h"

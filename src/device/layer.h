@@ -106,8 +106,10 @@ static inline bool nsk_kind_writes_slices(nsk_kind kind) {
            kind == NSK_KIND_CONV_TRANSPOSE;
 }
 
-/* Whether a layer writes over its input; it runs row by row then. */
+/* Whether a layer writes over its input. It runs in pieces then: of as many output rows from one on
+ * as write over nothing that they read. */
 bool nsk_writes_over_input(const nsk_layer *layer);
+int32_t nsk_rows_at_once(const nsk_layer *layer, int32_t row);
 
 /* Which rows of a tensor are there: [first, made), the first of them at its place. */
 static inline void nsk_cut_rows(nsk_tensor *t, const nsk_held *held, int32_t from, int32_t to) {

@@ -1,4 +1,6 @@
 /* Reading an open model: tensors, layers, names, what a layer costs. */
+#include "small.h"
+
 #include "format.h"
 #include "layer.h"
 

@@ -1,5 +1,7 @@
 /* Opening a model file: nothing of it is used before everything in it has been checked, so that the
  * kernels need no checks when they run. What a kind of layer needs is checked beside its kernel. */
+#include "small.h"
+
 #include "check.h"
 #include "crc.h"
 #include "format.h"

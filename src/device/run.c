@@ -1,4 +1,6 @@
 /* Running the layers, and what a frame begins with. */
+#include "small.h"
+
 #include <string.h>
 
 #include "layer.h"
@@ -13,19 +15,34 @@ void nsk_start(nsk_feed *feed, const nsk_model *model, void *workspace,
 }
 
 /* A layer with a window may write its output over input rows that it needs no more. Kernels go
- * through channels and pixels in orders of their own: it runs row by row then. */
+ * through channels and pixels in orders of their own: it runs a few rows at a time then. */
 bool nsk_writes_over_input(const nsk_layer *l) {
     return nsk_kind_has_window(l->kind) &&
            l->in.offset < l->out.offset + nsk_tensor_span(&l->out) &&
            l->out.offset < l->in.offset + nsk_tensor_bytes(&l->in);
 }
 
-static void run_row_by_row(const nsk_layer *l, int8_t *workspace) {
+int32_t nsk_rows_at_once(const nsk_layer *l, int32_t y) {
+    const uint32_t out_row = (uint32_t)l->out.width * (uint32_t)l->out.pixel_stride;
+    const int32_t top = nsk_window_top(l, y);
+    const uint32_t read =
+        (uint32_t)(top > 0 ? top : 0) * l->in.width * (uint32_t)l->in.pixel_stride;
+    int32_t end = y + 1;
+    while (end < l->out.height &&
+           l->out.offset + ((uint32_t)end + 1U) * out_row <= l->in.offset + read) {
+        end++;
+    }
+    return end - y;
+}
+
+static void run_in_pieces(const nsk_layer *l, int8_t *workspace) {
     const nsk_held in = {l->in.height, 0};
     const nsk_held out = {0, 0};
-    for (int32_t y = 0; y < l->out.height; y++) {
-        nsk_layer row = nsk_window_piece(l, &in, &out, y, y + 1);
-        nsk_operations[l->kind]->run(&row, workspace);
+    int32_t rows;
+    for (int32_t y = 0; y < l->out.height; y += rows) {
+        rows = nsk_rows_at_once(l, y);
+        nsk_layer piece = nsk_window_piece(l, &in, &out, y, y + rows);
+        nsk_operations[l->kind]->run(&piece, workspace);
     }
 }
 
@@ -35,7 +52,7 @@ void nsk_layer_run(const nsk_model *model, unsigned index, const nsk_layer *laye
         observer->before(observer->context, model, index);
     }
     if (nsk_writes_over_input(layer)) {
-        run_row_by_row(layer, workspace);
+        run_in_pieces(layer, workspace);
     } else {
         nsk_operations[layer->kind]->run(layer, workspace);
     }

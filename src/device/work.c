@@ -253,9 +253,11 @@ nsk_work nsk_layer_work(const nsk_model *model, unsigned layer) {
     }
     const nsk_held in = {l.in.height, 0};
     const nsk_held out = {0, 0};
-    for (int32_t y = 0; y < l.out.height; y++) {
-        nsk_layer row = nsk_window_piece(&l, &in, &out, y, y + 1);
-        add_piece(&p, layer, &row);
+    int32_t rows;
+    for (int32_t y = 0; y < l.out.height; y += rows) {
+        rows = nsk_rows_at_once(&l, y);
+        nsk_layer piece = nsk_window_piece(&l, &in, &out, y, y + rows);
+        add_piece(&p, layer, &piece);
     }
     return p.sum;
 }

@@ -1,4 +1,6 @@
 /* From scores to actions. */
+#include "../small.h"
+
 #include <string.h>
 
 #include "netsuke/firmware.h"

@@ -1,4 +1,6 @@
 /* The product's loop: a picture, its scores, a decision; or fault. */
+#include "../small.h"
+
 #include <string.h>
 
 #include "../crc.h"
