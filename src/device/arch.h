@@ -35,9 +35,31 @@
 #define NSK_PLAIN_BESIDE_VECTORS(name) name
 #endif
 
-/* -Os: depthwise convolutions go the portable way, which is two kilobytes smaller. */
-#if !(defined(__OPTIMIZE_SIZE__) && defined(NSK_ARCH_ARM_DSP)) && !defined(NSK_ARCH_ARM_SMALL)
+/* Which portable product there is: for a processor of sixteen registers, or of more. Cores with the
+ * DSP extension and small ones need none. */
+#if !defined(NSK_ARCH_ARM_DSP) && !defined(NSK_ARCH_ARM_SMALL)
+#if defined(__arm__)
+#define NSK_PLAIN_PAIRS 1
+#else
+#define NSK_PLAIN_HALVES 1
+#endif
+#endif
+
+/* Which depthwise convolution stands before the plain one: a core's own, or the direct one, which
+ * is portable. With -Os none does, vectors aside: that is up to two kilobytes smaller. */
+#if defined(NSK_ARCH_X86_64) || defined(NSK_ARCH_AARCH64)
+#define NSK_OWN_DEPTHWISE    1 /* before the direct one, by another name */
+#define NSK_DIRECT_DEPTHWISE nsk_depthwise_run_direct
+#elif defined(NSK_ARCH_ARM_MVE) || (defined(NSK_ARCH_ARM_DSP) && !defined(__OPTIMIZE_SIZE__))
 #define NSK_OWN_DEPTHWISE 1
+#elif !defined(NSK_ARCH_ARM_DSP) && !defined(__OPTIMIZE_SIZE__)
+#define NSK_OWN_DEPTHWISE    1
+#define NSK_DIRECT_DEPTHWISE nsk_depthwise_run
+#endif
+
+/* Words may be loaded from any address. */
+#if defined(__ARM_FEATURE_UNALIGNED) || defined(NSK_ARCH_X86_64) || defined(NSK_ARCH_AARCH64)
+#define NSK_WORDS_ANYWHERE 1
 #endif
 
 /* On hosts, bytes of stack for gathered windows: many at a time; else the workspace's scratch. */

@@ -66,7 +66,7 @@ static NSK_NOINLINE void row_of_any(const channel *c, const int8_t *line, int8_t
     }
 }
 
-#if defined(NSK_ARCH_PORTABLE) || !defined(NSK_OWN_DEPTHWISE)
+#if !defined(NSK_OWN_DEPTHWISE)
 /* The same for the usual kernel: nine weights stay in registers where there are so many. */
 static NSK_NOINLINE void row_of_nine(const channel *c, const int8_t *line, int8_t *out) {
     const nsk_layer *l = c->layer;
@@ -110,7 +110,7 @@ static void run_channel(const channel *c, int8_t *out) {
     int32_t next = 0; /* the next row, counted with the padding */
     int8_t *oldest = c->lines;
     void (*write)(const channel *, const int8_t *, int8_t *) = row_of_any;
-#if defined(NSK_ARCH_PORTABLE) || !defined(NSK_OWN_DEPTHWISE)
+#if !defined(NSK_OWN_DEPTHWISE)
     write = is_nine(l) ? row_of_nine : row_of_any;
 #endif
     memset(c->lines, l->in.zero, (size_t)c->lines_bytes);
@@ -123,7 +123,7 @@ static void run_channel(const channel *c, int8_t *out) {
     }
 }
 
-static void run_from(const nsk_layer *l, int8_t *workspace, int32_t first) {
+static void run_channels(const nsk_layer *l, int8_t *workspace, int32_t first, int32_t end) {
     int32_t each = l->out.channels / l->in.channels;
     channel c;
     c.layer = l;
@@ -131,7 +131,7 @@ static void run_from(const nsk_layer *l, int8_t *workspace, int32_t first) {
     c.length = (l->out.width - 1) * l->stride_across + (l->kernel_width - 1) * l->dilate_across + 1;
     c.lines_bytes = ((l->kernel_height - 1) * l->dilate_down + 1) * c.length;
     c.inside = l->in.width < c.length - l->pad_left ? l->in.width : c.length - l->pad_left;
-    for (int32_t i = first; i < l->out.channels; i++) {
+    for (int32_t i = first; i < end; i++) {
         c.in = workspace + l->in.offset + i / each;
         c.weights = (const int8_t *)l->weights + i;
         c.requantise = nsk_word(l->requantise, (uint32_t)i);
@@ -139,12 +139,12 @@ static void run_from(const nsk_layer *l, int8_t *workspace, int32_t first) {
     }
 }
 
-#if defined(NSK_ARCH_PORTABLE) || !defined(NSK_OWN_DEPTHWISE)
+#if !defined(NSK_OWN_DEPTHWISE)
 void nsk_depthwise_run(const nsk_layer *l, int8_t *workspace) {
-    run_from(l, workspace, 0);
+    run_channels(l, workspace, 0, l->out.channels);
 }
 #else
-void nsk_depthwise_run_plain(const nsk_layer *l, int8_t *workspace, int32_t first) {
-    run_from(l, workspace, first);
+void nsk_depthwise_run_plain(const nsk_layer *l, int8_t *workspace, int32_t first, int32_t end) {
+    run_channels(l, workspace, first, end);
 }
 #endif

@@ -23,7 +23,23 @@ nsk_matmul nsk_matmul_of(const nsk_layer *l, int32_t row, int32_t group) {
     return p;
 }
 
-#if !defined(NSK_ARCH_ARM_DSP) && !defined(NSK_ARCH_ARM_SMALL)
+static int32_t dot(const int8_t *a, const int8_t *b, int32_t row, int32_t sum) {
+    for (const int8_t *end = a + row; a < end; a += 4, b += 4) {
+        sum += a[0] * b[0] + a[1] * b[1] + a[2] * b[2] + a[3] * b[3];
+    }
+    return sum;
+}
+
+void nsk_multiply_pixel(const nsk_matmul *p, const int8_t *in, int8_t *out) {
+    const int8_t *weights = p->weights;
+    for (uint32_t c = 0; c < (uint32_t)p->outputs; c++, weights += p->row) {
+        const int32_t requantise = nsk_word(p->requantise, c);
+        nsk_put_output(p, dot(in, weights, p->row, nsk_requantise_bias(requantise)), requantise,
+                       out, c);
+    }
+}
+
+#if defined(NSK_PLAIN_PAIRS)
 
 /* Two pixels by two outputs share their loads: sums a and b of the first output, c and d of the
  * second. */
@@ -75,20 +91,10 @@ static void two_pixels(const nsk_matmul *p, const int8_t *in, int32_t other_pixe
     }
 }
 
-static void wide_pixel(const nsk_matmul *p, const int8_t *in, int8_t *out) {
-    const int8_t *weights = p->weights;
-    for (uint32_t c = 0; c < (uint32_t)p->outputs; c++, weights += p->row) {
-        int32_t requantise = nsk_word(p->requantise, c);
-        sums s = {nsk_requantise_bias(requantise), 0, 0, 0};
-        dot_pairs(in, in, weights, weights, p->row, &s);
-        nsk_put_output(p, s.a, requantise, out, c);
-    }
-}
-
 void NSK_PLAIN(nsk_multiply_out)(const nsk_matmul *p, const int8_t *in, int32_t pixels,
                                  int8_t *out) {
-    if (p->wide) {
-        wide_pixel(p, in, out);
+    if (p->scratch == NULL) {
+        nsk_multiply_pixel(p, in, out);
         return;
     }
     for (; pixels > 0; pixels -= 2) {

@@ -36,6 +36,9 @@ static inline void nsk_put_output(const nsk_matmul *p, int32_t sum, int32_t requ
     }
 }
 
+/* One pixel, without a scratch: a dense layer's. */
+void nsk_multiply_pixel(const nsk_matmul *product, const int8_t *in, int8_t *out);
+
 /* The portable one, where a core's own may be chosen when run. */
 void nsk_multiply_out_plain(const nsk_matmul *product, const int8_t *in, int32_t pixels,
                             int8_t *out);

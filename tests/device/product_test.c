@@ -153,23 +153,28 @@ typedef struct depthwise_bed {
     _Alignas(4) int8_t workspace[3][1 << 16]; /* input, scratch, output, as the layer places them */
 } depthwise_bed;
 
+static int larger(int a, int b) {
+    return a > b ? a : b;
+}
+
 static int draw_depthwise(depthwise_bed *d, bed *b) {
     nsk_layer *l = &d->layer;
     int channels = between(b, 1, 64);
+    bool usual = between(b, 0, 1) == 0; /* what kernels of their own are for */
     memset(l, 0, sizeof *l);
     l->kind = NSK_KIND_DEPTHWISE;
     l->count = 1;
-    l->kernel_height = between(b, 1, 5);
-    l->kernel_width = between(b, 1, 5);
-    l->stride_down = l->stride_across = between(b, 1, 3);
-    l->dilate_down = between(b, 1, 2);
-    l->dilate_across = between(b, 1, 2);
+    l->kernel_height = usual ? 3 : between(b, 1, 5);
+    l->kernel_width = usual ? 3 : between(b, 1, 5);
+    l->stride_down = l->stride_across = between(b, 1, usual ? 2 : 3);
+    l->dilate_down = usual ? 1 : between(b, 1, 2);
+    l->dilate_across = usual ? 1 : between(b, 1, 2);
     int down = (l->kernel_height - 1) * l->dilate_down + 1;
     int across = (l->kernel_width - 1) * l->dilate_across + 1;
     l->pad_top = between(b, 0, down - 1);
     l->pad_left = between(b, 0, across - 1);
-    int height = down + between(b, 0, 8);
-    int width = across + between(b, 0, 8);
+    int height = (usual ? 1 : down) + between(b, 0, 8);
+    int width = (usual ? 1 : across) + between(b, 0, 8);
     l->in = (nsk_tensor){.height = (uint16_t)height,
                          .width = (uint16_t)width,
                          .channels = (uint16_t)channels,
@@ -180,8 +185,10 @@ static int draw_depthwise(depthwise_bed *d, bed *b) {
     l->scratch = sizeof d->workspace[0];
     l->out = l->in;
     l->out.offset = 2 * sizeof d->workspace[0];
-    l->out.rows = l->out.height = (uint16_t)((height + l->pad_top - down) / l->stride_down + 1);
-    l->out.width = (uint16_t)((width + l->pad_left - across) / l->stride_across + 1);
+    int padded_down = larger(height + l->pad_top + between(b, 0, down - 1), down);
+    int padded_across = larger(width + l->pad_left + between(b, 0, across - 1), across);
+    l->out.rows = l->out.height = (uint16_t)((padded_down - down) / l->stride_down + 1);
+    l->out.width = (uint16_t)((padded_across - across) / l->stride_across + 1);
     l->out.zero = (int8_t)between(b, -128, 127);
     l->low = -128;
     l->high = between(b, 0, 3) == 0 ? 100 : 127;
@@ -195,6 +202,13 @@ static int draw_depthwise(depthwise_bed *d, bed *b) {
     return l->out.height * l->out.width * channels;
 }
 
+/* What one way wrote, and another before it. */
+static void compare_depthwise(depthwise_bed *d, const int8_t *first, int outputs) {
+    CU_ASSERT_EQUAL(memcmp(first, d->workspace[2], sizeof d->workspace[2]), 0);
+    CU_ASSERT_EQUAL(d->workspace[2][outputs], 99); /* the byte behind the last output */
+    memset(d->workspace[2], 99, sizeof d->workspace[2]);
+}
+
 static void depthwise_ways_agree(void) {
     bed *b = calloc(1, sizeof *b);
     depthwise_bed *d = calloc(1, sizeof *d);
@@ -206,9 +220,10 @@ static void depthwise_ways_agree(void) {
         nsk_depthwise_run(&d->layer, d->workspace[0]);
         memcpy(first, d->workspace[2], sizeof d->workspace[2]);
         memset(d->workspace[2], 99, sizeof d->workspace[2]);
-        nsk_depthwise_run_plain(&d->layer, d->workspace[0], 0);
-        CU_ASSERT_EQUAL(memcmp(first, d->workspace[2], sizeof d->workspace[2]), 0);
-        CU_ASSERT_EQUAL(d->workspace[2][outputs], 99); /* the byte behind the last output */
+        nsk_depthwise_run_direct(&d->layer, d->workspace[0]);
+        compare_depthwise(d, first, outputs);
+        nsk_depthwise_run_plain(&d->layer, d->workspace[0], 0, d->layer.in.channels);
+        compare_depthwise(d, first, outputs);
     }
     free(first);
     free(d);

@@ -74,7 +74,7 @@ void nsk_depthwise_run(const nsk_layer *l, int8_t *workspace) {
         block b;
         nsk_sixteen_run(l, workspace, &kernel, &b);
     } else {
-        nsk_depthwise_run_plain(l, workspace, 0);
+        nsk_depthwise_run_direct(l, workspace);
     }
 }
 

@@ -175,22 +175,9 @@ static void all_outputs(const nsk_matmul *p, int32_t pixels, int8_t *out) {
     }
 }
 
-/* One pixel without a scratch: a dense layer, seldom large. */
-static void one_pixel(const nsk_matmul *p, const int8_t *in, int8_t *out) {
-    const int8_t *weights = p->weights;
-    for (int32_t c = 0; c < p->outputs; c++) {
-        int32_t requantise = nsk_word(p->requantise, (uint32_t)c);
-        int32_t acc = nsk_requantise_bias(requantise);
-        for (int32_t i = 0; i < p->row; i++) {
-            acc += in[i] * *weights++;
-        }
-        nsk_put_output(p, acc, requantise, out, (uint32_t)c);
-    }
-}
-
 void nsk_multiply_out(const nsk_matmul *p, const int8_t *in, int32_t pixels, int8_t *out) {
     if (p->scratch == NULL) {
-        one_pixel(p, in, out);
+        nsk_multiply_pixel(p, in, out);
         return;
     }
     uint32_t *pairs = (uint32_t *)(void *)p->scratch;
