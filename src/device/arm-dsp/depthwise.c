@@ -46,6 +46,15 @@ static void clear_line(const nsk_layer *l, uint32_t *line, int32_t length) {
     }
 }
 
+/* A pixel: compilers would write its two words one by one. */
+static inline uint32_t *widen_pixel(uint32_t bytes, uint32_t *to) {
+    __asm__("strd %1, %2, [%0], #8"
+            : "+r"(to)
+            : "r"(nsk_even_bytes(bytes)), "r"(nsk_odd_bytes(bytes))
+            : "memory");
+    return to;
+}
+
 /* Row y of the input. What a line has at its ends stays. */
 static NSK_NOINLINE void widen_row(const four *f, int32_t y, uint32_t *line) {
     const nsk_layer *l = f->layer;
@@ -57,17 +66,19 @@ static NSK_NOINLINE void widen_row(const four *f, int32_t y, uint32_t *line) {
         return;
     }
     const uint32_t *end = to + 2 * f->inside;
-    for (; to + 2 < end; to += 4, in += 2 * step) {
-        uint32_t bytes = nsk_four_anywhere(in);
-        uint32_t next = nsk_four_anywhere(in + step);
-        to[0] = nsk_even_bytes(bytes);
-        to[1] = nsk_odd_bytes(bytes);
-        to[2] = nsk_even_bytes(next);
-        to[3] = nsk_odd_bytes(next);
+    for (; to + 6 < end; in += 4 * step) {
+        const int8_t *behind = in + 2 * step;
+        const uint32_t first = nsk_four_anywhere(in);
+        const uint32_t second = nsk_four_anywhere(in + step);
+        const uint32_t third = nsk_four_anywhere(behind);
+        const uint32_t fourth = nsk_four_anywhere(behind + step);
+        to = widen_pixel(first, to);
+        to = widen_pixel(second, to);
+        to = widen_pixel(third, to);
+        to = widen_pixel(fourth, to);
     }
-    if (to < end) {
-        to[0] = nsk_even_bytes(nsk_four_anywhere(in));
-        to[1] = nsk_odd_bytes(nsk_four_anywhere(in));
+    for (; to < end; in += step) {
+        to = widen_pixel(nsk_four_anywhere(in), to);
     }
 }
 
@@ -230,7 +241,7 @@ void nsk_depthwise_run(const nsk_layer *l, int8_t *workspace) {
                 l->in.channels >= CHANNELS && l->in.channels == l->out.channels &&
                 l->in.offset % 4 == 0 && nsk_requantise_is_plain(l);
     int32_t whole = fits ? l->out.channels & ~(CHANNELS - 1) : 0; /* channels, four at a time */
-    nsk_depthwise_run_plain(l, workspace, whole);
+    nsk_depthwise_run_plain(l, workspace, whole, l->out.channels);
     if (whole == 0) {
         return;
     }
