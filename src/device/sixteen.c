@@ -13,20 +13,48 @@ typedef struct block {
     int8_t zeroes[NSK_SIXTEEN]; /* what is outside of the picture */
 } block;
 
-static void find_taps(const block *b, int32_t y, int32_t x, const int8_t **to) {
+/* The input rows that an output row reads: the first tap's byte of each, counted from the picture's
+ * edge, and how much of a column's place counts there: nothing outside of the picture. */
+typedef struct rows {
+    const int8_t *at[NSK_SIXTEEN_TAPS];
+    int32_t counts[NSK_SIXTEEN_TAPS];
+    bool inside; /* all of them */
+} rows;
+
+static void find_rows(const block *b, int32_t y, rows *to) {
     const nsk_layer *l = b->layer;
-    const int8_t **at = to;
     int32_t row = y * l->stride_down - l->pad_top;
+    to->inside = true;
     for (int32_t ky = 0; ky < l->kernel_height; ky++, row += l->dilate_down) {
-        bool inside = row >= 0 && row < l->in.height;
-        int32_t column = x * l->stride_across - l->pad_left;
-        for (int32_t kx = 0; kx < l->kernel_width; kx++, column += l->dilate_across) {
-            *at++ = inside && column >= 0 && column < l->in.width
-                        ? b->in + (row * l->in.width + column) * l->in.channels
-                        : b->zeroes;
+        const bool inside = row >= 0 && row < l->in.height;
+        to->at[ky] = inside ? b->in + row * l->in.width * l->in.channels : b->zeroes;
+        to->counts[ky] = inside ? -1 : 0;
+        to->inside = to->inside && inside;
+    }
+}
+
+static NSK_NOINLINE void find_taps(const block *b, const rows *of, int32_t x, const int8_t **to) {
+    const nsk_layer *l = b->layer;
+    const int32_t height = l->kernel_height;
+    const int32_t width = l->kernel_width;
+    const int32_t columns = l->in.width;
+    const int32_t channels = l->in.channels;
+    const int32_t dilate = l->dilate_across;
+    int32_t column = x * l->stride_across - l->pad_left;
+    for (int32_t kx = 0; kx < width; kx++, column += dilate) {
+        const int8_t **at = to + kx;
+        if (column < 0 || column >= columns) {
+            for (int32_t ky = 0; ky < height; ky++, at += width) {
+                *at = b->zeroes;
+            }
+            continue;
+        }
+        const int32_t place = column * channels;
+        for (int32_t ky = 0; ky < height; ky++, at += width) {
+            *at = of->at[ky] + (place & of->counts[ky]);
         }
     }
-    *at = to[0]; /* NOLINT(clang-analyzer-core.uninitialized.Assign): there is a tap */
+    to[height * width] = to[0];
 }
 
 /* The outputs along a row whose taps all lie in the picture: [first, last). */
@@ -45,12 +73,12 @@ static void write_row(const block *b, int32_t y, const nsk_sixteen_kernel *kerne
     const nsk_layer *l = b->layer;
     const int8_t *at[NSK_SIXTEEN_TAPS + 1];
     int32_t step = l->stride_across * l->in.channels;
-    int32_t top = y * l->stride_down - l->pad_top;
-    bool inside = top >= 0 && top + (l->kernel_height - 1) * l->dilate_down < l->in.height;
+    rows of;
     int32_t run;
+    find_rows(b, y, &of);
     for (int32_t x = 0; x < l->out.width; x += run) {
-        run = inside && x == b->inner_first && x < b->inner_last ? b->inner_last - x : 1;
-        find_taps(b, y, x, at);
+        run = of.inside && x == b->inner_first && x < b->inner_last ? b->inner_last - x : 1;
+        find_taps(b, &of, x, at);
         kernel->write(state, at, step, run, out + x * l->out.pixel_stride);
     }
 }

@@ -9,7 +9,7 @@
 #include "../format.h"
 #include "mve.h"
 
-enum { OUTPUTS = 4, LANES = 16 };
+enum { OUTPUTS = 4, LANES = 16 /* of bytes */ };
 
 /* Of one output, both pixels; of another. The instruction wants them in even registers, of which
  * there are no more than seven. */
@@ -89,6 +89,53 @@ static NSK_NOINLINE void four_outputs(const nsk_matmul *p, int32_t c, const int8
     }
 }
 
+/* The same of rows of up to sixteen bytes: the weights of four outputs stay in vectors, and pixels
+ * come one by one. Of rows that are shorter, no byte behind them is read. */
+static NSK_NOINLINE void four_of_short_rows(const nsk_matmul *p, int32_t c, const int8_t *in,
+                                            int32_t pixels, int8_t *out) {
+    const int8_t *weights = p->weights + c * p->row;
+    const int32x4_t requantise = words(p->requantise + 4 * c);
+    const nsk_four f = nsk_four_of(requantise);
+    const int32x4_t bias = vshrq_n_s32(requantise, 9);
+    __asm__ volatile("vctp.8 %[row]\n\t"
+                     "vpst\n\t"
+                     "vldrbt.8 q0, [%[weights]]\n\t"
+                     "add %[weights], %[weights], %[row]\n\t"
+                     "vpst\n\t"
+                     "vldrbt.8 q1, [%[weights]]\n\t"
+                     "add %[weights], %[weights], %[row]\n\t"
+                     "vpst\n\t"
+                     "vldrbt.8 q2, [%[weights]]\n\t"
+                     "add %[weights], %[weights], %[row]\n\t"
+                     "vpst\n\t"
+                     "vldrbt.8 q3, [%[weights]]\n\t"
+                     "dls lr, %[pixels]\n"
+                     "1:\n\t"
+                     "vpst\n\t"
+                     "vldrbt.8 q4, [%[in]]\n\t"
+                     "add %[in], %[in], %[in_step]\n\t"
+                     "vmladav.s8 r0, q4, q0\n\t"
+                     "vmladav.s8 r2, q4, q1\n\t"
+                     "vmladav.s8 r4, q4, q2\n\t"
+                     "vmladav.s8 r6, q4, q3\n\t"
+                     "vmov q4[2], q4[0], r0, r4\n\t"
+                     "vmov q4[3], q4[1], r2, r6\n\t"
+                     "vadd.i32 q4, q4, %q[bias]\n\t"
+                     "vmul.i32 q4, q4, %q[factor]\n\t"
+                     "vrshl.s32 q4, q4, %q[shift]\n\t"
+                     "vadd.i32 q4, q4, %[zero]\n\t"
+                     "vqmovnb.s32 q4, q4\n\t"
+                     "vqmovnb.s16 q4, q4\n\t"
+                     "vstrb.32 q4, [%[out]]\n\t"
+                     "add %[out], %[out], %[out_step]\n\t"
+                     "le lr, 1b\n\t"
+                     : [weights] "+&r"(weights), [in] "+&r"(in), [out] "+&l"(out)
+                     : [row] "r"(p->row), [pixels] "r"(pixels), [in_step] "r"(p->in_step),
+                       [out_step] "r"(p->out_step), [zero] "r"(p->zero), [bias] "w"(bias),
+                       [factor] "w"(f.factor), [shift] "w"(f.shift)
+                     : "lr", "r0", "r2", "r4", "r6", "q0", "q1", "q2", "q3", "q4", "memory");
+}
+
 /* Four outputs of one pixel as int16, whose zero is 0. */
 static NSK_NOINLINE void four_wide(const nsk_matmul *p, int32_t c, const int8_t *in, int16_t *out) {
     const int32_t row = p->row;
@@ -112,6 +159,10 @@ void nsk_multiply_out(const nsk_matmul *p, const int8_t *in, int32_t pixels, int
         int32_t c = next + OUTPUTS <= p->outputs ? next : p->outputs - OUTPUTS;
         if (p->wide) {
             four_wide(p, c, in, (int16_t *)(void *)out);
+            continue;
+        }
+        if (p->row <= LANES && pixels > 0) {
+            four_of_short_rows(p, c, in, pixels, out + c);
             continue;
         }
         four_outputs(p, c, in, p->in_step, pixels / 2, out + c, p->out_step);
