@@ -8,7 +8,7 @@
 #include "device/work.h"
 #include "emulator.h"
 #include "grid.h"
-#include "netsuke/quantise.h"
+#include "quantised.h"
 
 typedef struct bench {
     const char *folders[2]; /* kernels, plain */
@@ -28,20 +28,6 @@ static const struct {
     {"dense, 256 to 6", {NSK_KIND_DENSE, 1, 256, 6, 1, 1}},
     {"whole network", {0}},
 };
-
-static bool write_inputs(const bench *b, const nsk_model_file *file, nsk_model *model,
-                         nsk_error *error) {
-    nsk_open(model, file->bytes, file->size);
-    size_t size = (size_t)model->width * model->height * model->channels;
-    uint8_t *frame = g_malloc(size);
-    for (size_t i = 0; i < size; i++) {
-        frame[i] = (uint8_t)(i * 37U % 251U);
-    }
-    bool good =
-        nsk_model_file_write(file, b->model, error) && nsk_file_write(b->frame, frame, size, error);
-    g_free(frame);
-    return good;
-}
 
 /* Instructions a multiply-accumulate of the tested layer, or of all layers and the preparation. */
 static bool count(const bench *b, const emulated_core *core, const nsk_model *model, bool whole,
@@ -72,7 +58,7 @@ static bool print_row(const bench *b, size_t row, nsk_error *error) {
     bool whole = rows[row].shape.kind == 0;
     nsk_model model;
     nsk_model_file *file = whole ? b->network : grid_model(&rows[row].shape, GRID_PLAIN, error);
-    bool good = file != NULL && write_inputs(b, file, &model, error);
+    bool good = file != NULL && bench_write(file, &model, b->model, b->frame, error);
     for (int i = 0; i < emulated_core_count && good; i++) {
         double each[2];
         if (emulated_cores[i].machine == NULL) {
@@ -90,26 +76,12 @@ static bool print_row(const bench *b, size_t row, nsk_error *error) {
     return good;
 }
 
-static bool quantise(bench *b, const char *path, nsk_error *error) {
-    nsk_brief *brief = nsk_brief_read(path, error);
-    nsk_network *network =
-        brief != NULL ? nsk_network_read(brief->model, &brief->input, brief->output, error) : NULL;
-    nsk_images *images = network != NULL
-                             ? nsk_images_open(brief->calibration, &brief->labels, &brief->input,
-                                               brief->calibration_limit, false, error)
-                             : NULL;
-    b->network = images != NULL ? nsk_quantise(network, images, NULL, error) : NULL;
-    nsk_images_free(images);
-    nsk_network_free(network);
-    nsk_brief_free(brief);
-    return b->network != NULL;
-}
-
 int main(int argc, char **argv) {
     bench b = {0};
     nsk_error error = {.text = "give a brief, the folder of the kernels' images and that of the "
                                "plain ones"};
-    bool good = argc == 4 && quantise(&b, argv[1], &error);
+    b.network = argc == 4 ? bench_quantise(argv[1], &error) : NULL;
+    bool good = b.network != NULL;
     b.folders[0] = good ? argv[2] : NULL;
     b.folders[1] = good ? argv[3] : NULL;
     b.scratch = g_dir_make_tmp("bench-XXXXXX", NULL);

@@ -4,6 +4,7 @@
 
 #include "arch.h"
 #include "check.h"
+#include "gather.h"
 #include "product.h"
 
 static bool check(const nsk_model *m, const nsk_layer *l) {
@@ -63,10 +64,8 @@ static NSK_NOINLINE int8_t *gather_row(const window *w, int32_t y, int8_t *to) {
     return to;
 }
 
-/* Rows that lie in the picture, each one copy. Where words may be loaded from anywhere, up to three
- * bytes too many, over which the next row is written; of the last row none. */
-static NSK_NOINLINE int8_t *gather_rows(const int8_t *in, int32_t row, int32_t rows, int32_t bytes,
-                                        int8_t *to) {
+int8_t *NSK_PLAIN_BESIDE_VECTORS(nsk_gather_rows)(const int8_t *in, int32_t row, int32_t rows,
+                                                  int32_t bytes, int8_t *to) {
 #if defined(NSK_WORDS_ANYWHERE)
     for (; rows > 1; rows--, in += row, to += bytes) {
         const int8_t *from = in;
@@ -84,23 +83,21 @@ static NSK_NOINLINE int8_t *gather_rows(const int8_t *in, int32_t row, int32_t r
 
 static void gather(const window *w, int8_t *to) {
     const nsk_layer *l = w->layer;
-    /* rows that lie in the picture without gaps are one copy each; all of them one call */
+    /* a row that lies in the picture without gaps is one copy */
     bool whole = l->count == 1 && l->dilate_across == 1 && w->x >= 0 &&
                  w->x + l->kernel_width <= l->in.width;
     int32_t row = l->in.width * l->in.channels;
     int32_t y = w->y;
     int32_t from = y * row + w->x * l->in.channels;
-    int32_t rows = 1;
     if (whole && l->dilate_down == 1 && y >= 0 && y + l->kernel_height <= l->in.height) {
-        rows = l->kernel_height;
+        nsk_gather_rows(w->in + from, row, l->kernel_height, w->bytes, to);
+        return; /* what fills the window up meets weights of 0 */
     }
-    for (int32_t ky = 0; ky < l->kernel_height; ky += rows) {
+    for (int32_t ky = 0; ky < l->kernel_height; ky++) {
         if (y < 0 || y >= l->in.height) {
             to = fill(to, l->in.zero, w->bytes);
-        } else if (whole) {
-            to = gather_rows(w->in + from, row, rows, w->bytes, to);
         } else {
-            to = gather_row(w, y, to);
+            to = whole ? nsk_gather_rows(w->in + from, row, 1, w->bytes, to) : gather_row(w, y, to);
         }
         y += l->dilate_down;
         from += l->dilate_down * row;
