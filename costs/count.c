@@ -62,11 +62,22 @@ static void add_point(study *s, const char *kind, const nsk_work *work, double c
     }
 }
 
-static bool write_inputs(const study *s, const grid_shape *shape, grid_way way, nsk_model *model,
+/* How a shape's layers run, and in which order weights stand: as they are, or in pairs. */
+typedef struct manner {
+    grid_way way;
+    bool paired;
+} manner;
+
+static bool write_inputs(const study *s, const grid_shape *shape, manner how, nsk_model *model,
                          nsk_model_file **file, nsk_error *error) {
-    *file = grid_model(shape, way, error);
-    if (*file == NULL) {
+    nsk_model_file *plain = grid_model(shape, how.way, error);
+    *file = plain;
+    if (plain == NULL) {
         return false;
+    }
+    if (how.paired) {
+        *file = nsk_model_file_for_core(plain, "cortex-m4");
+        nsk_model_file_free(plain);
     }
     nsk_open(model, (*file)->bytes, (*file)->size);
     size_t size = (size_t)model->width * model->height * model->channels;
@@ -124,14 +135,14 @@ static void add_around(study *s, const nsk_model *model, const emulated_run *run
     add_point(s, "check", &check, run->check);
 }
 
-/* Runs a shape in one way and adds points of its layers from the tested one on, `layers` of them.
+/* Runs a shape in one manner and adds points of its layers from the tested one on, `layers` of
+ * them.
  */
-static bool count_way(study *s, int index, grid_way way, int layers, around *rest,
-                      nsk_error *error) {
+static bool count_way(study *s, int index, manner how, int layers, around *rest, nsk_error *error) {
     nsk_model model;
     nsk_model_file *file;
     emulated_run run = {0};
-    bool good = write_inputs(s, &grid_shapes[index], way, &model, &file, error) &&
+    bool good = write_inputs(s, &grid_shapes[index], how, &model, &file, error) &&
                 emulate(s->core, s->elf, s->model, s->frames, NULL, &run, error);
     for (int i = GRID_TESTED_LAYER; good && i < MIN(run.layers, GRID_TESTED_LAYER + layers); i++) {
         nsk_work work = nsk_layer_work(&model, (unsigned)i);
@@ -145,7 +156,7 @@ static bool count_way(study *s, int index, grid_way way, int layers, around *res
                                  .rows = model.height};
         note_depths(s, &model, &run);
     }
-    if (good && way == GRID_PLAIN) {
+    if (good && how.way == GRID_PLAIN && !how.paired) {
         add_around(s, &model, &run);
     }
     emulated_run_clear(&run);
@@ -154,23 +165,35 @@ static bool count_way(study *s, int index, grid_way way, int layers, around *res
 }
 
 /* Whole, and, where the kind of layer can, a row at a time and over its input. */
-static bool count_shape(study *s, int index, nsk_error *error) {
+static bool count_order(study *s, int index, bool paired, nsk_error *error) {
     enum { ALL = 64 };
     around whole;
     around streamed;
     around over;
     const nsk_kind kind = grid_shapes[index].kind;
-    if (!count_way(s, index, GRID_PLAIN, ALL, &whole, error)) {
+    const manner plainly = {GRID_PLAIN, paired};
+    const manner row_by_row = {GRID_STREAMED, paired};
+    const manner over_input = {GRID_OVER, paired};
+    if (!count_way(s, index, plainly, paired ? 1 : ALL, &whole, error)) {
         return false;
     }
-    add_point(s, "prepare", &whole.frame, whole.instructions);
+    if (!paired) {
+        add_point(s, "prepare", &whole.frame, whole.instructions);
+    }
     if (nsk_kind_is_streamed(kind)) {
-        if (!count_way(s, index, GRID_STREAMED, 1, &streamed, error)) {
+        if (!count_way(s, index, row_by_row, 1, &streamed, error)) {
             return false;
         }
-        add_point(s, "stream", &streamed.stream, streamed.instructions - whole.instructions);
+        if (!paired) {
+            add_point(s, "stream", &streamed.stream, streamed.instructions - whole.instructions);
+        }
     }
-    if (nsk_kind_has_window(kind) && !count_way(s, index, GRID_OVER, 0, &over, error)) {
+    return !nsk_kind_has_window(kind) || count_way(s, index, over_input, 0, &over, error);
+}
+
+static bool count_shape(study *s, int index, nsk_error *error) {
+    if (!count_order(s, index, false, error) ||
+        (grid_shapes[index].kind == NSK_KIND_CONV && !count_order(s, index, true, error))) {
         return false;
     }
     if (isatty(STDERR_FILENO)) {
@@ -239,11 +262,12 @@ static bool trace_shape(const study *s, const cycle_image *image, const grid_sha
     nsk_model model;
     nsk_model_file *file;
     emulated_run run = {0};
-    grid_way way = strcmp(k->kind, "stream") == 0 ? GRID_STREAMED : GRID_PLAIN;
-    if (way == GRID_STREAMED && !nsk_kind_is_streamed(shape->kind)) {
+    const manner how = {strcmp(k->kind, "stream") == 0 ? GRID_STREAMED : GRID_PLAIN,
+                        g_str_has_suffix(k->kind, "-paired")};
+    if (how.way == GRID_STREAMED && !nsk_kind_is_streamed(shape->kind)) {
         return true;
     }
-    bool good = write_inputs(s, shape, way, &model, &file, error) &&
+    bool good = write_inputs(s, shape, how, &model, &file, error) &&
                 (!shows(&model, k->kind) ||
                  (emulate(s->core, s->elf, s->model, s->frames, s->plugin, &run, error) &&
                   cycle_mix_add(image, s->counts, k->sources, &k->mix, error)));

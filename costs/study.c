@@ -23,9 +23,10 @@ typedef struct study {
 } study;
 
 /* Instructions of a whole frame: counted, and estimated from the core's table. */
-static bool measure(const study *s, const emulated_core *core, const nsk_model_file *file,
+static bool measure(const study *s, const emulated_core *core, const nsk_model_file *plain,
                     double *counted, double *estimated, nsk_error *error) {
     nsk_model model;
+    nsk_model_file *file = nsk_model_file_for_core(plain, core->name);
     emulated_run run = {0};
     char *table = g_strdup_printf("costs/%s.ini", core->name);
     char *elf = g_strdup_printf("%s/%s/replay.elf", s->built, core->name);
@@ -57,6 +58,7 @@ static bool measure(const study *s, const emulated_core *core, const nsk_model_f
     }
     emulated_run_clear(&run);
     nsk_costs_free(costs);
+    nsk_model_file_free(file);
     g_free(frame);
     g_free(table);
     g_free(elf);

@@ -41,6 +41,10 @@ bool nsk_model_file_write(const nsk_model_file *file, const char *path, nsk_erro
 bool nsk_model_file_write_c(const nsk_model_file *file, const char *path, const char *name,
                             nsk_error *error);
 void nsk_model_file_free(nsk_model_file *file);
+/* The same model as that core's kernels are quickest with: weights in an order of their own, in the
+ * same bytes of flash. Every build of the runtime computes the same of it; those of other cores
+ * slowly. nsk_model_file_free. */
+nsk_model_file *nsk_model_file_for_core(const nsk_model_file *model, const char *core);
 
 /* Does an open model take such pictures and carry these labels in this order? */
 bool nsk_model_is_for(const nsk_model *model, const nsk_labels *labels, const nsk_input *input,

@@ -1,7 +1,9 @@
 /* netsuke emit: hands over C. */
 
-#include "netsuke/emit.h"
+#include <string.h>
+
 #include "command.h"
+#include "netsuke/emit.h"
 #include "table.h"
 
 typedef struct emit_options {
@@ -16,6 +18,7 @@ enum { MOST_NETWORKS = 16, USUAL_FRAMES = 4 };
 typedef struct handed {
     cli_context context;
     char *name;
+    nsk_model_file *model; /* weights in the order that the board's core wants */
 } handed;
 
 /* Each brief has a context of its own, with the options of the call. */
@@ -34,12 +37,20 @@ static bool load(cli_context *context, int index, handed *h) {
         nsk_open(&model, h->context.model->bytes, h->context.model->size);
         good = cli_check_model(&h->context, &model);
     }
+    const bool boarded = good && h->context.brief->board != NULL;
+    good = good && (!boarded || cli_load_board(&h->context));
     if (good) {
         h->name = nsk_handed_name(nsk_model_fact(&model, NSK_FACT_NAME));
+        h->model =
+            nsk_model_file_for_core(h->context.model, boarded ? h->context.board->core : "any");
     } else {
         context->error = h->context.error;
     }
     return good;
+}
+
+static bool is_ordered(const handed *h) {
+    return memcmp(h->model->bytes, h->context.model->bytes, h->model->size) != 0;
 }
 
 /* `proof`: what was shown, or NULL. */
@@ -56,6 +67,12 @@ static void print_text(const cli_context *context, char *const *files, const han
                       "network\t%s: %s of flash beside the runtime, a workspace of %s in RAM",
                       all[i].name, cli_bytes((double)all[i].context.model->size, text[0]),
                       cli_bytes(model.workspace_bytes, text[1]));
+        if (is_ordered(&all[i])) {
+            cli_table_row(table,
+                          "order\t%s: weights stand as the kernels of %s want them; other cores "
+                          "compute the same of them, slowly",
+                          all[i].name, all[i].context.board->core);
+        }
     }
     char **lines = g_strsplit(proof != NULL ? proof : "", "\n", -1);
     for (char **line = lines; *line != NULL && **line != '\0'; line++) {
@@ -93,7 +110,7 @@ static int emit(cli_context *context, handed *all, int count) {
             return cli_fail(context);
         }
         networks[i] = (nsk_handed_network){.name = all[i].name,
-                                           .model = all[i].context.model,
+                                           .model = all[i].model,
                                            .tried = all[i].context.held_out,
                                            .product = &all[i].context.brief->product,
                                            .decision = &all[i].context.brief->decision};
@@ -132,6 +149,7 @@ static int run(cli_context *context) {
     int status = emit(context, all, count);
     for (int i = 0; i < count; i++) {
         cli_context_clear(&all[i].context);
+        nsk_model_file_free(all[i].model);
         g_free(all[i].name);
     }
     return status;

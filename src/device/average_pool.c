@@ -5,7 +5,7 @@
 #include "format.h"
 #include "pool.h"
 
-static bool check(const nsk_model *m, const nsk_layer *l) {
+static NSK_SELDOM bool check(const nsk_model *m, const nsk_layer *l) {
     bool counted = (l->flags & NSK_FLAG_COUNTED) != 0;
     uint32_t multipliers = counted ? nsk_kernel_area(l) : 1U;
     bool good = l->in.channels == l->out.channels && nsk_window_is_good(l) &&

@@ -4,6 +4,7 @@
 
 #include "arithmetic.h"
 #include "format.h"
+#include "paired.h"
 
 bool nsk_lies_inside(const nsk_model *m, const uint8_t *at, uint32_t bytes, uint32_t alignment) {
     size_t offset = (size_t)(at - m->bytes);
@@ -39,18 +40,33 @@ bool nsk_scratch_is_good(const nsk_model *m, const nsk_layer *l, uint64_t bytes)
     return l->scratch % 4 == 0 && l->scratch + bytes <= m->workspace_bytes;
 }
 
+int32_t nsk_paired_weight(const int8_t *pair, uint32_t tap, bool second) {
+    const uint32_t in_four = tap % 4U;
+    const uint32_t place = tap - in_four + (in_four == 0 || in_four == 3U ? in_four : 3U - in_four);
+    const int8_t *at = pair + 2U * place;
+    return second ? at[1] + (at[0] < 0 ? 1 : 0) : at[0];
+}
+
+static int32_t weight_at(const nsk_layer *l, uint32_t channel, uint32_t tap,
+                         const nsk_weights_form *form) {
+    const int8_t *weights = (const int8_t *)l->weights;
+    return nsk_weights_are_paired(l)
+               ? nsk_paired_weight(weights + (channel & ~1U) * form->start, tap, channel % 2U == 1U)
+               : weights[channel * form->start + tap * form->step];
+}
+
 /* No sum here leaves 32 bits: it ends where it is too large. */
 static bool weights_fit(const nsk_layer *l, uint32_t channel, const nsk_weights_form *form) {
-    const int8_t *weights = (const int8_t *)l->weights + channel * form->start;
     int32_t requantise = nsk_word(l->requantise, channel);
     int32_t bias = nsk_requantise_bias(requantise);
-    int32_t room = NSK_SUM_MOST - (bias < 0 ? -bias : bias);
+    int32_t most = nsk_weights_are_paired(l) ? NSK_PAIRED_MOST : NSK_SUM_MOST;
+    int32_t room = most - (bias < 0 ? -bias : bias);
     int32_t sum = 0;
     for (uint32_t i = 0; i < form->taps + form->fill; i++) {
-        int32_t w = weights[i * form->step];
+        int32_t w = weight_at(l, channel, i, form);
         sum += w < 0 ? -w : w;
         /* none is the least: two products of it are one too large for 16 bits */
-        if (w == INT8_MIN || sum > room || (i >= form->taps && w != 0)) {
+        if (w < -127 || w > 127 || sum > room || (i >= form->taps && w != 0)) {
             return false;
         }
     }

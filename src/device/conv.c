@@ -5,9 +5,16 @@
 #include "arch.h"
 #include "check.h"
 #include "gather.h"
-#include "product.h"
+#include "paired.h"
 
-static bool check(const nsk_model *m, const nsk_layer *l) {
+/* Outputs in twos, with the clamp of an int8. */
+static NSK_SELDOM bool paired_is_good(const nsk_model *m, const nsk_layer *l) {
+    return !nsk_weights_are_paired(l) ||
+           (nsk_load16(m->bytes + NSK_H_VERSION) == NSK_VERSION_ORDERED &&
+            l->out.channels / l->count % 2U == 0 && nsk_requantise_is_plain(l));
+}
+
+static NSK_SELDOM bool check(const nsk_model *m, const nsk_layer *l) {
     if (l->count < 1 || l->in.channels % l->count != 0 || l->out.channels % l->count != 0 ||
         !nsk_window_is_good(l) || nsk_kernel_area(l) * l->in.channels > NSK_MOST_TAPS ||
         !nsk_scratch_is_good(m, l, (uint32_t)nsk_conv_scratch(l))) {
@@ -20,11 +27,11 @@ static bool check(const nsk_model *m, const nsk_layer *l) {
     uint32_t taps = (uint32_t)nsk_conv_taps(l);
     uint32_t row = (uint32_t)nsk_row_bytes((int32_t)taps);
     nsk_weights_form form = {row, 1, taps, row - taps, 128};
-    return nsk_check_weights(m, l, &form);
+    return paired_is_good(m, l) && nsk_check_weights(m, l, &form);
 }
 
 /* Few bytes: what a call of memcpy costs is a part of the whole. */
-static inline int8_t *copy(int8_t *to, const int8_t *from, int32_t bytes) {
+static NSK_NOINLINE int8_t *copy(int8_t *to, const int8_t *from, int32_t bytes) {
 #if defined(__GNUC__)
     for (; bytes >= 4; bytes -= 4, to += 4, from += 4) {
         __builtin_memcpy(to, from, 4);
@@ -107,9 +114,12 @@ static void gather(const window *w, int8_t *to) {
     }
 }
 
+typedef void multiply(const nsk_matmul *p, const int8_t *in, int32_t pixels, int8_t *out);
+
 /* All outputs of a group, `room` windows at a time. */
 static void run_group(const nsk_layer *l, const int8_t *in, const nsk_matmul *p, int8_t *windows,
                       int32_t room, int8_t *out) {
+    multiply *const multiply_out = p->paired ? nsk_multiply_paired : nsk_multiply_out;
     int32_t waiting = 0;
     window w;
     w.layer = l;
@@ -123,13 +133,13 @@ static void run_group(const nsk_layer *l, const int8_t *in, const nsk_matmul *p,
         for (int32_t x = 0; x < l->out.width; x++, w.x += l->stride_across) {
             gather(&w, windows + waiting * p->row);
             if (++waiting == room) {
-                nsk_multiply_out(p, windows, waiting, out);
+                multiply_out(p, windows, waiting, out);
                 out += waiting * p->out_step;
                 waiting = 0;
             }
         }
     }
-    nsk_multiply_out(p, windows, waiting, out);
+    multiply_out(p, windows, waiting, out);
 }
 
 static void run(const nsk_layer *l, int8_t *workspace) {
@@ -151,7 +161,8 @@ static void run(const nsk_layer *l, int8_t *workspace) {
         p.scratch = scratch;
         if (nsk_conv_is_direct(l)) {
             p.in_step = l->in.channels;
-            nsk_multiply_out(&p, in, l->out.width * l->out.height, out);
+            (p.paired ? nsk_multiply_paired : nsk_multiply_out)(&p, in,
+                                                                l->out.width * l->out.height, out);
         } else {
             run_group(l, in, &p, windows, room, out);
         }

@@ -5,7 +5,7 @@
 #include "format.h"
 
 /* Any pad is safe: taps that no input meets are left out. */
-static bool check(const nsk_model *m, const nsk_layer *l) {
+static NSK_SELDOM bool check(const nsk_model *m, const nsk_layer *l) {
     if (l->count < 1 || l->in.channels % l->count != 0 || l->out.channels % l->count != 0 ||
         l->kernel_height < 1 || l->kernel_width < 1 || l->stride_down < 1 || l->stride_across < 1 ||
         l->dilate_down < 1 || l->dilate_across < 1 ||

@@ -7,7 +7,7 @@
 enum { MOST_ELEMENTS = 1 << 26 };
 
 /* All elements that the loops reach lie inside of both tensors. */
-static bool check(const nsk_model *m, const nsk_layer *l) {
+static NSK_SELDOM bool check(const nsk_model *m, const nsk_layer *l) {
     if (l->count < 1 || l->count > NSK_MOST_LOOPS ||
         !nsk_lies_inside(m, l->loops, 4U * (NSK_M_LOOPS + 3U * l->count), 4) ||
         ((l->flags & NSK_FLAG_TABLE) != 0 && !nsk_lies_inside(m, l->table, 256, 1))) {

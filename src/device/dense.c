@@ -7,7 +7,7 @@ static int32_t inputs_of(const nsk_layer *l) {
     return (int32_t)nsk_tensor_elements(&l->in);
 }
 
-static bool check(const nsk_model *m, const nsk_layer *l) {
+static NSK_SELDOM bool check(const nsk_model *m, const nsk_layer *l) {
     uint32_t taps = (uint32_t)inputs_of(l);
     uint32_t row = (uint32_t)nsk_row_bytes((int32_t)taps);
     nsk_weights_form form = {row, 1, taps, row - taps, 128};

@@ -3,7 +3,7 @@
 
 #include "check.h"
 
-static bool check(const nsk_model *m, const nsk_layer *l) {
+static NSK_SELDOM bool check(const nsk_model *m, const nsk_layer *l) {
     uint32_t channels = l->out.channels;
     uint32_t area = nsk_kernel_area(l);
     nsk_weights_form form = {1, channels, area, 0, 128};

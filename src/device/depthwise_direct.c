@@ -107,14 +107,7 @@ static NSK_NOINLINE void near_row(const row_work *w) {
 /* By two. */
 static NSK_NOINLINE void far_row(const row_work *w) {
     BEGIN
-    int32_t left = w->width;
-    for (; left > 0 && columns >= 2; left--, columns -= 2) {
-        NEXT(1);
-        NEXT(2);
-        PUT(0, 1, 2)
-        MOVE(2, 0);
-    }
-    for (; left > 0; left--) {
+    for (int32_t left = w->width; left > 0; left--) {
         END_PICTURE
         NEXT(1);
         END_PICTURE
@@ -124,15 +117,15 @@ static NSK_NOINLINE void far_row(const row_work *w) {
     }
 }
 
-static bool fits(const nsk_layer *l) {
+static NSK_SELDOM bool fits(const nsk_layer *l) {
     return l->kernel_height == KERNEL && l->kernel_width == KERNEL && l->dilate_down == 1 &&
            l->dilate_across == 1 && l->stride_across <= 2 && l->pad_left <= 1 && l->in.width >= 2 &&
            nsk_requantise_is_plain(l);
 }
 
 /* For input rows from `top` on: the weights of those outside of the picture are left out. */
-static NSK_NOINLINE void set_weights(const nsk_layer *l, const int8_t *weights, int32_t top,
-                                     row_work *w) {
+static NSK_SELDOM void set_weights(const nsk_layer *l, const int8_t *weights, int32_t top,
+                                   row_work *w) {
     const int32_t step = l->out.channels;
     int32_t *to = w->weights;
     for (int32_t k = 0; k < KERNEL; k++, top++) {
@@ -144,8 +137,8 @@ static NSK_NOINLINE void set_weights(const nsk_layer *l, const int8_t *weights, 
     }
 }
 
-static void run_channel(const nsk_layer *l, const int8_t *in, const int8_t *weights,
-                        int32_t requantise, int8_t *out) {
+static NSK_SELDOM void run_channel(const nsk_layer *l, const int8_t *in, const int8_t *weights,
+                                   int32_t requantise, int8_t *out) {
     row_work w;
     w.factor = nsk_requantise_factor(requantise);
     w.shift = nsk_requantise_shift(requantise);
@@ -178,7 +171,7 @@ static void run_channel(const nsk_layer *l, const int8_t *in, const int8_t *weig
     }
 }
 
-void NSK_DIRECT_DEPTHWISE(const nsk_layer *l, int8_t *workspace) {
+NSK_SELDOM void NSK_DIRECT_DEPTHWISE(const nsk_layer *l, int8_t *workspace) {
     const int32_t each = l->out.channels / l->in.channels;
     const bool usual = fits(l);
     for (int32_t c = 0; c < l->out.channels; c++) {

@@ -7,7 +7,7 @@
 #include "check.h"
 #include "format.h"
 
-static bool check_sum(const nsk_model *m, const nsk_layer *l) {
+static NSK_SELDOM bool check_sum(const nsk_model *m, const nsk_layer *l) {
     if (!nsk_pair_is_good(l) || !nsk_check_multipliers(m, l, 2, 1) || l->shifts[0] < 1 ||
         l->shifts[0] > 30) {
         return false;
@@ -21,7 +21,7 @@ static bool check_sum(const nsk_model *m, const nsk_layer *l) {
     return most <= INT32_MAX;
 }
 
-static bool check_product(const nsk_model *m, const nsk_layer *l) {
+static NSK_SELDOM bool check_product(const nsk_model *m, const nsk_layer *l) {
     return nsk_pair_is_good(l) && nsk_check_multipliers(m, l, 1, 1) && nsk_multiplier_is_good(l, 0);
 }
 

@@ -5,8 +5,9 @@
 
 #include <stdint.h>
 
-#define NSK_MAGIC   UINT32_C(0x6b75736e) /* "nsuk" */
-#define NSK_VERSION 8U
+#define NSK_MAGIC           UINT32_C(0x6b75736e) /* "nsuk" */
+#define NSK_VERSION         8U
+#define NSK_VERSION_ORDERED 9U /* the same, but for weights in a core's own order */
 
 enum nsk_header_field {
     NSK_H_MAGIC = 0,        /* u32 */
@@ -90,13 +91,14 @@ enum nsk_layer_field {
 #define NSK_NO_TENSOR 0xffffU
 
 enum nsk_flag {
-    NSK_FLAG_COUNTED = 1, /* average: one multiplier for each count of pixels, count - 1 first */
-    NSK_FLAG_FILL = 2,    /* move: the whole output is filled first */
-    NSK_FLAG_TABLE = 4,   /* move: bytes pass through a table of 256 */
-    NSK_FLAG_LEAST = 8,   /* maximum: the minimum instead */
-    NSK_FLAG_SHARES = 16, /* scores: a softmax of all */
-    NSK_FLAG_EACH = 32,   /* scores: a sigmoid of each; neither: as they are */
-    NSK_FLAG_CENTRED = 64 /* normalise: less the mean, of which the deviation is */
+    NSK_FLAG_COUNTED = 1,  /* average: one multiplier for each count of pixels, count - 1 first */
+    NSK_FLAG_FILL = 2,     /* move: the whole output is filled first */
+    NSK_FLAG_TABLE = 4,    /* move: bytes pass through a table of 256 */
+    NSK_FLAG_LEAST = 8,    /* maximum: the minimum instead */
+    NSK_FLAG_SHARES = 16,  /* scores: a softmax of all */
+    NSK_FLAG_EACH = 32,    /* scores: a sigmoid of each; neither: as they are */
+    NSK_FLAG_CENTRED = 64, /* normalise: less the mean, of which the deviation is */
+    NSK_FLAG_PAIRED = 128  /* convolution: two outputs' weights in a half word, paired.h */
 };
 
 /* A line, two int32: camera byte b becomes level (b x slope + start) / 2^16. */

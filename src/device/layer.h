@@ -2,6 +2,7 @@
 #ifndef NSK_DEVICE_LAYER_H
 #define NSK_DEVICE_LAYER_H
 
+#include "format.h"
 #include "netsuke/device.h"
 
 /* Numbers are wider than their fields so that nothing computed from them can overflow. */
@@ -32,6 +33,13 @@ typedef struct nsk_layer {
 
 void nsk_layer_decode(const nsk_model *model, unsigned index, nsk_layer *layer);
 void nsk_tensor_decode(const nsk_model *model, unsigned tensor, nsk_tensor *t);
+
+/* A function that runs seldom, beside loops that matter: made for size. Whole files: small.h. */
+#if defined(__GNUC__) && !defined(__clang__) && defined(__OPTIMIZE__)
+#define NSK_SELDOM __attribute__((noinline, optimize("Os")))
+#else
+#define NSK_SELDOM
+#endif
 
 /* Keeps an inner loop a function of its own: inlined into the loops around it, compilers run out of
  * registers for both and spill those of the inner one. NSK_ALWAYS_INLINE does the opposite: what is
@@ -169,6 +177,11 @@ static inline int32_t nsk_conv_taps(const nsk_layer *l) {
  * so do the inputs that they meet, and no kernel has a rest of one to three to care for. */
 static inline int32_t nsk_row_bytes(int32_t taps) {
     return (taps + 3) & ~3;
+}
+
+/* Whether two outputs' weights stand in a half word each: paired.h. */
+static inline bool nsk_weights_are_paired(const nsk_layer *l) {
+    return l->kind == NSK_KIND_CONV && (l->flags & NSK_FLAG_PAIRED) != 0;
 }
 
 /* Whether a convolution meets whole pixels as they stand in the workspace, so that nothing needs

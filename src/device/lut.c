@@ -4,7 +4,7 @@
 #include "arch.h"
 #include "check.h"
 
-static bool check(const nsk_model *m, const nsk_layer *l) {
+static NSK_SELDOM bool check(const nsk_model *m, const nsk_layer *l) {
     return nsk_same_size(&l->in, &l->out) && nsk_lies_inside(m, l->table, 256, 1);
 }
 

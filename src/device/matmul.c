@@ -5,7 +5,7 @@
 #include "dots.h"
 #include "format.h"
 
-static bool check(const nsk_model *m, const nsk_layer *l) {
+static NSK_SELDOM bool check(const nsk_model *m, const nsk_layer *l) {
     int64_t most = (int64_t)nsk_reach(l->in.zero) * nsk_reach(l->second.zero) * l->in.channels;
     return l->has_second && l->second.height == l->in.height &&
            l->second.channels == l->in.channels && l->out.height == l->in.height &&

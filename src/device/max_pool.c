@@ -5,7 +5,7 @@
 #include "format.h"
 #include "pool.h"
 
-static bool check(const nsk_model *m, const nsk_layer *l) {
+static NSK_SELDOM bool check(const nsk_model *m, const nsk_layer *l) {
     (void)m;
     return l->in.channels == l->out.channels && nsk_window_is_good(l);
 }

@@ -106,7 +106,7 @@ static void normalise(const nsk_layer *l, const int8_t *in, int8_t *out, uint32_
     }
 }
 
-static bool numbers_are_good(const nsk_layer *l, uint32_t most) {
+static NSK_SELDOM bool numbers_are_good(const nsk_layer *l, uint32_t most) {
     int32_t shift = nsk_word(l->multipliers, NSK_N_SHIFT);
     uint32_t high = (uint32_t)nsk_word(l->multipliers, NSK_N_LEAST + 1);
     bool good = shift >= 0 && shift < 31 && high < most &&
@@ -129,7 +129,7 @@ bool nsk_check_normalise(const nsk_model *m, const nsk_layer *l, uint32_t pixels
            nsk_lies_inside(m, l->multipliers, 4 * NSK_N_WORDS, 4) && numbers_are_good(l, most);
 }
 
-static bool check(const nsk_model *m, const nsk_layer *l) {
+static NSK_SELDOM bool check(const nsk_model *m, const nsk_layer *l) {
     return nsk_check_normalise(m, l, 1, MOST_LEAST);
 }
 
@@ -143,7 +143,7 @@ static void run(const nsk_layer *l, int8_t *workspace) {
 
 const nsk_operation nsk_operation_normalise = {check, run};
 
-static bool check_whole(const nsk_model *m, const nsk_layer *l) {
+static NSK_SELDOM bool check_whole(const nsk_model *m, const nsk_layer *l) {
     return nsk_check_normalise(m, l, (uint32_t)l->in.height * l->in.width, MOST_LEAST);
 }
 

@@ -191,7 +191,8 @@ nsk_status nsk_open(nsk_model *m, const void *bytes, size_t size) {
     if (nsk_load32(m->bytes + NSK_H_MAGIC) != NSK_MAGIC) {
         return NSK_STATUS_NOT_A_MODEL;
     }
-    if (nsk_load16(m->bytes + NSK_H_VERSION) != NSK_VERSION ||
+    const uint32_t version = nsk_load16(m->bytes + NSK_H_VERSION);
+    if ((version != NSK_VERSION && version != NSK_VERSION_ORDERED) ||
         nsk_load16(m->bytes + NSK_H_HEADER_BYTES) != NSK_HEADER_BYTES) {
         return NSK_STATUS_OTHER_VERSION;
     }

@@ -1,3 +1,5 @@
+#include "small.h"
+
 #include "pool.h"
 
 nsk_window nsk_inside(int32_t start, int32_t taps, int32_t dilate, int32_t size) {

@@ -17,6 +17,7 @@ nsk_matmul nsk_matmul_of(const nsk_layer *l, int32_t row, int32_t group) {
     p.high = l->high;
     p.wide = l->out.element == 2;
     p.plain_requantise = nsk_requantise_is_plain(l);
+    p.paired = nsk_weights_are_paired(l);
     p.in_step = row;
     p.out_step = l->out.pixel_stride;
     p.scratch = NULL;

@@ -4,7 +4,7 @@
 #include "check.h"
 #include "format.h"
 
-static bool check(const nsk_model *m, const nsk_layer *l) {
+static NSK_SELDOM bool check(const nsk_model *m, const nsk_layer *l) {
     uint32_t rows = l->out.height;
     uint32_t all = rows + l->out.width;
     if (l->in.channels != l->out.channels ||

@@ -22,7 +22,7 @@ static uint32_t part(const nsk_layer *l, uint32_t below) {
     return below < DIGIT ? product : 0U;
 }
 
-static bool check(const nsk_model *m, const nsk_layer *l) {
+static NSK_SELDOM bool check(const nsk_model *m, const nsk_layer *l) {
     bool as_they_are = (l->flags & (SHARES | EACH)) == 0;
     return nsk_tensor_elements(&l->in) == nsk_tensor_elements(&l->out) &&
            (as_they_are ? l->in.element == 1

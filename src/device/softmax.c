@@ -10,7 +10,7 @@ static uint32_t part(const nsk_layer *l, int32_t below) {
     return (nsk_load16(coarse) * nsk_load16(fine) + 0x8000U) >> 16;
 }
 
-static bool check(const nsk_model *m, const nsk_layer *l) {
+static NSK_SELDOM bool check(const nsk_model *m, const nsk_layer *l) {
     return nsk_same_size(&l->in, &l->out) &&
            nsk_lies_inside(m, l->table, 2 * 2 * NSK_SOFTMAX_ENTRIES, 2) && part(l, 0) > 0;
 }

@@ -7,13 +7,15 @@
 #include "base/random.h"
 #include "device/depthwise.h"
 #include "device/format.h"
+#include "device/paired.h"
 #include "device/product.h"
 #include "reference/exact.h"
 
 /* Only hosts with vectors of their own have two ways. */
 #if !defined(__x86_64__)
-#define nsk_multiply_out_plain               nsk_multiply_out
-#define nsk_depthwise_run_plain(l, w, first) nsk_depthwise_run(l, w)
+#define nsk_multiply_out_plain                    nsk_multiply_out
+#define nsk_depthwise_run_direct                  nsk_depthwise_run
+#define nsk_depthwise_run_plain(l, w, first, end) nsk_depthwise_run(l, w)
 #endif
 
 enum { MOST_ROW = 6000, MOST_PIXELS = 40, MOST_OUTPUTS = 40, MOST_STEP = MOST_OUTPUTS + 8 };
@@ -127,6 +129,42 @@ static void products_are_exact(void) {
     free(b);
 }
 
+/* Two rows as a half word a tap, a + 256 b: taps 0, 2, 1, 3 of every four. */
+static void put_pairs(bed *b) {
+    static const int taps[] = {0, 2, 1, 3};
+    const int row = b->product.row;
+    int8_t *rows = malloc((size_t)(2 * row));
+    for (int c = 0; c < b->product.outputs; c += 2) {
+        int8_t *to = b->weights + c * row;
+        memcpy(rows, to, (size_t)(2 * row));
+        for (int i = 0; i < row; i++) {
+            const int tap = i / 4 * 4 + taps[i % 4];
+            const int half = rows[tap] + 256 * rows[row + tap];
+            *to++ = (int8_t)((unsigned)half & 255U);
+            *to++ = (int8_t)((unsigned)half >> 8 & 255U);
+        }
+    }
+    free(rows);
+}
+
+static void pairs_are_exact(void) {
+    bed *b = calloc(1, sizeof *b);
+    b->random.state = 54;
+    b->in = malloc((size_t)(MOST_ROW + 8) * MOST_PIXELS + MOST_ROW);
+    b->weights = malloc((size_t)MOST_ROW * MOST_OUTPUTS);
+    for (int round = 0; round < 200; round++) {
+        do {
+            draw(b, 4 * between(b, 1, 40), true);
+        } while (b->product.outputs % 2 != 0);
+        expect(b);
+        put_pairs(b);
+        check(b, nsk_multiply_paired);
+    }
+    free(b->in);
+    free(b->weights);
+    free(b);
+}
+
 /* No pixel at all, as at the end of a picture that fills the gathered windows exactly. */
 static void nothing_is_written_for_nothing(void) {
     bed *b = calloc(1, sizeof *b);
@@ -232,6 +270,7 @@ static void depthwise_ways_agree(void) {
 
 CU_TestInfo product_tests[] = {
     {"products are exact", products_are_exact},
+    {"pairs are exact", pairs_are_exact},
     {"nothing is written for nothing", nothing_is_written_for_nothing},
     {"depthwise ways agree", depthwise_ways_agree},
     CU_TEST_INFO_NULL,

@@ -259,7 +259,10 @@ nsk_budget *nsk_budget_make(const nsk_model_file *file, const nsk_board *board,
         return NULL;
     }
     nsk_budget *b = g_new0(nsk_budget, 1);
-    bool good = estimate(b, file, &model, board, product, costs, limits, error);
+    nsk_model_file *handed = nsk_model_file_for_core(file, nsk_costs_core(costs));
+    nsk_open(&model, handed->bytes, handed->size);
+    bool good = estimate(b, handed, &model, board, product, costs, limits, error);
+    nsk_model_file_free(handed);
     nsk_costs_free(costs);
     if (!good) {
         nsk_budget_free(b);

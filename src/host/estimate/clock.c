@@ -143,8 +143,10 @@ static bool add_sample(learner *l, const char *kind, const nsk_work *work, doubl
 static bool add_log(learner *l, const nsk_clock_log *log, nsk_error *error) {
     nsk_model model;
     nsk_clocked clocked;
-    nsk_open(&model, log->model->bytes, log->model->size);
+    nsk_model_file *handed = nsk_model_file_for_core(log->model, nsk_costs_core(l->costs));
+    nsk_open(&model, handed->bytes, handed->size);
     if (!nsk_clocked_read(log->path, &model, &clocked, error)) {
+        nsk_model_file_free(handed);
         return false;
     }
     const nsk_work frame = {.outputs = (uint64_t)model.width * model.height * model.channels,
@@ -158,6 +160,7 @@ static bool add_log(learner *l, const nsk_clock_log *log, nsk_error *error) {
                           error);
     }
     nsk_clocked_clear(&clocked);
+    nsk_model_file_free(handed);
     return good;
 }
 

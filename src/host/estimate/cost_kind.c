@@ -49,6 +49,9 @@ static const char *depthwise_kind(const nsk_layer *l) {
 }
 
 const char *nsk_cost_kind_of(const nsk_layer *l) {
+    if (nsk_weights_are_paired(l)) {
+        return nsk_conv_is_direct(l) ? "pointwise-paired" : "conv-paired";
+    }
     return l->kind == NSK_KIND_DEPTHWISE                       ? depthwise_kind(l)
            : l->kind == NSK_KIND_CONV && nsk_conv_is_direct(l) ? "pointwise"
                                                                : nsk_kind_name(l->kind);
@@ -88,6 +91,8 @@ static const struct {
     const char *files; /* its own */
 } groups[] = {
     {"pointwise", NSK_KIND_CONV, NULL},
+    {"conv-paired", NSK_KIND_CONV, NULL},
+    {"pointwise-paired", NSK_KIND_CONV, NULL},
     {"depthwise-few", NSK_KIND_DEPTHWISE, NULL},
     {"depthwise-any", NSK_KIND_DEPTHWISE, NULL},
     {"depthwise-any-few", NSK_KIND_DEPTHWISE, NULL},

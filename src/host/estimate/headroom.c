@@ -336,12 +336,14 @@ nsk_headroom *nsk_headroom_make(const nsk_model_file *file, const nsk_model_file
         .file = file, .board = board, .ways = g_array_new(FALSE, FALSE, sizeof(nsk_way_out))};
     nsk_budget *now = nsk_budget_make(file, board, product, limits, error);
     nsk_headroom *h = NULL;
+    nsk_model_file *handed = NULL; /* weights in the core's order */
     s.now = now;
     s.costs = now != NULL ? nsk_costs_read(board->costs, error) : NULL;
     bool good = s.costs != NULL;
     if (good) {
         h = g_new0(nsk_headroom, 1);
-        nsk_open(&s.model, file->bytes, file->size);
+        handed = nsk_model_file_for_core(file, nsk_costs_core(s.costs));
+        nsk_open(&s.model, handed->bytes, handed->size);
         bool can = reshape(&s.same, &s.model, s.model.width, s.model.height, 1.0);
         h->silent =
             can ? NULL : "it has layers that move elements, or groups, whose shapes do not follow";
@@ -355,6 +357,7 @@ nsk_headroom *nsk_headroom_make(const nsk_model_file *file, const nsk_model_file
         h->count = (int)s.ways->len;
     }
     reshaped_clear(&s.same);
+    nsk_model_file_free(handed);
     nsk_costs_free((nsk_costs *)s.costs);
     nsk_budget_free(now);
     if (h != NULL) {

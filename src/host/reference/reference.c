@@ -83,17 +83,31 @@ static int32_t requantised(const nsk_layer *l, int64_t products, int c) {
     return exact_requantise((exact)products + exact_bias(word), word, l->out.zero, l->low, l->high);
 }
 
+/* Tap k of output c. Where outputs come in pairs, a and b, a half word is a + 256 b, and of every
+ * four taps the third stands before the second (docs/model-file.md). */
+static int32_t conv_weight(const nsk_layer *l, int row, int c, int k) {
+    static const int place[] = {0, 2, 1, 3};
+    if ((l->flags & NSK_FLAG_PAIRED) == 0) {
+        return ((const int8_t *)l->weights)[(ptrdiff_t)c * row + k];
+    }
+    const uint8_t *at = l->weights + (ptrdiff_t)(c - c % 2) * row + 2 * (k - k % 4 + place[k % 4]);
+    const int32_t half = (int16_t)(at[0] + 256 * at[1]);
+    const int32_t first = (int8_t)at[0];
+    return c % 2 == 0 ? first : (half - first) / 256;
+}
+
 static int32_t conv(const bench *b, int y, int x, int c) {
     const nsk_layer *l = b->layer;
     int inputs = l->in.channels / (int)l->count;
     int first = c / (l->out.channels / (int)l->count) * inputs;
     int row = (l->kernel_height * l->kernel_width * inputs + 3) / 4 * 4;
-    const int8_t *w = (const int8_t *)l->weights + (ptrdiff_t)c * row;
     int64_t sum = 0;
+    int k = 0;
     for (int ky = 0; ky < l->kernel_height; ky++) {
         for (int kx = 0; kx < l->kernel_width; kx++) {
             for (int i = 0; i < inputs; i++) {
-                sum += *w++ * meets(b, row_of_tap(l, y, ky), column_of_tap(l, x, kx), first + i);
+                sum += conv_weight(l, row, c, k++) *
+                       meets(b, row_of_tap(l, y, ky), column_of_tap(l, x, kx), first + i);
             }
         }
     }
