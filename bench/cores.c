@@ -30,22 +30,26 @@ static const struct {
 };
 
 /* Instructions a multiply-accumulate of the tested layer, or of all layers and the preparation. */
-static bool count(const bench *b, const emulated_core *core, const nsk_model *model, bool whole,
+static bool count(const bench *b, const emulated_core *core, const nsk_model_file *file, bool whole,
                   double *each, nsk_error *error) {
     for (int k = 0; k < 2; k++) {
-        emulated_run run;
+        emulated_run run = {0};
+        nsk_model model;
+        nsk_model_file *handed = nsk_model_file_for_core(file, k == 0 ? core->name : "any");
         double instructions = 0.0;
         double macs = 0.0;
         char *elf = g_strdup_printf("%s/%s/replay.elf", b->folders[k], core->name);
-        bool good = emulate(core, elf, b->model, b->frame, NULL, &run, error);
+        bool good = bench_write(handed, &model, b->model, b->frame, error) &&
+                    emulate(core, elf, b->model, b->frame, NULL, &run, error);
         for (int i = 0; good && i < run.layers; i++) {
             if (whole || i == GRID_TESTED_LAYER) {
                 instructions += run.layer[i];
-                macs += (double)nsk_layer_work(model, (unsigned)i).macs;
+                macs += (double)nsk_layer_work(&model, (unsigned)i).macs;
             }
         }
         each[k] = (instructions + (whole ? run.prepare : 0.0)) / macs;
         emulated_run_clear(&run);
+        nsk_model_file_free(handed);
         g_free(elf);
         if (!good) {
             return false;
@@ -56,15 +60,14 @@ static bool count(const bench *b, const emulated_core *core, const nsk_model *mo
 
 static bool print_row(const bench *b, size_t row, nsk_error *error) {
     bool whole = rows[row].shape.kind == 0;
-    nsk_model model;
     nsk_model_file *file = whole ? b->network : grid_model(&rows[row].shape, GRID_PLAIN, error);
-    bool good = file != NULL && bench_write(file, &model, b->model, b->frame, error);
+    bool good = file != NULL;
     for (int i = 0; i < emulated_core_count && good; i++) {
         double each[2];
         if (emulated_cores[i].machine == NULL) {
             continue;
         }
-        good = count(b, &emulated_cores[i], &model, whole, each, error);
+        good = count(b, &emulated_cores[i], file, whole, each, error);
         if (good) {
             printf("%-11s %-25s %7.3f %7.3f  %5.1f times fewer\n", emulated_cores[i].name,
                    rows[row].name, each[0], each[1], each[1] / each[0]);

@@ -101,11 +101,13 @@ static bool count_cycles(const bench *b, const char *core, double *cycles, nsk_e
     return budget != NULL;
 }
 
-static bool run_core(const bench *b, const emulated_core *core, bool gated, nsk_error *error) {
-    emulated_run run;
+static bool run_core(bench *b, const emulated_core *core, bool gated, nsk_error *error) {
+    emulated_run run = {0};
+    nsk_model_file *handed = nsk_model_file_for_core(b->file, core->name);
     char *elf = g_strdup_printf("%s/%s/replay.elf", b->kernels, core->name);
     double cycles = NAN;
-    bool good = emulate(core, elf, b->model_path, b->frame_path, NULL, &run, error) &&
+    bool good = bench_write(handed, &b->model, b->model_path, b->frame_path, error) &&
+                emulate(core, elf, b->model_path, b->frame_path, NULL, &run, error) &&
                 (gated || count_cycles(b, core->name, &cycles, error));
     if (good && gated) {
         print_figure(b, core->name, "gated", "gated network, instructions", layers_of(&run));
@@ -116,14 +118,14 @@ static bool run_core(const bench *b, const emulated_core *core, bool gated, nsk_
         print_figure(b, core->name, "cycles", "whole frame, cycles by the table", cycles);
     }
     emulated_run_clear(&run);
+    nsk_model_file_free(handed);
     g_free(elf);
     return good;
 }
 
 static bool run_network(bench *b, const char *brief, bool gated, nsk_error *error) {
     b->file = bench_quantise(brief, error);
-    bool good =
-        b->file != NULL && bench_write(b->file, &b->model, b->model_path, b->frame_path, error);
+    bool good = b->file != NULL;
     for (int i = 0; i < emulated_core_count && good; i++) {
         if (g_key_file_has_group(b->table, emulated_cores[i].name) &&
             (!gated || !isnan(entry(b, emulated_cores[i].name, "gated", 0)))) {
