@@ -1,13 +1,16 @@
 /* host BRIEF: images a second of the float pass (BLAS) and of the integer pass on this machine, on
- * the same prepared images and threads, measured in turns within one run. */
+ * the same prepared images and threads, measured in turns within one run; and how much of what the
+ * vectors can do at most the integer pass reaches. */
 #include <glib.h>
 #include <omp.h>
 #include <stdio.h>
 #include <stdlib.h>
 
+#include "device/work.h"
 #include "float/forward.h"
 #include "netsuke/quantise.h"
 #include "network/network.h"
+#include "peak.h"
 
 enum { ROUNDS = 5, IMAGES = 400 };
 
@@ -76,6 +79,15 @@ static bool load(bench *b, const char *path, nsk_error *error) {
     return true;
 }
 
+/* Multiply-accumulates of an image. */
+static double macs_of(const nsk_model *model) {
+    double macs = 0.0;
+    for (unsigned i = 0; i < model->layers; i++) {
+        macs += (double)nsk_layer_work(model, i).macs;
+    }
+    return macs;
+}
+
 static int by_value(const void *a, const void *b) {
     double x = *(const double *)a;
     double y = *(const double *)b;
@@ -104,6 +116,13 @@ int main(int argc, char **argv) {
     printf("float pass    %8.0f images a second\n", float_median);
     printf("integer pass  %8.0f images a second, %.2f times the float pass\n", integer_median,
            integer_median / float_median);
+    const char *what;
+    const double peak = bench_peak(&what);
+    if (peak > 0.0) {
+        printf("vector peak   %8.1f thousand million multiply-accumulates a second (%s), of which "
+               "the integer pass reaches %.1f %%\n",
+               peak / 1e9, what, 100.0 * integer_median * macs_of(&b.model) / peak);
+    }
     g_free(b.frames);
     nsk_model_file_free(b.file);
     nsk_images_free(b.images);

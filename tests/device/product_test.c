@@ -10,6 +10,9 @@
 #include "device/paired.h"
 #include "device/product.h"
 #include "reference/exact.h"
+#if defined(__x86_64__)
+#include "device/x86-64/ways.h"
+#endif
 
 /* Only hosts with vectors of their own have two ways. */
 #if !defined(__x86_64__)
@@ -111,6 +114,10 @@ static void check(bed *b, multiply *kernel) {
 
 static void products_are_exact(void) {
     static multiply *const kernels[] = {nsk_multiply_out, nsk_multiply_out_plain};
+#if defined(__x86_64__)
+    static multiply *const chosen[] = {nsk_multiply_out_avx2, nsk_multiply_out_vnni};
+    const bool has[] = {nsk_has_avx2(), nsk_has_vnni()};
+#endif
     bed *b = calloc(1, sizeof *b);
     b->random.state = 51;
     b->in = malloc((size_t)(MOST_ROW + 8) * MOST_PIXELS + MOST_ROW);
@@ -123,6 +130,14 @@ static void products_are_exact(void) {
         for (size_t k = 0; k < sizeof kernels / sizeof *kernels; k++) {
             check(b, kernels[k]);
         }
+#if defined(__x86_64__)
+        for (size_t k = 0; k < sizeof chosen / sizeof *chosen && b->product.row <= NSK_WAYS_ROW;
+             k++) {
+            if (has[k]) {
+                check(b, chosen[k]);
+            }
+        }
+#endif
     }
     free(b->in);
     free(b->weights);

@@ -1,5 +1,5 @@
 /* avx2: vectors of 256 bits: eight 32-bit sums at a time. Only functions marked NSK_AVX2 may use
- * them, and only where nsk_has_avx2 says so. */
+ * them, and only where nsk_has_avx2 (ways.h) says so. */
 #ifndef NSK_DEVICE_X86_64_AVX2_H
 #define NSK_DEVICE_X86_64_AVX2_H
 
@@ -11,10 +11,6 @@
 #include "../format.h"
 
 #define NSK_AVX2 __attribute__((target("avx2")))
-
-static inline bool nsk_has_avx2(void) {
-    return __builtin_cpu_supports("avx2");
-}
 
 /* What turns the sums of eight neighbouring outputs into bytes: nsk_requantise. */
 typedef struct nsk_eight {

@@ -7,6 +7,7 @@
 #if defined(NSK_ARCH_X86_64)
 
 #include "avx2.h"
+#include "ways.h"
 
 /* Sixteen channels' weights of two taps; the second's are 0 where there is none. */
 typedef struct pair {

@@ -7,12 +7,13 @@
 #if defined(NSK_ARCH_X86_64)
 
 #include "avx2.h"
+#include "ways.h"
 
 enum {
     LANES = 8,
     PIXELS = 4,
-    MOST_WORDS = 1152, /* of a row; longer ones go the portable way */
-    TILE_WORDS = 4096  /* of all pixels of a tile */
+    MOST_WORDS = NSK_WAYS_ROW / 4, /* of a row; longer ones go the portable way */
+    TILE_WORDS = 4096              /* of all pixels of a tile */
 };
 
 /* Of eight outputs' weights for four inputs: the first and third, the second and fourth. */
@@ -127,8 +128,12 @@ NSK_AVX2 static void tile_outputs(const nsk_matmul *p, const tile *t, int32_t fi
     }
 }
 
-NSK_AVX2 static void multiply_out_avx2(const nsk_matmul *p, const int8_t *in, int32_t pixels,
-                                       int8_t *out) {
+bool nsk_has_avx2(void) {
+    return __builtin_cpu_supports("avx2");
+}
+
+NSK_AVX2 void nsk_multiply_out_avx2(const nsk_matmul *p, const int8_t *in, int32_t pixels,
+                                    int8_t *out) {
     turned weights[MOST_WORDS];
     tile t = {.words = p->row / 4};
     int32_t most = TILE_WORDS / t.words;
@@ -146,8 +151,12 @@ NSK_AVX2 static void multiply_out_avx2(const nsk_matmul *p, const int8_t *in, in
 }
 
 void nsk_multiply_out(const nsk_matmul *p, const int8_t *in, int32_t pixels, int8_t *out) {
-    if (nsk_has_avx2() && p->row <= 4 * MOST_WORDS && !p->wide) {
-        multiply_out_avx2(p, in, pixels, out);
+    if (p->row > NSK_WAYS_ROW || p->wide) {
+        nsk_multiply_out_plain(p, in, pixels, out);
+    } else if (nsk_has_vnni()) {
+        nsk_multiply_out_vnni(p, in, pixels, out);
+    } else if (nsk_has_avx2()) {
+        nsk_multiply_out_avx2(p, in, pixels, out);
     } else {
         nsk_multiply_out_plain(p, in, pixels, out);
     }
