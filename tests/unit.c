@@ -8,6 +8,7 @@ int main(int argc, char **argv) {
         {"arithmetic", NULL, NULL, NULL, NULL, arithmetic_tests},
         {"kernels", NULL, NULL, NULL, NULL, kernel_tests},
         {"inner products", NULL, NULL, NULL, NULL, product_tests},
+        {"slices", NULL, NULL, NULL, NULL, slices_tests},
         {"weights in a core's order", NULL, NULL, NULL, NULL, ordered_tests},
         {"streams", NULL, NULL, NULL, NULL, stream_tests},
         {"open", NULL, NULL, NULL, NULL, open_tests},

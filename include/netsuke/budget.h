@@ -82,6 +82,13 @@ bool nsk_ram_for_model(const nsk_board *board, const nsk_product *product, const
 /* `product` may be NULL: nothing around the model. */
 nsk_budget *nsk_budget_make(const nsk_model_file *model, const nsk_board *board,
                             const nsk_product *product, const nsk_limits *limits, nsk_error *error);
+/* Whether a board, which may be NULL, has a cost table that is there. */
+bool nsk_has_costs(const nsk_board *board);
+/* What a row of each layer's output costs, for nsk_run_some: a number a layer; all of a layer that
+ * cannot be cut at rows. In cycles of the board, or, where it has no costs, in
+ * multiply-accumulates. */
+bool nsk_row_costs(const nsk_model_file *model, const nsk_board *board, uint32_t *costs,
+                   nsk_error *error);
 /* Compiles a hand-over of the model for a core that the bare-metal boards have, with that core's
  * cross compiler, and reads the linker's map: bytes of code of the runtime. */
 bool nsk_budget_compile(const nsk_model_file *model, const char *core, double *code,

@@ -17,6 +17,10 @@ typedef struct nsk_handed_network {
     /* What stands around it and how it decides, or NULL: nothing, and the likeliest class. */
     const nsk_product *product;
     const nsk_decision *decision;
+    /* The board that it is for, or NULL. Weights stand in the order that its core wants
+     * (nsk_model_file_for_core), and what rows cost is told in its cycles; else in
+     * multiply-accumulates. */
+    const struct nsk_board *board;
 } nsk_handed_network;
 /* A C name of any text. nsk_string_free. */
 char *nsk_handed_name(const char *text);

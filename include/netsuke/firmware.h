@@ -140,6 +140,22 @@ enum nsk_loop_memory { NSK_LOOP_BYTES = 8 + (sizeof(nsk_decider) + 3) / 4 * 4 };
  * NSK_STATUS_OK: it could not begin (no memory, no sound model, `twice` with a streamed one). */
 nsk_status nsk_firmware_run(const nsk_port *port, const nsk_firmware *firmware);
 
+/* ---- in slices ---- */
+
+/* nsk_run, a slice at a time, so that whoever has other work never waits long for it: the caller's
+ * to keep, nobody's to look into. */
+typedef struct nsk_slices {
+    uint16_t layer, row;
+} nsk_slices;
+void nsk_slices_start(nsk_slices *at, const nsk_model *model);
+/* Runs on, for as many rows of layers as cost at most `most`, one at least; true when all layers
+ * are done. Between two calls the workspace must stay as it is. `costs`: of each layer, what a row
+ * of its output costs, in any unit; a hand-over has them in cycles of its board (NAME_row_costs).
+ * Of some kinds the whole layer is one row: those that need all of their input for any output. The
+ * same bits as nsk_run's. The observer, which may be NULL, is called around whole layers. */
+bool nsk_run_some(const nsk_model *model, void *workspace, nsk_slices *at, const uint32_t *costs,
+                  uint32_t most, const nsk_observer *observer);
+
 #ifdef __cplusplus
 }
 #endif

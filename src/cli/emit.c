@@ -18,7 +18,6 @@ enum { MOST_NETWORKS = 16, USUAL_FRAMES = 4 };
 typedef struct handed {
     cli_context context;
     char *name;
-    nsk_model_file *model; /* weights in the order that the board's core wants */
 } handed;
 
 /* Each brief has a context of its own, with the options of the call. */
@@ -27,6 +26,7 @@ static bool load(cli_context *context, int index, handed *h) {
     char *arguments[] = {context->arguments[index], NULL};
     h->context.arguments = g_strdupv(arguments);
     h->context.model_path = g_strdup(context->model_path);
+    h->context.board_path = g_strdup(context->board_path);
     h->context.calibration_path = g_strdup(context->calibration_path);
     h->context.held_out_path = g_strdup(context->held_out_path);
     h->context.tolerant = context->tolerant;
@@ -41,16 +41,20 @@ static bool load(cli_context *context, int index, handed *h) {
     good = good && (!boarded || cli_load_board(&h->context));
     if (good) {
         h->name = nsk_handed_name(nsk_model_fact(&model, NSK_FACT_NAME));
-        h->model =
-            nsk_model_file_for_core(h->context.model, boarded ? h->context.board->core : "any");
     } else {
         context->error = h->context.error;
     }
     return good;
 }
 
+/* Whether its weights are handed over in an order of the board's core. */
 static bool is_ordered(const handed *h) {
-    return memcmp(h->model->bytes, h->context.model->bytes, h->model->size) != 0;
+    const nsk_model_file *plain = h->context.model;
+    nsk_model_file *model =
+        nsk_model_file_for_core(plain, h->context.board != NULL ? h->context.board->core : "any");
+    const bool ordered = memcmp(model->bytes, plain->bytes, plain->size) != 0;
+    nsk_model_file_free(model);
+    return ordered;
 }
 
 /* `proof`: what was shown, or NULL. */
@@ -110,10 +114,11 @@ static int emit(cli_context *context, handed *all, int count) {
             return cli_fail(context);
         }
         networks[i] = (nsk_handed_network){.name = all[i].name,
-                                           .model = all[i].model,
+                                           .model = all[i].context.model,
                                            .tried = all[i].context.held_out,
                                            .product = &all[i].context.brief->product,
-                                           .decision = &all[i].context.brief->decision};
+                                           .decision = &all[i].context.brief->decision,
+                                           .board = all[i].context.board};
     }
     char **files = nsk_emit(networks, count, own->output, &context->error);
     bool alarms = false;
@@ -149,7 +154,6 @@ static int run(cli_context *context) {
     int status = emit(context, all, count);
     for (int i = 0; i < count; i++) {
         cli_context_clear(&all[i].context);
-        nsk_model_file_free(all[i].model);
         g_free(all[i].name);
     }
     return status;
@@ -178,7 +182,7 @@ const cli_command cli_emit = {
                "be shown).",
     .least = 1,
     .most = MOST_NETWORKS,
-    .shared = "model calibration held-out tolerant",
+    .shared = "model board calibration held-out tolerant",
     .own = own_options,
     .own_size = sizeof(emit_options),
     .usual = "frames: 4",

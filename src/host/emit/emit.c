@@ -5,6 +5,7 @@
 #include "emit/bundle.h"
 #include "emit/packages.h"
 #include "emit/product.h"
+#include "netsuke/budget.h"
 #include "reference/reference.h"
 
 /* ---- names ---- */
@@ -30,7 +31,7 @@ static char *c_name(const char *text, bool upper) {
 
 /* What a network's header has besides the classes, behind the network's name. */
 static const char *const sizes[] = {"_WIDTH",           "_HEIGHT",  "_CHANNELS", "_FRAME_BYTES",
-                                    "_WORKSPACE_BYTES", "_CLASSES", "_H"};
+                                    "_WORKSPACE_BYTES", "_CLASSES", "_LAYERS",   "_H"};
 
 static bool is_taken(const GPtrArray *names, const char *upper, const char *name) {
     bool taken = false;
@@ -96,11 +97,12 @@ static GString *header_source(const nsk_handed_network *n, const nsk_model *mode
         "#ifdef __cplusplus\nextern \"C\" {\n#endif\n\n"
         "enum %s_sizes {\n    %s_WIDTH = %u,\n    %s_HEIGHT = %u,\n    %s_CHANNELS = %u,\n"
         "    %s_FRAME_BYTES = %u,\n    %s_WORKSPACE_BYTES = %u, /* aligned to NSK_ALIGNMENT */\n"
-        "    %s_CLASSES = %u\n};\n\n/* The order of the scores. */\nenum %s_class {\n",
+        "    %s_CLASSES = %u,\n    %s_LAYERS = %u\n};\n\n"
+        "/* The order of the scores. */\nenum %s_class {\n",
         n->name, model->width, model->height, order_of(model), fit_of(model), upper, upper, n->name,
         upper, model->width, upper, model->height, upper, model->channels, upper,
         (unsigned)model->width * model->height * model->channels, upper, model->workspace_bytes,
-        upper, model->classes, n->name);
+        upper, model->classes, upper, model->layers, n->name);
     for (unsigned c = 0; c < model->classes; c++) {
         g_string_append_printf(text, "    %s = %u%s\n", (const char *)names->pdata[c], c,
                                c + 1U < model->classes ? "," : "");
@@ -108,16 +110,22 @@ static GString *header_source(const nsk_handed_network *n, const nsk_model *mode
     g_string_append_printf(
         text,
         "};\n\nextern const uint8_t %s_model[%zu];\n\n"
+        "/* What a row of each layer costs, for nsk_run_some: %s. */\n"
+        "extern const uint32_t %s_row_costs[%s_LAYERS];\n\n"
         "/* The product around it, for nsk_firmware_run: as it was rehearsed. */\n"
         "extern const nsk_firmware %s_firmware;\n\n"
         "#ifdef __cplusplus\n}\n#endif\n#endif\n",
-        n->name, n->model->size, n->name);
+        n->name, n->model->size,
+        nsk_has_costs(n->board) ? "cycles of its board, as estimated"
+                                : "multiply-accumulates: there is no table of a board's costs",
+        n->name, upper, n->name);
     g_ptr_array_free(names, TRUE);
     g_free(upper);
     return text;
 }
 
-static GString *model_source(const nsk_handed_network *n, const char *mark) {
+static GString *model_source(const nsk_handed_network *n, const nsk_model *model,
+                             const uint32_t *costs, const char *mark) {
     GString *text = g_string_new(NULL);
     g_string_append_printf(
         text,
@@ -129,6 +137,10 @@ static GString *model_source(const nsk_handed_network *n, const char *mark) {
         "ALIGNED PLACED const uint8_t %s_model[%zu] = {",
         n->name, n->name, n->model->size);
     append_bytes(text, n->model->bytes, n->model->size);
+    g_string_append_printf(text, "\n};\n\nconst uint32_t %s_row_costs[] = {", n->name);
+    for (unsigned i = 0; i < model->layers; i++) {
+        g_string_append_printf(text, "%s%u,", i % 10 == 0 ? "\n    " : " ", costs[i]);
+    }
     g_string_append_printf(
         text,
         "\n};\n\n/* The runtime that came along with it. Where another hand-over's is linked "
@@ -455,36 +467,60 @@ char *nsk_handed_name(const char *text) {
     return free_name;
 }
 
-/* What is to be shown of a network, and its result, which a model that has changed loses. */
-static void add_proof(nsk_bundle *bundle, const char *name) {
-    char *upper = c_name(name, true);
-    char *source = g_strdup_printf("proof/%s.c", name);
-    char *result = g_strdup_printf("proof/%s.txt", name);
-    const char *const values[] = {"NAME", name, "UPPER", upper, NULL};
+static bool same_bytes(const nsk_model_file *a, const nsk_model_file *b) {
+    return a->size == b->size && memcmp(a->bytes, b->bytes, a->size) == 0;
+}
+
+/* What is to be shown of a network, and its result, which a model that has changed loses. Where its
+ * weights stand in a core's own order, the plain runtime is shown on the usual one: it is what it
+ * is quick with. */
+static void add_proof(nsk_bundle *bundle, const nsk_handed_network *n, const nsk_model_file *plain,
+                      const uint32_t *costs, const char *mark) {
+    char *upper = c_name(n->name, true);
+    char *source = g_strdup_printf("proof/%s.c", n->name);
+    char *result = g_strdup_printf("proof/%s.txt", n->name);
+    const char *const values[] = {"NAME", n->name, "UPPER", upper, NULL};
     GString *none = g_string_new(NULL);
-    g_string_append_printf(none, "%s: nothing was shown yet; sh proof/prove.sh\n", name);
+    g_string_append_printf(none, "%s: nothing was shown yet; sh proof/prove.sh\n", n->name);
     nsk_bundle_add_template(bundle, source, "proof.c.in", values);
     nsk_bundle_add(bundle, result, none);
+    if (!same_bytes(plain, n->model)) {
+        nsk_model model;
+        nsk_handed_network usual = *n;
+        char *name = g_strdup_printf("proof/%s_model.c", n->name);
+        usual.model = plain;
+        nsk_open(&model, plain->bytes, plain->size);
+        nsk_bundle_add(bundle, name, model_source(&usual, &model, costs, mark));
+        g_free(name);
+    }
     g_free(result);
     g_free(source);
     g_free(upper);
 }
 
-static void add_network(nsk_bundle *bundle, const nsk_handed_network *n, const char *mark) {
+static bool add_network(nsk_bundle *bundle, const nsk_handed_network *n,
+                        const nsk_model_file *plain, const char *mark, nsk_error *error) {
     nsk_model model;
     nsk_open(&model, n->model->bytes, n->model->size);
+    uint32_t *costs = g_new0(uint32_t, model.layers);
+    if (!nsk_row_costs(n->model, n->board, costs, error)) {
+        g_free(costs);
+        return false;
+    }
     const struct {
         const char *ending;
         GString *text;
     } sources[] = {{".h", header_source(n, &model)},
-                   {"_model.c", model_source(n, mark)},
+                   {"_model.c", model_source(n, &model, costs, mark)},
                    {"_firmware.c", nsk_firmware_source(n, &model)}};
     for (size_t i = 0; i < G_N_ELEMENTS(sources); i++) {
         char *name = g_strconcat(n->name, sources[i].ending, NULL);
         nsk_bundle_add(bundle, name, sources[i].text);
         g_free(name);
     }
-    add_proof(bundle, n->name);
+    add_proof(bundle, n, plain, costs, mark);
+    g_free(costs);
+    return true;
 }
 
 static void add_packages(nsk_bundle *bundle, const nsk_handed_network *networks, int count,
@@ -499,8 +535,9 @@ static void add_packages(nsk_bundle *bundle, const nsk_handed_network *networks,
     g_ptr_array_free(names, TRUE);
 }
 
-char **nsk_emit(const nsk_handed_network *networks, int count, const char *folder,
-                nsk_error *error) {
+/* Networks whose weights stand in their boards' order; `plain`: the same as they were. */
+static char **emit_ordered(const nsk_handed_network *networks, const nsk_handed_network *plain,
+                           int count, const char *folder, nsk_error *error) {
     nsk_needs needs = {.streams = false};
     if (!check_names(networks, count, error)) {
         return NULL;
@@ -519,8 +556,9 @@ char **nsk_emit(const nsk_handed_network *networks, int count, const char *folde
         nsk_needs_add(&needs, &model);
     }
     char *mark = nsk_runtime_mark(&needs);
-    for (int i = 0; i < count; i++) {
-        add_network(bundle, &networks[i], mark);
+    bool good = true;
+    for (int i = 0; i < count && good; i++) {
+        good = add_network(bundle, &networks[i], plain[i].model, mark, error);
     }
     g_free(mark);
     nsk_bundle_add_runtime(bundle, &needs);
@@ -528,7 +566,26 @@ char **nsk_emit(const nsk_handed_network *networks, int count, const char *folde
     nsk_bundle_add_boards(bundle);
     add_packages(bundle, networks, count, &w);
     clear_wording(&w);
-    char **names = nsk_bundle_write(bundle, folder, error) ? nsk_bundle_names(bundle) : NULL;
+    char **names =
+        good && nsk_bundle_write(bundle, folder, error) ? nsk_bundle_names(bundle) : NULL;
     nsk_bundle_free(bundle);
+    return names;
+}
+
+char **nsk_emit(const nsk_handed_network *networks, int count, const char *folder,
+                nsk_error *error) {
+    nsk_handed_network *ordered = g_memdup2(networks, (gsize)count * sizeof *networks);
+    nsk_model_file **models = g_new0(nsk_model_file *, (gsize)count + 1);
+    for (int i = 0; i < count; i++) {
+        const nsk_board *board = networks[i].board;
+        models[i] = nsk_model_file_for_core(networks[i].model, board != NULL ? board->core : "any");
+        ordered[i].model = models[i];
+    }
+    char **names = emit_ordered(ordered, networks, count, folder, error);
+    for (int i = 0; i < count; i++) {
+        nsk_model_file_free(models[i]);
+    }
+    g_free(models);
+    g_free(ordered);
     return names;
 }

@@ -236,7 +236,7 @@ bool nsk_ram_for_model(const nsk_board *board, const nsk_product *product, const
                              .channels = input->colour == NSK_COLOUR_GREY ? 1 : 3};
     enum { USUAL_STACK = 1024 }; /* of a core without a table: what the known ones need at most */
     double stack = USUAL_STACK;
-    bool has_table = board->costs != NULL && g_file_test(board->costs, G_FILE_TEST_EXISTS);
+    bool has_table = nsk_has_costs(board);
     nsk_costs *costs = has_table ? nsk_costs_read(board->costs, error) : NULL;
     bool good = costs == NULL ? !has_table : nsk_costs_deepest(costs, &stack, error);
     *bytes = fmin(board->ram, limits->ram) - stack -

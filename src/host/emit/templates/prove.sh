@@ -13,10 +13,19 @@ if ! command -v frama-c >/dev/null; then
     exit 2
 fi
 
+# The model; where its weights stand in a core's own order, the same in the usual one.
+model_of() {
+    if [ -f "proof/$1_model.c" ]; then
+        echo "proof/$1_model.c"
+    else
+        echo "$1_model.c"
+    fi
+}
+
 # 32-bit int and pointers, little-endian. Every loop is run through to its end.
 prove() {
     frama-c -c11 -machdep x86_32 -cpp-extra-args="-I. -Iproof -DNSK_PORTABLE -U__GNUC__ '-D_Alignas(x)='" \
-        -kernel-warn-key annot:missing-spec=inactive "proof/$1.c" "$1_model.c" nsk_*.c \
+        -kernel-warn-key annot:missing-spec=inactive "proof/$1.c" "$(model_of "$1")" nsk_*.c \
         -eva -eva-no-results -eva-min-loop-unroll 1000000000 -eva-use-spec nsk_crc32 \
         -eva-split-return-function nsk_open:0 -eva-slevel-function nsk_open:50,main:50
 }
@@ -37,7 +46,7 @@ frame, the workspace and their own variables; they read nothing that was never w
 theirs overflows, is divided by zero, or is shifted too far.
 
 Assumed:
-- The model's bytes are those of ${network}_model.c, at a multiple of four; nsk_open, which ran first,
+- The model's bytes are those of $(model_of "$network"), at a multiple of four; nsk_open, which ran first,
   took them. Their checksum's function is taken by its contract in nsk_crc.h.
 - The runtime is the plain C of this folder (-DNSK_PORTABLE). A core's own kernels give the same bits;
   that is tested, not proven.
