@@ -27,7 +27,7 @@
 #include "grid.h"
 #include "handed.h"
 
-enum { TERMS = NSK_COST_TERMS, MOST_POINTS = 4096 };
+enum { TERMS = NSK_COST_TERMS, MOST_POINTS = 8192 };
 
 typedef struct point {
     const char *kind;
@@ -55,7 +55,11 @@ typedef struct study {
 } study;
 
 static void add_point(study *s, const char *kind, const nsk_work *work, double count) {
-    if (s->count < MOST_POINTS && count > 0.0) {
+    if (s->count == MOST_POINTS) {
+        fprintf(stderr, "cost-count: more than %d points; raise MOST_POINTS\n", MOST_POINTS);
+        exit(2);
+    }
+    if (count > 0.0) {
         point *p = &s->points[s->count++];
         *p = (point){.kind = kind, .instructions = count};
         nsk_cost_terms_of(work, p->term);

@@ -35,10 +35,10 @@
 #define NSK_PLAIN_BESIDE_VECTORS(name) name
 #endif
 
-/* Which portable product there is: for a processor of sixteen registers, or of more. Cores with the
- * DSP extension and small ones need none. */
+/* Which portable product there is: for a processor of sixteen registers, and for an analyser, which
+ * follows plain sums; or of more. Cores with the DSP extension and small ones need none. */
 #if !defined(NSK_ARCH_ARM_DSP) && !defined(NSK_ARCH_ARM_SMALL)
-#if defined(__arm__)
+#if defined(__arm__) || defined(__FRAMAC__)
 #define NSK_PLAIN_PAIRS 1
 #else
 #define NSK_PLAIN_HALVES 1
@@ -57,8 +57,9 @@
 #define NSK_DIRECT_DEPTHWISE nsk_depthwise_run
 #endif
 
-/* Words may be loaded from any address. */
-#if defined(__ARM_FEATURE_UNALIGNED) || defined(NSK_ARCH_X86_64) || defined(NSK_ARCH_AARCH64)
+/* Words may be loaded from any address, and are where that is quicker than it is large. */
+#if (defined(__ARM_FEATURE_UNALIGNED) && !defined(__OPTIMIZE_SIZE__)) ||                           \
+    defined(NSK_ARCH_X86_64) || defined(NSK_ARCH_AARCH64)
 #define NSK_WORDS_ANYWHERE 1
 #endif
 

@@ -24,6 +24,7 @@ nsk_matmul nsk_matmul_of(const nsk_layer *l, int32_t row, int32_t group) {
     return p;
 }
 
+#if !defined(NSK_ARCH_ARM_DSP)
 static int32_t dot(const int8_t *a, const int8_t *b, int32_t row, int32_t sum) {
     for (const int8_t *end = a + row; a < end; a += 4, b += 4) {
         sum += a[0] * b[0] + a[1] * b[1] + a[2] * b[2] + a[3] * b[3];
@@ -39,6 +40,7 @@ void nsk_multiply_pixel(const nsk_matmul *p, const int8_t *in, int8_t *out) {
                        out, c);
     }
 }
+#endif
 
 #if defined(NSK_PLAIN_PAIRS)
 

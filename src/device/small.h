@@ -3,6 +3,11 @@
 #ifndef NSK_DEVICE_SMALL_H
 #define NSK_DEVICE_SMALL_H
 
+/* All is made for size. */
+#if defined(__OPTIMIZE_SIZE__)
+#define NSK_SMALLEST 1
+#endif
+
 #if defined(__GNUC__) && !defined(__clang__) && defined(__OPTIMIZE__)
 #pragma GCC optimize("Os")
 #endif

@@ -65,8 +65,9 @@ static void gather(nsk_work *work, const nsk_layer *l) {
     uint64_t all = w.inner + w.outer;
     uint64_t outside = (uint64_t)l->out.height * (uint32_t)l->kernel_height - w.rows;
     work->runs += w.rows * (w.inner + w.outer * (uint32_t)l->kernel_width) + outside * all;
-    work->copies +=
-        w.rows * (w.inner * (bytes / 4U + bytes % 4U) + w.outer_taps * (length / 4U + length % 4U));
+    const uint64_t inner = w.rows * w.inner * (bytes / 4U + bytes % 4U);
+    work->copies += inner + w.rows * w.outer_taps * (length / 4U + length % 4U);
+    work->triples += bytes > 16U ? inner : 0U;
 }
 
 static void count_conv(nsk_work *work, const nsk_layer *l) {
@@ -86,6 +87,15 @@ static void count_conv(nsk_work *work, const nsk_layer *l) {
     }
 }
 
+/* Output rows with taps above or below the picture. */
+static uint64_t rows_at_edges(const nsk_layer *l) {
+    uint64_t rows = 0;
+    for (int32_t y = 0; y < l->out.height; y++) {
+        rows += nsk_rows(l, y).taps < l->kernel_height;
+    }
+    return rows;
+}
+
 static void count_depthwise(nsk_work *work, const nsk_layer *l) {
     uint64_t area = nsk_kernel_area(l);
     uint64_t pixels = (uint64_t)l->out.height * l->out.width;
@@ -101,6 +111,8 @@ static void count_depthwise(nsk_work *work, const nsk_layer *l) {
     work->odd = channels % 4U * pixels * area;
     work->runs = up_to(channels, 16) * l->out.height; /* rows, sixteen channels at a time */
     work->alone = up_to(channels, 16) * (windows_of(l).outer * l->out.height);
+    work->copies = l->stride_across > 1 ? work->outputs : 0U;
+    work->fill = channels * rows_at_edges(l);
 }
 
 /* Windows that lie in the picture. */
@@ -171,6 +183,9 @@ nsk_work nsk_work_of(const nsk_layer *layer) {
     case NSK_KIND_MAX_POOL:
     case NSK_KIND_AVERAGE_POOL:
         work.macs = window_taps(&l) * l.out.channels;
+        work.pixels = (uint64_t)l.out.height * l.out.width;
+        work.blocks = window_taps(&l) * up_to(l.out.channels, 16);
+        work.quads = work.pixels * up_to(l.out.channels, 16);
         break;
     case NSK_KIND_DENSE:
         work.macs = work.inputs * work.outputs;

@@ -7,6 +7,40 @@
 
 #if defined(NSK_ARCH_ARM_DSP)
 
+#if defined(__OPTIMIZE_SIZE__)
+
+#include "../format.h"
+#include "dsp.h"
+
+static NSK_NOINLINE void put(const nsk_matmul *p, int32_t sum, uint32_t c, int8_t *out) {
+    const int32_t requantise = nsk_word(p->requantise, c);
+    out[c] = nsk_requantise(sum + nsk_requantise_bias(requantise), requantise, p->zero, -128, 127);
+}
+
+/* A pixel at a time, by compilers: a third of the size, half as quick. */
+void nsk_multiply_paired(const nsk_matmul *p, const int8_t *in, int32_t pixels, int8_t *out) {
+    for (; pixels > 0; pixels--, in += p->in_step, out += p->out_step) {
+        const int8_t *weights = p->weights;
+        for (uint32_t c = 0; c < (uint32_t)p->outputs; c += 2) {
+            int32_t a = 0;
+            int32_t both = 0;
+            for (int32_t i = 0; i < p->row; i += 4, weights += 8) {
+                const uint32_t x = nsk_load_four(in + i);
+                const uint32_t even = nsk_load_four(weights);
+                const uint32_t odd = nsk_load_four(weights + 4);
+                a = nsk_add_both(nsk_even_bytes(x), nsk_even_bytes(even), a);
+                a = nsk_add_both(nsk_odd_bytes(x), nsk_even_bytes(odd), a);
+                both = nsk_add_both(nsk_even_bytes(x), even, both);
+                both = nsk_add_both(nsk_odd_bytes(x), odd, both);
+            }
+            put(p, a, c, out);
+            put(p, (both - a) >> 8, c + 1U, out);
+        }
+    }
+}
+
+#else
+
 #include <stddef.h>
 
 enum { PIXELS = 4 };
@@ -169,4 +203,5 @@ void nsk_multiply_paired(const nsk_matmul *p, const int8_t *in, int32_t pixels, 
     }
 }
 
+#endif
 #endif

@@ -11,6 +11,9 @@
 
 enum { CHANNELS = 16, LANES = 4, VECTORS = 4 };
 
+/* So that 255 of each pixel, and so much more, fit in 32 bits. */
+enum { MOST_UP = 8, MOST_PIXELS = 1 << 15 };
+
 typedef struct sums {
     int32x4_t of[VECTORS];
 } sums;
@@ -38,9 +41,12 @@ void nsk_average_window(const nsk_layer *l, const int8_t *in, int32_t down, int3
     const int32_t pixels = down * across;
     const bool counted = (l->flags & NSK_FLAG_COUNTED) != 0 && pixels > 0;
     const uint32_t k = counted ? (uint32_t)pixels - 1U : 0U;
+    /* Small shifts, as of two by two pixels, become those that the high word serves: the sum goes
+     * up by as much. */
     const int32_t shift = l->shifts[k];
-    if (!nsk_requantise_is_plain(l) || l->out.channels < CHANNELS ||
-        shift < NSK_SHIFT_BY_HIGH_WORD) {
+    const int32_t up = shift < NSK_SHIFT_BY_HIGH_WORD ? NSK_SHIFT_BY_HIGH_WORD - shift : 0;
+    if (!nsk_requantise_is_plain(l) || l->out.channels < CHANNELS || up > MOST_UP ||
+        pixels > MOST_PIXELS) {
         nsk_average_window_plain(l, in, down, across, out);
         return;
     }
@@ -54,7 +60,8 @@ void nsk_average_window(const nsk_layer *l, const int8_t *in, int32_t down, int3
         for (int32_t i = 0; i < VECTORS; i++) {
             /* nsk_rescale, by the high word and one rounding shift */
             int32x4_t value = vaddq_n_s32(s.of[i], -pixels * l->in.zero);
-            value = vrshlq_n_s32(vmulhq_s32(value, multiplier), NSK_SHIFT_BY_HIGH_WORD - 1 - shift);
+            value = vmulhq_s32(vshlq_r_s32(value, up), multiplier);
+            value = vrshlq_n_s32(value, NSK_SHIFT_BY_HIGH_WORD - 1 - shift - up);
             nsk_put_four(out + c + i * LANES, vaddq_n_s32(value, l->out.zero));
         }
     }

@@ -48,13 +48,20 @@ static const char *depthwise_kind(const nsk_layer *l) {
                  : "depthwise-any";
 }
 
+/* Weights in pairs; or rows of sixteen bytes and fewer, which vectors hold. */
+static const char *conv_kind(const nsk_layer *l) {
+    const bool direct = nsk_conv_is_direct(l);
+    return nsk_weights_are_paired(l)               ? direct ? "pointwise-paired" : "conv-paired"
+           : nsk_row_bytes(nsk_conv_taps(l)) <= 16 ? direct ? "pointwise-short" : "conv-short"
+           : direct                                ? "pointwise"
+                                                   : "conv";
+}
+
 const char *nsk_cost_kind_of(const nsk_layer *l) {
-    if (nsk_weights_are_paired(l)) {
-        return nsk_conv_is_direct(l) ? "pointwise-paired" : "conv-paired";
-    }
-    return l->kind == NSK_KIND_DEPTHWISE                       ? depthwise_kind(l)
-           : l->kind == NSK_KIND_CONV && nsk_conv_is_direct(l) ? "pointwise"
-                                                               : nsk_kind_name(l->kind);
+    return l->kind == NSK_KIND_DEPTHWISE                              ? depthwise_kind(l)
+           : l->kind == NSK_KIND_CONV                                 ? conv_kind(l)
+           : l->kind == NSK_KIND_AVERAGE_POOL && l->out.channels < 16 ? "average-pool-few"
+                                                                      : nsk_kind_name(l->kind);
 }
 
 const char *nsk_cost_kind(const nsk_model *model, unsigned layer) {
@@ -78,8 +85,10 @@ const char *nsk_depth_kind(const nsk_model *model, unsigned layer, char *text) {
         l.kind == NSK_KIND_CONV || l.kind == NSK_KIND_DENSE || l.kind == NSK_KIND_DEPTHWISE;
     bool whole = strcmp(nsk_depth_group(model, layer), "stack") == 0;
     int pixels = l.out.width * (whole ? l.out.height : 1);
+    bool far = l.kind == NSK_KIND_DEPTHWISE && l.stride_across > 1;
     bool odd = weighs && (l.out.channels % 4 != 0 || (l.kind == NSK_KIND_CONV && pixels % 4 != 0));
-    snprintf(text, NSK_DEPTH_KIND, "%s%s", nsk_cost_kind(model, layer), odd ? "-odd" : "");
+    snprintf(text, NSK_DEPTH_KIND, "%s%s%s", nsk_cost_kind(model, layer), far ? "-far" : "",
+             odd ? "-odd" : "");
     return text;
 }
 
@@ -91,6 +100,9 @@ static const struct {
     const char *files; /* its own */
 } groups[] = {
     {"pointwise", NSK_KIND_CONV, NULL},
+    {"conv-short", NSK_KIND_CONV, NULL},
+    {"pointwise-short", NSK_KIND_CONV, NULL},
+    {"average-pool-few", NSK_KIND_AVERAGE_POOL, NULL},
     {"conv-paired", NSK_KIND_CONV, NULL},
     {"pointwise-paired", NSK_KIND_CONV, NULL},
     {"depthwise-few", NSK_KIND_DEPTHWISE, NULL},

@@ -186,18 +186,31 @@ bool nsk_costs_code(const nsk_costs *costs, const nsk_model *model, double *byte
     return sum_code(costs, model, false, bytes, error);
 }
 
-/* A depth that was not seen is taken for that of the same kind, odd or not. */
+/* A depth that was not seen is taken for that of the same kind, odd or not, near or far. */
+static const char *seen_depth(const nsk_costs *costs, const char *group, const char *kind,
+                              char *other) {
+    const bool far = strstr(kind, "-far") != NULL;
+    const bool odd = strstr(kind, "-odd") != NULL;
+    const int length = (int)(far   ? strstr(kind, "-far") - kind
+                             : odd ? strstr(kind, "-odd") - kind
+                                   : (ptrdiff_t)strlen(kind));
+    for (int way = 0; way < 4; way++) {
+        const bool as_far = far != (way >= 2);
+        const bool as_odd = odd != (way % 2 == 1);
+        g_snprintf(other, NSK_DEPTH_KIND, "%.*s%s%s", length, kind, as_far ? "-far" : "",
+                   as_odd ? "-odd" : "");
+        if (nsk_settings_text(costs->settings, group, other) != NULL) {
+            return other;
+        }
+    }
+    return kind;
+}
+
 static bool deepen(const nsk_costs *costs, const char *group, const char *kind, double *bytes,
                    nsk_error *error) {
     double one = 0.0;
     char other[NSK_DEPTH_KIND];
-    const char *odd = strstr(kind, "-odd");
-    g_snprintf(other, sizeof other, "%.*s%s", odd != NULL ? (int)(odd - kind) : (int)strlen(kind),
-               kind, odd != NULL ? "" : "-odd");
-    if (nsk_settings_text(costs->settings, group, kind) == NULL &&
-        nsk_settings_text(costs->settings, group, other) != NULL) {
-        kind = other;
-    }
+    kind = seen_depth(costs, group, kind, other);
     if (nsk_settings_need(costs->settings, group, kind, error) == NULL ||
         !nsk_settings_number(costs->settings, group, kind, NSK_UNIT_BYTES, 0, 1e9, &one, error)) {
         return false;
