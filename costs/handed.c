@@ -2,18 +2,44 @@
 
 #include <string.h>
 
+#include "device/layer.h"
 #include "estimate/link_map.h"
 #include "grid.h"
 #include "netsuke/emit.h"
 
-enum { MOST_NETWORKS = NSK_KINDS + 1 };
+enum { MOST_NETWORKS = NSK_KINDS + 2 };
 
-/* What is handed over: the first shape of each kind; a streamed one besides; that one alone; one
+/* What is handed over: the first shape of each kind, and one that writes over its input, which goes
+ * deepest; a streamed one besides; that one alone; one
  * whose layers need so little that the rest of the loop shows, with pictures scaled and looked at.
  */
 typedef enum handed_set { WHOLE, WITH_STREAMED, STREAMED, SHALLOW, HANDED_SETS } handed_set;
 static const char *const set_names[HANDED_SETS] = {"whole", "with-streamed", "streamed", "alone"};
 static const nsk_kind SHALLOW_KIND = NSK_KIND_LUT;
+
+static bool writes_over_input(const nsk_model_file *file) {
+    nsk_model model;
+    bool over = false;
+    nsk_open(&model, file->bytes, file->size);
+    for (unsigned i = 0; i < model.layers; i++) {
+        nsk_layer l;
+        nsk_layer_decode(&model, i, &l);
+        over = over || nsk_writes_over_input(&l);
+    }
+    return over;
+}
+
+/* The first shape of the grid that a layer of runs over its input; NULL where none does. */
+static nsk_model_file *model_over_input(nsk_error *error) {
+    for (int i = 0; i < grid_shape_count; i++) {
+        nsk_model_file *file = grid_model(&grid_shapes[i], GRID_OVER, error);
+        if (file != NULL && writes_over_input(file)) {
+            return file;
+        }
+        nsk_model_file_free(file);
+    }
+    return NULL;
+}
 
 static int make_models(nsk_model_file **models, handed_set set, nsk_error *error) {
     bool have[NSK_KINDS] = {false};
@@ -26,6 +52,12 @@ static int make_models(nsk_model_file **models, handed_set set, nsk_error *error
             if (models[count++] == NULL) {
                 return -1;
             }
+        }
+    }
+    if (set == WHOLE || set == WITH_STREAMED) {
+        models[count] = model_over_input(error);
+        if (models[count++] == NULL) {
+            return -1;
         }
     }
     if (set == WITH_STREAMED || set == STREAMED) {

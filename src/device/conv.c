@@ -96,17 +96,18 @@ enum { SMALLEST = 0 };
 
 static void gather(const window *w, int8_t *to) {
     const nsk_layer *l = w->layer;
-    /* a row that lies in the picture without gaps is one copy */
+    /* a row that lies in the picture without gaps is one copy; all of them, one call */
     bool whole = !SMALLEST && l->count == 1 && l->dilate_across == 1 && w->x >= 0 &&
                  w->x + l->kernel_width <= l->in.width;
     int32_t row = l->in.width * l->in.channels;
     int32_t y = w->y;
     int32_t from = y * row + w->x * l->in.channels;
-    if (whole && l->dilate_down == 1 && y >= 0 && y + l->kernel_height <= l->in.height) {
-        nsk_gather_rows(w->in + from, row, l->kernel_height, w->bytes, to);
-        return; /* what fills the window up meets weights of 0 */
+    int32_t left = l->kernel_height;
+    if (whole && l->dilate_down == 1 && y >= 0 && y + left <= l->in.height) {
+        to = nsk_gather_rows(w->in + from, row, left, w->bytes, to);
+        left = 0;
     }
-    for (int32_t ky = 0; ky < l->kernel_height; ky++) {
+    for (; left > 0; left--) {
         if (y < 0 || y >= l->in.height) {
             to = fill(to, l->in.zero, w->bytes);
         } else {

@@ -297,7 +297,7 @@ static uint32_t layer_by_layer(const nsk_model *m) {
 }
 
 /* Whole against streamed as the recipe streams it: the same scores, half of the RAM, and at most a
- * tenth more instructions on a Cortex-M4. */
+ * tenth more instructions on a Cortex-M4, with weights in the usual order. */
 static void half_the_ram(const nsk_network *network, const nsk_images *images) {
     random_state r = {92};
     nsk_error error = {.text = ""};
