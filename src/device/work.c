@@ -115,6 +115,13 @@ static void count_depthwise(nsk_work *work, const nsk_layer *l) {
     work->fill = channels * rows_at_edges(l);
 }
 
+static void count_pool(nsk_work *work, const nsk_layer *l) {
+    work->macs = window_taps(l) * l->out.channels;
+    work->pixels = (uint64_t)l->out.height * l->out.width;
+    work->blocks = window_taps(l) * up_to(l->out.channels, 16);
+    work->quads = work->pixels * up_to(l->out.channels, 16);
+}
+
 /* Windows that lie in the picture. */
 static uint64_t whole_windows(const nsk_layer *l) {
     uint64_t rows = 0;
@@ -182,10 +189,7 @@ nsk_work nsk_work_of(const nsk_layer *layer) {
         break;
     case NSK_KIND_MAX_POOL:
     case NSK_KIND_AVERAGE_POOL:
-        work.macs = window_taps(&l) * l.out.channels;
-        work.pixels = (uint64_t)l.out.height * l.out.width;
-        work.blocks = window_taps(&l) * up_to(l.out.channels, 16);
-        work.quads = work.pixels * up_to(l.out.channels, 16);
+        count_pool(&work, &l);
         break;
     case NSK_KIND_DENSE:
         work.macs = work.inputs * work.outputs;

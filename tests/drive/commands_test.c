@@ -168,7 +168,7 @@ static const struct {
      "CORE=cortex-m7 > \"$T/run.txt\" && netsuke clock demo/kiln.ini -m \"$T/once.nsk\" --log "
      "\"$T/run.txt\" --tick "
      "25MHz -o \"$T/ours.ini\" && sed 's#^file = .*#file = '\"$T\"'/ours.ini#; "
-     "s/^clock = .*/clock = 70 MHz/' boards/trimmer.ini > "
+     "s/^clock = .*/clock = 60 MHz/' boards/trimmer.ini > "
      "\"$T/ours-board.ini\" && netsuke budget demo/kiln.ini -m \"$T/once.nsk\" --board "
      "\"$T/ours-board.ini\"",
      1,
