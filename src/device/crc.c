@@ -1,3 +1,5 @@
+#include "small.h"
+
 #include "crc.h"
 
 uint32_t nsk_crc32(uint32_t crc, const uint8_t *bytes, size_t size) {

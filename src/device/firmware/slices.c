@@ -3,10 +3,23 @@
 
 #include "slices.h"
 
-static const uint8_t forms[NSK_KINDS] = {
-#define NSK_KIND_ROW(number, NAME, name, text, form, files) [NSK_KIND_##NAME] = NSK_FORM_##form,
+/* A bit a kind. NOLINTBEGIN(bugprone-macro-parentheses): the line is a term of a sum. */
+enum kinds_of_a_form {
+#define NSK_KIND_ROW(number, NAME, name, text, form, files)                                        \
+    +(NSK_FORM_##form == NSK_FORM_PAIRS ? 1 << (number) : 0)
+    KINDS_OF_PAIRS =
+#include "../kinds.def"
+        ,
+#define NSK_KIND_ROW(number, NAME, name, text, form, files)                                        \
+    +(NSK_FORM_##form == NSK_FORM_WHOLE ? 1 << (number) : 0)
+    KINDS_OF_WHOLES =
 #include "../kinds.def"
 };
+/* NOLINTEND(bugprone-macro-parentheses) */
+
+static bool is_among(unsigned kinds, nsk_kind kind) {
+    return (kinds >> kind & 1U) != 0;
+}
 
 void nsk_slices_start(nsk_slices *at, const nsk_model *model) {
     at->layer = model->streamed;
@@ -21,20 +34,20 @@ static void cut_at(nsk_tensor *t, int32_t from, int32_t to) {
 nsk_layer nsk_slice_of(const nsk_layer *l, int32_t from, int32_t to) {
     const nsk_held in = {l->in.height, 0};
     const nsk_held out = {0, 0};
-    if (forms[l->kind] == NSK_FORM_WINDOWS) {
+    if (nsk_kind_has_window(l->kind)) {
         return nsk_window_piece(l, &in, &out, from, to);
     }
     nsk_layer piece = *l;
     cut_at(&piece.in, from, to);
     cut_at(&piece.out, from, to);
-    if (forms[l->kind] == NSK_FORM_PAIRS && l->second.height == l->in.height) {
+    if (is_among(KINDS_OF_PAIRS, l->kind) && l->second.height == l->in.height) {
         cut_at(&piece.second, from, to);
     }
     return piece;
 }
 
 int32_t nsk_slice_rows(const nsk_layer *l) {
-    return forms[l->kind] == NSK_FORM_WHOLE ? 1 : l->out.height;
+    return is_among(KINDS_OF_WHOLES, l->kind) ? 1 : l->out.height;
 }
 
 /* Rows [at, to), in pieces where the layer writes over its input. */
