@@ -151,11 +151,10 @@ NSK_AVX2 void nsk_multiply_out_avx2(const nsk_matmul *p, const int8_t *in, int32
 }
 
 void nsk_multiply_out(const nsk_matmul *p, const int8_t *in, int32_t pixels, int8_t *out) {
-    if (p->row > NSK_WAYS_ROW || p->wide) {
-        nsk_multiply_out_plain(p, in, pixels, out);
-    } else if (nsk_has_vnni()) {
+    const bool fits = p->row <= NSK_WAYS_ROW && !p->wide;
+    if (fits && nsk_has_vnni()) {
         nsk_multiply_out_vnni(p, in, pixels, out);
-    } else if (nsk_has_avx2()) {
+    } else if (fits && nsk_has_avx2()) {
         nsk_multiply_out_avx2(p, in, pixels, out);
     } else {
         nsk_multiply_out_plain(p, in, pixels, out);

@@ -12,8 +12,8 @@ const char *nsk_cost_kind_of(const struct nsk_layer *layer);
 
 /* Where tables keep the depth of a layer's stack: group "stack", "stack-streamed" or "stack-over"
  * (its input), and the kind; with "-far" behind it where a depthwise kernel moves by more than one
- * pixel, and "-odd" where pixels or channels are no multiple of four and so take more ways through a
- * kernel than one. */
+ * pixel, and "-odd" where pixels or channels are no multiple of four and so take more ways through
+ * a kernel than one. */
 enum { NSK_DEPTH_KIND = 40 };
 const char *nsk_depth_group(const nsk_model *model, unsigned layer);
 const char *nsk_depth_kind(const nsk_model *model, unsigned layer, char *text);
