@@ -4,7 +4,6 @@
 
 #include "arithmetic.h"
 #include "format.h"
-#include "paired.h"
 
 bool nsk_lies_inside(const nsk_model *m, const uint8_t *at, uint32_t bytes, uint32_t alignment) {
     size_t offset = (size_t)(at - m->bytes);

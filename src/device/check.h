@@ -46,6 +46,12 @@ typedef struct nsk_weights_form {
 bool nsk_check_weights(const nsk_model *model, const nsk_layer *layer,
                        const nsk_weights_form *form);
 
+/* Weights in pairs (paired.h). Neither sum of a pair may be larger, bias included. */
+#define NSK_PAIRED_MOST ((INT32_C(1) << 23) - 1)
+
+/* Of tap i of a pair's rows: the first output's weight, or the second's. */
+int32_t nsk_paired_weight(const int8_t *pair, uint32_t tap, bool second);
+
 /* No layer reads what a scratch, or nobody, has left there, nor writes over what it still reads:
  * overlap.c. All else has been checked before.
  * Only with -DNSK_CHECK_PLANS. */

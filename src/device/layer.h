@@ -95,11 +95,25 @@ enum nsk_kinds_of_a_form {
     +(NSK_FORM_##form == NSK_FORM_WINDOWS ? 1 << (number) : 0)
     NSK_KINDS_WITH_WINDOWS =
 #include "kinds.def"
+        ,
+#define NSK_KIND_ROW(number, NAME, name, text, form, files)                                        \
+    +(NSK_FORM_##form == NSK_FORM_PAIRS ? 1 << (number) : 0)
+    NSK_KINDS_OF_PAIRS =
+#include "kinds.def"
+        ,
+#define NSK_KIND_ROW(number, NAME, name, text, form, files)                                        \
+    +(NSK_FORM_##form == NSK_FORM_WHOLE ? 1 << (number) : 0)
+    NSK_KINDS_OF_WHOLES =
+#include "kinds.def"
 };
 /* NOLINTEND(bugprone-macro-parentheses) */
 
+static inline bool nsk_kind_is_of(enum nsk_kinds_of_a_form kinds, nsk_kind kind) {
+    return ((unsigned)kinds >> kind & 1U) != 0;
+}
+
 static inline bool nsk_kind_has_window(nsk_kind kind) {
-    return ((unsigned)NSK_KINDS_WITH_WINDOWS >> kind & 1U) != 0;
+    return nsk_kind_is_of(NSK_KINDS_WITH_WINDOWS, kind);
 }
 
 /* Whether its tensors may be fine: fine.h. Such kinds come last. */

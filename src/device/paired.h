@@ -8,12 +8,6 @@
 
 #include "product.h"
 
-/* Neither sum of a pair may be larger, bias included. */
-#define NSK_PAIRED_MOST ((INT32_C(1) << 23) - 1)
-
-/* Of tap i of a pair's rows: the first output's weight, or the second's. */
-int32_t nsk_paired_weight(const int8_t *pair, uint32_t tap, bool second);
-
 /* nsk_multiply_out with such weights: an even number of outputs, clamped to int8, at least one
  * pixel. */
 void nsk_multiply_paired(const nsk_matmul *product, const int8_t *in, int32_t pixels, int8_t *out);

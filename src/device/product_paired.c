@@ -4,6 +4,7 @@
 #include "paired.h"
 
 #include "arch.h"
+#include "check.h"
 #include "format.h"
 
 #if !defined(NSK_ARCH_ARM_DSP)

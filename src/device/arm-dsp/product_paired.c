@@ -197,7 +197,7 @@ static void some_pixels(const nsk_matmul *p, const int8_t *in, int32_t pixels, i
 
 void nsk_multiply_paired(const nsk_matmul *p, const int8_t *in, int32_t pixels, int8_t *out) {
     for (; pixels > 0; pixels -= PIXELS) {
-        some_pixels(p, in, pixels < PIXELS ? pixels : PIXELS, out);
+        some_pixels(p, in, pixels < PIXELS ? pixels : (int32_t)PIXELS, out);
         in += PIXELS * p->in_step;
         out += PIXELS * p->out_step;
     }

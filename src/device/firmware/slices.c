@@ -3,24 +3,6 @@
 
 #include "slices.h"
 
-/* A bit a kind. NOLINTBEGIN(bugprone-macro-parentheses): the line is a term of a sum. */
-enum kinds_of_a_form {
-#define NSK_KIND_ROW(number, NAME, name, text, form, files)                                        \
-    +(NSK_FORM_##form == NSK_FORM_PAIRS ? 1 << (number) : 0)
-    KINDS_OF_PAIRS =
-#include "../kinds.def"
-        ,
-#define NSK_KIND_ROW(number, NAME, name, text, form, files)                                        \
-    +(NSK_FORM_##form == NSK_FORM_WHOLE ? 1 << (number) : 0)
-    KINDS_OF_WHOLES =
-#include "../kinds.def"
-};
-/* NOLINTEND(bugprone-macro-parentheses) */
-
-static bool is_among(unsigned kinds, nsk_kind kind) {
-    return (kinds >> kind & 1U) != 0;
-}
-
 void nsk_slices_start(nsk_slices *at, const nsk_model *model) {
     at->layer = model->streamed;
     at->row = 0;
@@ -40,14 +22,14 @@ nsk_layer nsk_slice_of(const nsk_layer *l, int32_t from, int32_t to) {
     nsk_layer piece = *l;
     cut_at(&piece.in, from, to);
     cut_at(&piece.out, from, to);
-    if (is_among(KINDS_OF_PAIRS, l->kind) && l->second.height == l->in.height) {
+    if (nsk_kind_is_of(NSK_KINDS_OF_PAIRS, l->kind) && l->second.height == l->in.height) {
         cut_at(&piece.second, from, to);
     }
     return piece;
 }
 
 int32_t nsk_slice_rows(const nsk_layer *l) {
-    return is_among(KINDS_OF_WHOLES, l->kind) ? 1 : l->out.height;
+    return nsk_kind_is_of(NSK_KINDS_OF_WHOLES, l->kind) ? 1 : l->out.height;
 }
 
 /* Rows [at, to), in pieces where the layer writes over its input. */

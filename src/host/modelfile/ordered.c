@@ -1,10 +1,11 @@
 /* Weights in the order that a core's kernels want. */
 #include <glib.h>
 
+#include "device/arithmetic.h"
+#include "device/check.h"
 #include "device/crc.h"
 #include "device/format.h"
 #include "device/layer.h"
-#include "device/paired.h"
 #include "netsuke/quantise.h"
 
 static bool has_pairs(const char *core) {
