@@ -67,7 +67,8 @@ static void tables_are_checked(void) {
         {"[table]\nkernels = x\n", "'core' is missing"},
         {"[table]\ncore = cortex-m0\n", "the board's core is cortex-m4, its cost table is for"},
         {"[table]\ncore = cortex-m4\n", "no sizes under [code]"},
-        {"[table]\ncore = cortex-m4\n[code]\na = 3 B\n", "nothing on [conv]; `make costs` writes"},
+        {"[table]\ncore = cortex-m4\n[code]\na = 3 B\n",
+         "nothing on [conv-paired]; `make costs` writes"},
     };
     kiln k;
     nsk_error error = {.text = ""};
@@ -101,7 +102,9 @@ static void run_emulated(const kiln *k, const char *core, int count, emulated_ru
         int image = i * nsk_images_count(k->held_out) / count;
         CU_ASSERT(nsk_images_frame(k->held_out, image, frames + size * (size_t)i, &error));
     }
-    CU_ASSERT(nsk_model_file_write(k->file, model_path, &error));
+    nsk_model_file *handed = nsk_model_file_for_core(k->file, core);
+    CU_ASSERT(nsk_model_file_write(handed, model_path, &error));
+    nsk_model_file_free(handed);
     scratch_write(frames_path, frames, size * (size_t)count);
     char *elf = g_strdup_printf("%s/%s/replay.elf", NSK_BARE_METAL, core);
     bool good = emulate(emulated_core_named(core), elf, model_path, frames_path, NULL, run, &error);

@@ -71,7 +71,8 @@ static void the_plugin_counts_what_the_timer_counts(void) {
         cycle_image *image = cycle_image_read(elf, core_timings_of(cores[i]), &error);
         assert_error(&error, "");
         CU_ASSERT_PTR_NOT_NULL_FATAL(image);
-        CU_ASSERT(cycle_mix_add(image, counts, "depthwise depthwise_plain sixteen run feed", &mix,
+        CU_ASSERT(cycle_mix_add(image, counts,
+                                "depthwise depthwise_plain depthwise_direct sixteen run feed", &mix,
                                 &error));
         /* feed.c prepares, run.c calls; memset and the like are the rest */
         double counted = run.layer[GRID_TESTED_LAYER] + run.prepare;
