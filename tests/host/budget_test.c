@@ -176,8 +176,9 @@ static void estimates_agree_with_emulated_cores(void) {
 
 /* A made-up board: each kind of layer takes its own number of cycles an instruction, and a bit more
  * for every call. Prints what the timing build would. */
-static char *made_up_log(const nsk_model_file *file, const nsk_costs *costs, const char *name) {
+static char *made_up_log(const nsk_model_file *plain, const nsk_costs *costs, const char *name) {
     nsk_error error = {.text = ""};
+    nsk_model_file *file = nsk_model_file_for_core(plain, nsk_costs_core(costs));
     nsk_model model;
     nsk_kernel_cost cost;
     GString *text = g_string_new("");
@@ -192,12 +193,14 @@ static char *made_up_log(const nsk_model_file *file, const nsk_costs *costs, con
         g_string_append_printf(text, "layer %u %.0f %s\n", i, cycles, nsk_layer_name(&model, i));
     }
     g_string_append(text, "scores 0 1 2 3\npassed\n");
+    nsk_model_file_free(file);
     return g_string_free(text, FALSE);
 }
 
 /* Learned from one network, another one on the same board is estimated well, which it was not. */
 /* What the made-up board takes for a model. */
-static double made_up_cycles(const nsk_model_file *file, const nsk_costs *costs) {
+static double made_up_cycles(const nsk_model_file *plain, const nsk_costs *costs) {
+    nsk_model_file *file = nsk_model_file_for_core(plain, nsk_costs_core(costs));
     nsk_model model;
     nsk_kernel_cost cost;
     nsk_error error;
@@ -211,6 +214,7 @@ static double made_up_cycles(const nsk_model_file *file, const nsk_costs *costs)
                       nsk_kernel_cost_of(&cost, &work, 0).instructions +
                   300.0;
     }
+    nsk_model_file_free(file);
     return cycles;
 }
 
