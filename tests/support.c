@@ -266,6 +266,16 @@ void onnx_finish(onnx_maker *m, const char *path) {
 
 /* ---- the demo ---- */
 
+void model_scores(const nsk_model_file *file, const uint8_t *frame, int32_t *scores) {
+    nsk_model model;
+    CU_ASSERT_EQUAL_FATAL(nsk_open(&model, file->bytes, file->size), NSK_STATUS_OK);
+    void *workspace = g_malloc0(model.workspace_bytes);
+    nsk_prepare(&model, frame, (size_t)model.width * model.channels, workspace);
+    nsk_run(&model, workspace, NULL);
+    memcpy(scores, nsk_scores(&model, workspace), model.classes * sizeof *scores);
+    g_free(workspace);
+}
+
 void kiln_load(kiln *k, int images) {
     nsk_error error = {.text = ""};
     memset(k, 0, sizeof *k);

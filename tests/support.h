@@ -59,6 +59,9 @@ typedef struct kiln {
     nsk_model_file *file;
 } kiln;
 
+/* What a model file makes of a frame, one pixel row behind the other; `scores`: one a class. */
+void model_scores(const nsk_model_file *file, const uint8_t *frame, int32_t *scores);
+
 /* The demo's network quantised on `images` of its calibration images. */
 void kiln_load(kiln *k, int images);
 void kiln_free(kiln *k);

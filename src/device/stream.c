@@ -4,13 +4,8 @@
 
 #include "format.h"
 
-static const uint8_t forms[NSK_KINDS] = {
-#define NSK_KIND_ROW(number, NAME, name, text, form, files) [NSK_KIND_##NAME] = NSK_FORM_##form,
-#include "kinds.def"
-};
-
 bool nsk_kind_is_streamed(nsk_kind kind) {
-    return forms[kind] != NSK_FORM_WHOLE;
+    return !nsk_kind_is_of(NSK_KINDS_OF_WHOLES, kind);
 }
 
 static uint32_t height_of(const nsk_model *m, uint32_t tensor) {
@@ -25,11 +20,11 @@ static bool is_slice(const nsk_model *m, uint32_t tensor) {
 
 static nsk_link link_of(const nsk_model *m, unsigned layer) {
     const uint8_t *at = m->bytes + nsk_load32(m->bytes + NSK_H_LAYERS_AT) + NSK_LAYER_BYTES * layer;
-    uint8_t form = forms[at[NSK_L_KIND]];
-    bool window = form == NSK_FORM_WINDOWS;
+    const nsk_kind kind = (nsk_kind)at[NSK_L_KIND];
+    bool window = nsk_kind_has_window(kind);
     nsk_link k;
     k.in = nsk_load16(at + NSK_L_INPUT);
-    k.second = form == NSK_FORM_PAIRS ? nsk_load16(at + NSK_L_SECOND) : k.in;
+    k.second = nsk_kind_is_of(NSK_KINDS_OF_PAIRS, kind) ? nsk_load16(at + NSK_L_SECOND) : k.in;
     k.out = nsk_load16(at + NSK_L_OUTPUT);
     k.stride = window ? at[NSK_L_STRIDE_DOWN] : 1;
     k.pad = window ? at[NSK_L_PAD_TOP] : 0;
@@ -49,7 +44,7 @@ static nsk_layer piece_of(const nsk_feed *f, unsigned index, const nsk_link *k, 
         return nsk_window_piece(&l, in, out, out->made, to);
     }
     nsk_cut_rows(&l.in, in, out->made, to);
-    if (forms[l.kind] == NSK_FORM_PAIRS) {
+    if (nsk_kind_is_of(NSK_KINDS_OF_PAIRS, l.kind)) {
         nsk_cut_rows(&l.second, &f->held[k->second], out->made, to);
     }
     nsk_cut_rows(&l.out, out, out->made, to);

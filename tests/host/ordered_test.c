@@ -17,16 +17,6 @@ static void draw_frame(uint8_t *frame) {
     }
 }
 
-static void scores_of(const nsk_model_file *file, const uint8_t *frame, int32_t *scores) {
-    nsk_model model;
-    CU_ASSERT_EQUAL_FATAL(nsk_open(&model, file->bytes, file->size), NSK_STATUS_OK);
-    void *workspace = g_malloc0(model.workspace_bytes);
-    nsk_prepare(&model, frame, (size_t)model.width * model.channels, workspace);
-    nsk_run(&model, workspace, NULL);
-    memcpy(scores, nsk_scores(&model, workspace), sizeof(int32_t) * model.classes);
-    g_free(workspace);
-}
-
 static int paired_layers(const nsk_model_file *file) {
     nsk_model model;
     int count = 0;
@@ -60,8 +50,8 @@ static void the_kiln_line_is_ordered(void) {
     CU_ASSERT(!same_bytes(m4, k.file));
     CU_ASSERT(same_bytes(again, m4));
     CU_ASSERT_EQUAL(paired_layers(m4), 6);
-    scores_of(k.file, frame, plain);
-    scores_of(m4, frame, paired);
+    model_scores(k.file, frame, plain);
+    model_scores(m4, frame, paired);
     nsk_model model;
     nsk_open(&model, m4->bytes, m4->size);
     nsk_reference_scores(&model, frame, expected);

@@ -23,7 +23,7 @@ void nsk_multiply_paired(const nsk_matmul *p, const int8_t *in, int32_t pixels, 
         const int8_t *weights = p->weights;
         for (uint32_t c = 0; c < (uint32_t)p->outputs; c += 2) {
             int32_t a = 0;
-            int32_t both = 0;
+            int32_t both = 0; /* may wrap around, their difference does not */
             for (int32_t i = 0; i < p->row; i += 4, weights += 8) {
                 const uint32_t x = nsk_load_four(in + i);
                 const uint32_t even = nsk_load_four(weights);
@@ -34,7 +34,7 @@ void nsk_multiply_paired(const nsk_matmul *p, const int8_t *in, int32_t pixels, 
                 both = nsk_add_both(nsk_odd_bytes(x), odd, both);
             }
             put(p, a, c, out);
-            put(p, (both - a) >> 8, c + 1U, out);
+            put(p, (int32_t)((uint32_t)both - (uint32_t)a) >> 8, c + 1U, out);
         }
     }
 }
