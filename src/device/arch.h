@@ -63,6 +63,11 @@
 #define NSK_WORDS_ANYWHERE 1
 #endif
 
+/* Windows are gathered by rows where that is quicker than it is large. */
+#if !defined(__OPTIMIZE_SIZE__) || defined(NSK_ARCH_ARM_MVE)
+#define NSK_GATHERS_ROWS 1
+#endif
+
 /* On hosts, bytes of stack for gathered windows: many at a time; else the workspace's scratch. */
 #if defined(NSK_ARCH_X86_64) || defined(NSK_ARCH_AARCH64)
 #define NSK_STACK_ROOM 32768

@@ -71,6 +71,17 @@ static NSK_NOINLINE int8_t *gather_row(const window *w, int32_t y, int8_t *to) {
     return to;
 }
 
+#if !defined(NSK_GATHERS_ROWS)
+/* Tap by tap. */
+static void gather(const window *w, int8_t *to) {
+    const nsk_layer *l = w->layer;
+    int32_t y = w->y;
+    for (int32_t ky = 0; ky < l->kernel_height; ky++, y += l->dilate_down) {
+        to = y >= 0 && y < l->in.height ? gather_row(w, y, to) : fill(to, l->in.zero, w->bytes);
+    }
+    fill(to, 0, w->padding);
+}
+#else
 int8_t *NSK_PLAIN_BESIDE_VECTORS(nsk_gather_rows)(const int8_t *in, int32_t row, int32_t rows,
                                                   int32_t bytes, int8_t *to) {
 #if defined(NSK_WORDS_ANYWHERE)
@@ -88,16 +99,10 @@ int8_t *NSK_PLAIN_BESIDE_VECTORS(nsk_gather_rows)(const int8_t *in, int32_t row,
     return to;
 }
 
-#if defined(__OPTIMIZE_SIZE__)
-enum { SMALLEST = 1 }; /* tap by tap, then */
-#else
-enum { SMALLEST = 0 };
-#endif
-
 static void gather(const window *w, int8_t *to) {
     const nsk_layer *l = w->layer;
     /* a row that lies in the picture without gaps is one copy; all of them, one call */
-    bool whole = !SMALLEST && l->count == 1 && l->dilate_across == 1 && w->x >= 0 &&
+    bool whole = l->count == 1 && l->dilate_across == 1 && w->x >= 0 &&
                  w->x + l->kernel_width <= l->in.width;
     int32_t row = l->in.width * l->in.channels;
     int32_t y = w->y;
@@ -120,13 +125,13 @@ static void gather(const window *w, int8_t *to) {
         *to++ = 0;
     }
 }
+#endif
 
 typedef void multiply(const nsk_matmul *p, const int8_t *in, int32_t pixels, int8_t *out);
 
 /* All outputs of a group, `room` windows at a time. */
-static void run_group(const nsk_layer *l, const int8_t *in, const nsk_matmul *p, int8_t *windows,
-                      int32_t room, int8_t *out) {
-    multiply *const multiply_out = p->paired ? nsk_multiply_paired : nsk_multiply_out;
+static void run_group(const nsk_layer *l, const int8_t *in, const nsk_matmul *p,
+                      multiply *multiply_out, int8_t *windows, int32_t room, int8_t *out) {
     int32_t waiting = 0;
     window w;
     w.layer = l;
@@ -165,13 +170,13 @@ static void run(const nsk_layer *l, int8_t *workspace) {
         nsk_matmul p = nsk_matmul_of(l, row, group);
         const int8_t *in = workspace + l->in.offset + group * (l->in.channels / (int32_t)l->count);
         int8_t *out = workspace + l->out.offset + group * p.outputs;
+        multiply *const multiply_out = p.paired ? nsk_multiply_paired : nsk_multiply_out;
         p.scratch = scratch;
         if (nsk_conv_is_direct(l)) {
             p.in_step = l->in.channels;
-            (p.paired ? nsk_multiply_paired : nsk_multiply_out)(&p, in,
-                                                                l->out.width * l->out.height, out);
+            multiply_out(&p, in, l->out.width * l->out.height, out);
         } else {
-            run_group(l, in, &p, windows, room, out);
+            run_group(l, in, &p, multiply_out, windows, room, out);
         }
     }
 }

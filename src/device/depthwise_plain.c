@@ -35,7 +35,7 @@ static NSK_NOINLINE void fill_line(const channel *c, int32_t y, int8_t *line) {
     }
 }
 
-NSK_ALWAYS_INLINE int8_t requantise(const channel *c, int32_t acc) {
+NSK_INLINE_UNLESS_SMALL int8_t requantise(const channel *c, int32_t acc) {
     const nsk_layer *l = c->layer;
     return nsk_requantise(acc, c->requantise, l->out.zero, l->low, l->high);
 }

@@ -43,13 +43,18 @@ void nsk_tensor_decode(const nsk_model *model, unsigned tensor, nsk_tensor *t);
 
 /* Keeps an inner loop a function of its own: inlined into the loops around it, compilers run out of
  * registers for both and spill those of the inner one. NSK_ALWAYS_INLINE does the opposite: what is
- * a constant at the call becomes one inside. */
+ * a constant at the call becomes one inside; NSK_INLINE_UNLESS_SMALL, too, but not with -Os. */
 #if defined(__GNUC__)
 #define NSK_NOINLINE      __attribute__((noinline))
 #define NSK_ALWAYS_INLINE static inline __attribute__((always_inline))
 #else
 #define NSK_NOINLINE
 #define NSK_ALWAYS_INLINE static inline
+#endif
+#if defined(__OPTIMIZE_SIZE__)
+#define NSK_INLINE_UNLESS_SMALL static NSK_NOINLINE
+#else
+#define NSK_INLINE_UNLESS_SMALL NSK_ALWAYS_INLINE
 #endif
 
 /* What a kind of layer can do. */

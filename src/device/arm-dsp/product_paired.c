@@ -17,25 +17,75 @@ static NSK_NOINLINE void put(const nsk_matmul *p, int32_t sum, uint32_t c, int8_
     out[c] = nsk_requantise(sum + nsk_requantise_bias(requantise), requantise, p->zero, -128, 127);
 }
 
-/* A pixel at a time, by compilers: a third of the size, half as quick. */
+/* Two pixels at a time. */
+typedef struct two {
+    const int8_t *in[2];
+    int8_t *out[2];
+    int32_t first[2], both[2]; /* sums of the first output; of whole half words, which may wrap */
+} two;
+
+/* Returns the next pair's weights. */
+static NSK_NOINLINE const int8_t *add_up(two *t, int32_t row, const int8_t *weights) {
+    const int8_t *x = t->in[0];
+    const int8_t *y = t->in[1];
+    const int8_t *end = x + row;
+    int32_t a0 = 0;
+    int32_t a1 = 0;
+    int32_t b0 = 0;
+    int32_t b1 = 0;
+    uint32_t four;
+    uint32_t other;
+    uint32_t w;
+    uint32_t low;
+    uint32_t wide;
+#define MEET(turn)                                                                                 \
+    "ldr %[w], [%[weights]], #4\n\t"                                                               \
+    "sxtb16 %[low], %[w]\n\t"                                                                      \
+    "sxtb16 %[wide], %[four]" turn "\n\t"                                                          \
+    "smlad %[a0], %[wide], %[low], %[a0]\n\t"                                                      \
+    "smlad %[b0], %[wide], %[w], %[b0]\n\t"                                                        \
+    "sxtb16 %[wide], %[other]" turn "\n\t"                                                         \
+    "smlad %[a1], %[wide], %[low], %[a1]\n\t"                                                      \
+    "smlad %[b1], %[wide], %[w], %[b1]\n\t"
+    __asm__ volatile("1:\n\t"
+                     "ldr %[four], [%[x]], #4\n\t"
+                     "ldr %[other], [%[y]], #4\n\t" MEET("") MEET(", ror #8") "cmp %[x], %[end]\n\t"
+                                                                              "bne 1b\n\t"
+                     : [x] "+&r"(x), [y] "+&r"(y), [weights] "+&r"(weights), [a0] "+&r"(a0),
+                       [a1] "+&r"(a1), [b0] "+&r"(b0), [b1] "+&r"(b1), [four] "=&r"(four),
+                       [other] "=&r"(other), [w] "=&r"(w), [low] "=&r"(low), [wide] "=&r"(wide)
+                     : [end] "r"(end)
+                     : "cc", "memory");
+#undef MEET
+    t->first[0] = a0;
+    t->first[1] = a1;
+    t->both[0] = b0;
+    t->both[1] = b1;
+    return weights;
+}
+
+/* Two pixels at a time, the rest by compilers: a third of the size, two thirds as quick. One pixel
+ * alone is done twice. */
 void nsk_multiply_paired(const nsk_matmul *p, const int8_t *in, int32_t pixels, int8_t *out) {
-    for (; pixels > 0; pixels--, in += p->in_step, out += p->out_step) {
+    for (; pixels > 0; pixels -= 2) {
         const int8_t *weights = p->weights;
-        for (uint32_t c = 0; c < (uint32_t)p->outputs; c += 2) {
-            int32_t a = 0;
-            int32_t both = 0; /* may wrap around, their difference does not */
-            for (int32_t i = 0; i < p->row; i += 4, weights += 8) {
-                const uint32_t x = nsk_load_four(in + i);
-                const uint32_t even = nsk_load_four(weights);
-                const uint32_t odd = nsk_load_four(weights + 4);
-                a = nsk_add_both(nsk_even_bytes(x), nsk_even_bytes(even), a);
-                a = nsk_add_both(nsk_odd_bytes(x), nsk_even_bytes(odd), a);
-                both = nsk_add_both(nsk_even_bytes(x), even, both);
-                both = nsk_add_both(nsk_odd_bytes(x), odd, both);
-            }
-            put(p, a, c, out);
-            put(p, (int32_t)((uint32_t)both - (uint32_t)a) >> 8, c + 1U, out);
+        two t;
+        t.in[0] = t.in[1] = in;
+        t.out[0] = t.out[1] = out;
+        if (pixels > 1) {
+            t.in[1] += p->in_step;
+            t.out[1] += p->out_step;
         }
+        for (uint32_t c = 0; c < (uint32_t)p->outputs; c += 2) {
+            weights = add_up(&t, p->row, weights);
+            for (int32_t i = 0; i < 2; i++) {
+                const int32_t second = (int32_t)((uint32_t)t.both[i] - (uint32_t)t.first[i]) >> 8;
+                put(p, t.first[i], c, t.out[i]);
+                put(p, second, c + 1U, t.out[i]);
+            }
+        }
+        in += 2 * p->in_step;
+        out += 2 * p->out_step;
     }
 }
 
