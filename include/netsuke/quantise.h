@@ -34,6 +34,8 @@ nsk_network *nsk_network_equalised(const nsk_network *network, const nsk_images 
  * tools. Its input is what the network's file takes. Read back, it quantises to the same levels. */
 bool nsk_quantise_onnx(const nsk_network *network, const nsk_images *calibration,
                        const nsk_recipe *recipe, const char *path, nsk_error *error);
+/* Weights in a core's own order come in the usual one, which the host is quick with.
+ * nsk_model_file_free. */
 nsk_model_file *nsk_model_file_read(const char *path, nsk_error *error);
 bool nsk_model_file_write(const nsk_model_file *file, const char *path, nsk_error *error);
 /* Writes a C source that holds the model as `const uint8_t NAME[]` and `const size_t NAME_bytes`.
@@ -42,8 +44,8 @@ bool nsk_model_file_write_c(const nsk_model_file *file, const char *path, const 
                             nsk_error *error);
 void nsk_model_file_free(nsk_model_file *file);
 /* The same model as that core's kernels are quickest with: weights in an order of their own, in the
- * same bytes of flash. Every build of the runtime computes the same of it; those of other cores
- * slowly. nsk_model_file_free. */
+ * same bytes of flash, or in the usual one. Every build of the runtime computes the same of it;
+ * those of other cores slowly. nsk_model_file_free. */
 nsk_model_file *nsk_model_file_for_core(const nsk_model_file *model, const char *core);
 
 /* Does an open model take such pictures and carry these labels in this order? */

@@ -65,6 +65,8 @@ const cli_option cli_options[] = {
      1, 10000000},
     {"layer", 0, CLI_WORD, CLI_OWN, "NAME", "Only the layer of this name", 0, 0},
     {"all", 'a', CLI_NO_VALUE, CLI_OWN, NULL, "Print long lists whole, look at all images", 0, 0},
+    {"ordered", 0, CLI_NO_VALUE, CLI_OWN, NULL,
+     "Order the model file's weights for the board's core, too, not only --array's", 0, 0},
     {"gains", 0, CLI_NO_VALUE, CLI_OWN, NULL,
      "Say what each stage gained, on calibration images that it was not fitted to", 0, 0},
     {"neighbours", 0, CLI_NO_VALUE, CLI_OWN, NULL,

@@ -8,7 +8,7 @@
 
 typedef struct quantise_options {
     char *output, *array, *array_name, *onnx;
-    gboolean gains, refine;
+    gboolean ordered, gains, refine;
 } quantise_options;
 
 /* In the order of nsk_range_method. */
@@ -50,6 +50,13 @@ static void print_finer(cli_table *table, const nsk_finer *f) {
     }
 }
 
+/* The core that files are ordered for: the board's. NULL: none is. */
+static const char *core_of(const cli_context *context) {
+    const quantise_options *own = context->own;
+    const bool asked = own->ordered || own->array != NULL;
+    return asked && context->board != NULL ? context->board->core : NULL;
+}
+
 static void print_text(const cli_context *context) {
     const quantise_options *own = context->own;
     char text[3][CLI_TEXT];
@@ -63,6 +70,13 @@ static void print_text(const cli_context *context) {
     }
     if (own->onnx != NULL) {
         cli_table_row(table, "wrote\t%s", own->onnx);
+    }
+    if (core_of(context) != NULL) {
+        cli_table_row(table, "order\tweights of %s stand as %s is quickest with",
+                      own->ordered && own->array != NULL ? "both"
+                      : own->ordered                     ? own->output
+                                                         : own->array,
+                      core_of(context));
     }
     cli_table_row(table, "size\t%s: weights and biases %s, the rest %s",
                   cli_bytes((double)context->model->size, text[0]),
@@ -207,6 +221,41 @@ static bool find_gains(cli_context *context, nsk_ablation *ablation) {
     return good;
 }
 
+/* For a core that has no order of its own, the usual one. */
+static bool write_model(cli_context *context) {
+    const quantise_options *own = context->own;
+    const char *core = core_of(context);
+    nsk_error *error = &context->error;
+    nsk_model_file *ordered = nsk_model_file_for_core(context->model, core != NULL ? core : "any");
+    const bool good =
+        nsk_model_file_write(own->ordered ? ordered : context->model, own->output, error) &&
+        (own->array == NULL ||
+         nsk_model_file_write_c(ordered, own->array,
+                                own->array_name != NULL ? own->array_name : "model", error));
+    nsk_model_file_free(ordered);
+    return good;
+}
+
+static bool write_files(cli_context *context) {
+    const quantise_options *own = context->own;
+    return write_model(context) &&
+           (own->onnx == NULL ||
+            nsk_quantise_onnx(context->network, context->calibration, &context->brief->recipe,
+                              own->onnx, &context->error));
+}
+
+/* The board whose core files are ordered for, before time is spent. */
+static bool load_order(cli_context *context) {
+    const quantise_options *own = context->own;
+    if (context->brief->board != NULL) {
+        return (!own->ordered && own->array == NULL) || cli_load_board(context);
+    }
+    return !own->ordered ||
+           nsk_fail(&context->error,
+                    "--ordered: for which core? Give a board, by [board] file in %s or --board",
+                    context->brief->path);
+}
+
 static int run(cli_context *context) {
     const quantise_options *own = context->own;
     nsk_ablation ablation;
@@ -214,19 +263,11 @@ static int run(cli_context *context) {
         nsk_fail(&context->error, "say where the model goes: netsuke quantise BRIEF -o M.nsk");
         return cli_fail(context);
     }
-    if (!cli_load_brief(context)) {
+    if (!cli_load_brief(context) || !load_order(context)) {
         return cli_fail(context);
     }
     context->brief->refine = context->brief->refine || own->refine;
-    if (!cli_load_model(context) ||
-        !nsk_model_file_write(context->model, own->output, &context->error) ||
-        (own->array != NULL &&
-         !nsk_model_file_write_c(context->model, own->array,
-                                 own->array_name != NULL ? own->array_name : "model",
-                                 &context->error)) ||
-        (own->onnx != NULL &&
-         !nsk_quantise_onnx(context->network, context->calibration, &context->brief->recipe,
-                            own->onnx, &context->error)) ||
+    if (!cli_load_model(context) || !write_files(context) ||
         (own->gains && !find_gains(context, &ablation))) {
         return cli_fail(context);
     }
@@ -236,6 +277,9 @@ static int run(cli_context *context) {
         cli_json_int(b, "weight_bytes", (gint64)context->model->weight_bytes);
         cli_json_int(b, "calibration_images", nsk_images_count(context->calibration));
         cli_json_int(b, "calibration_images_found", nsk_images_found(context->calibration));
+        if (core_of(context) != NULL) {
+            cli_json_text(b, "ordered_for", core_of(context));
+        }
         cli_json_int(b, "moved_copies", context->model->moved);
         cli_json_int(b, "fitted_images", context->model->fitted);
         if (context->refine_result.epochs > 0) {
@@ -263,6 +307,7 @@ static const cli_own own_options[] = {
     {"output", offsetof(quantise_options, output), 0},
     {"array", offsetof(quantise_options, array), 0},
     {"array-name", offsetof(quantise_options, array_name), 0},
+    {"ordered", offsetof(quantise_options, ordered), 0},
     {"onnx", offsetof(quantise_options, onnx), 0},
     {"gains", offsetof(quantise_options, gains), 0},
     {"refine", offsetof(quantise_options, refine), 0},
@@ -282,10 +327,11 @@ const cli_command cli_quantise = {
         "the\n"
         "brief gained. --refine fine-tunes the weights on labelled training images, the integer "
         "network\n"
-        "in the loop.",
+        "in the loop. --array writes weights in the order that the board's core is quickest with;\n"
+        "--ordered, the model file, too, for a board that takes it from storage.",
     .least = 1,
     .most = 1,
-    .shared = "calibration tolerant training",
+    .shared = "board calibration tolerant training",
     .own = own_options,
     .own_size = sizeof(quantise_options),
     .usual = "array-name: model",

@@ -49,6 +49,9 @@ static void the_kiln_line_is_ordered(void) {
     CU_ASSERT_EQUAL(m4->size, k.file->size);
     CU_ASSERT(!same_bytes(m4, k.file));
     CU_ASSERT(same_bytes(again, m4));
+    nsk_model_file *back = nsk_model_file_for_core(m4, "cortex-m55");
+    CU_ASSERT(same_bytes(back, k.file));
+    nsk_model_file_free(back);
     CU_ASSERT_EQUAL(paired_layers(m4), 6);
     model_scores(k.file, frame, plain);
     model_scores(m4, frame, paired);
@@ -60,6 +63,26 @@ static void the_kiln_line_is_ordered(void) {
     nsk_model_file_free(m0);
     nsk_model_file_free(m4);
     nsk_model_file_free(again);
+    kiln_free(&k);
+}
+
+/* A file in a core's order is read in the usual one. */
+static void files_are_read_in_either_order(void) {
+    kiln k;
+    nsk_error error;
+    char *folder = scratch_new();
+    char *path = scratch_path(folder, "m.nsk");
+    kiln_load(&k, 6);
+    nsk_model_file *m4 = nsk_model_file_for_core(k.file, "cortex-m33");
+    CU_ASSERT_FATAL(nsk_model_file_write(m4, path, &error));
+    nsk_model_file *read = nsk_model_file_read(path, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(read);
+    CU_ASSERT(same_bytes(read, k.file));
+    CU_ASSERT_EQUAL(read->weight_bytes, k.file->weight_bytes);
+    nsk_model_file_free(read);
+    nsk_model_file_free(m4);
+    g_free(path);
+    scratch_remove(folder);
     kiln_free(&k);
 }
 
@@ -132,6 +155,7 @@ static void wrong_pairs_are_refused(void) {
 
 CU_TestInfo ordered_tests[] = {
     {"the kiln line is ordered", the_kiln_line_is_ordered},
+    {"files are read in either order", files_are_read_in_either_order},
     {"what gains nothing stays", what_gains_nothing_stays},
     {"wrong pairs are refused", wrong_pairs_are_refused},
     CU_TEST_INFO_NULL,

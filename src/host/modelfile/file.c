@@ -60,7 +60,9 @@ nsk_model_file *nsk_model_file_read(const char *path, nsk_error *error) {
     if (bytes != NULL && file == NULL) {
         nsk_fail_in(error, "%s", path);
     }
-    return file;
+    nsk_model_file *usual = file != NULL ? nsk_model_file_for_core(file, "any") : NULL;
+    nsk_model_file_free(file);
+    return usual;
 }
 
 bool nsk_model_file_write(const nsk_model_file *file, const char *path, nsk_error *error) {

@@ -46,13 +46,18 @@ static bool shares(const nsk_model *model, unsigned index, const nsk_layer *l) {
     return shared;
 }
 
+/* The taps of a half word, one after the other. */
+static int tap_at(int i) {
+    static const int order[4] = {0, 2, 1, 3};
+    return i / 4 * 4 + order[i % 4];
+}
+
 /* Two rows, of a multiple of four bytes, as paired.h has them. */
 static void pair_rows(uint8_t *rows, int row) {
-    static const int order[4] = {0, 2, 1, 3};
     int8_t *first = g_memdup2(rows, 2 * (gsize)row);
     const int8_t *second = first + row;
     for (int i = 0; i < row; i++, rows += 2) {
-        const int tap = i / 4 * 4 + order[i % 4];
+        const int tap = tap_at(i);
         const unsigned half = (unsigned)(first[tap] + 256 * second[tap]);
         rows[0] = (uint8_t)half;
         rows[1] = (uint8_t)(half >> 8);
@@ -60,24 +65,31 @@ static void pair_rows(uint8_t *rows, int row) {
     g_free(first);
 }
 
-static bool pair_layer(const nsk_model *model, unsigned index, uint8_t *bytes) {
-    nsk_layer l;
-    nsk_layer_decode(model, index, &l);
-    if (l.kind != NSK_KIND_CONV || nsk_weights_are_paired(&l) || !nsk_requantise_is_plain(&l) ||
-        l.out.channels / l.count % 2 != 0 || !pays(model, index, &l) || shares(model, index, &l)) {
-        return false;
+/* The other way. */
+static void part_rows(uint8_t *rows, int row) {
+    int8_t *pair = g_memdup2(rows, 2 * (gsize)row);
+    for (int i = 0; i < 2 * row; i++) {
+        rows[i] = (uint8_t)nsk_paired_weight(pair, (uint32_t)(i % row), i >= row);
     }
-    const int row = nsk_row_bytes(nsk_conv_taps(&l));
-    if (!sums_fit(&l, row)) {
-        return false;
+    g_free(pair);
+}
+
+/* Turns all rows of a layer, and what its record says of them. */
+static void turn_layer(const nsk_model *model, unsigned index, const nsk_layer *l,
+                       void (*turn)(uint8_t *rows, int row), uint8_t *bytes) {
+    const int row = nsk_row_bytes(nsk_conv_taps(l));
+    uint8_t *weights = bytes + (l->weights - model->bytes);
+    for (int c = 0; c < l->out.channels; c += 2, weights += 2 * row) {
+        turn(weights, row);
     }
-    uint8_t *weights = bytes + (l.weights - model->bytes);
-    for (int c = 0; c < l.out.channels; c += 2, weights += 2 * row) {
-        pair_rows(weights, row);
-    }
-    bytes[nsk_load32(bytes + NSK_H_LAYERS_AT) + NSK_LAYER_BYTES * index + NSK_L_FLAGS] |=
+    bytes[nsk_load32(bytes + NSK_H_LAYERS_AT) + NSK_LAYER_BYTES * index + NSK_L_FLAGS] ^=
         NSK_FLAG_PAIRED;
-    return true;
+}
+
+static bool wants_pairs(const nsk_model *model, unsigned index, const nsk_layer *l) {
+    return l->kind == NSK_KIND_CONV && nsk_requantise_is_plain(l) &&
+           l->out.channels / l->count % 2 == 0 && pays(model, index, l) &&
+           !shares(model, index, l) && sums_fit(l, nsk_row_bytes(nsk_conv_taps(l)));
 }
 
 static void put_checksum(uint8_t *bytes, size_t size) {
@@ -88,19 +100,35 @@ static void put_checksum(uint8_t *bytes, size_t size) {
     }
 }
 
-nsk_model_file *nsk_model_file_for_core(const nsk_model_file *file, const char *core) {
+/* From the usual order, or to it. */
+static void turn_layers(nsk_model_file *file, bool to_pairs) {
     nsk_model model;
     bool changed = false;
-    nsk_model_file *ordered = g_memdup2(file, sizeof *file);
-    ordered->bytes = g_memdup2(file->bytes, file->size);
-    if (has_pairs(core) && nsk_open(&model, file->bytes, file->size) == NSK_STATUS_OK) {
+    uint8_t *bytes = g_memdup2(file->bytes, file->size);
+    if (nsk_open(&model, file->bytes, file->size) == NSK_STATUS_OK) {
         for (unsigned i = 0; i < model.layers; i++) {
-            changed = pair_layer(&model, i, ordered->bytes) || changed;
+            nsk_layer l;
+            nsk_layer_decode(&model, i, &l);
+            if (to_pairs ? wants_pairs(&model, i, &l) : nsk_weights_are_paired(&l)) {
+                turn_layer(&model, i, &l, to_pairs ? pair_rows : part_rows, bytes);
+                changed = true;
+            }
         }
     }
     if (changed) {
-        ordered->bytes[NSK_H_VERSION] = NSK_VERSION_ORDERED;
-        put_checksum(ordered->bytes, ordered->size);
+        bytes[NSK_H_VERSION] = to_pairs ? NSK_VERSION_ORDERED : NSK_VERSION;
+        put_checksum(bytes, file->size);
+    }
+    g_free(file->bytes);
+    file->bytes = bytes;
+}
+
+nsk_model_file *nsk_model_file_for_core(const nsk_model_file *file, const char *core) {
+    nsk_model_file *ordered = g_memdup2(file, sizeof *file);
+    ordered->bytes = g_memdup2(file->bytes, file->size);
+    turn_layers(ordered, false);
+    if (has_pairs(core)) {
+        turn_layers(ordered, true);
     }
     return ordered;
 }
