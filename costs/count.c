@@ -66,11 +66,14 @@ static void add_point(study *s, const char *kind, const nsk_work *work, double c
     }
 }
 
-/* How a shape's layers run, and in which order weights stand: as they are, or in pairs. */
+/* How a shape's layers run, and the core in whose order weights stand; NULL: as they are. */
 typedef struct manner {
     grid_way way;
-    bool paired;
+    const char *order;
 } manner;
+
+static const char in_pairs[] = "cortex-m4";
+static const char in_blocks[] = "rv32imac-zve32x";
 
 static bool write_inputs(const study *s, const grid_shape *shape, manner how, nsk_model *model,
                          nsk_model_file **file, nsk_error *error) {
@@ -79,8 +82,8 @@ static bool write_inputs(const study *s, const grid_shape *shape, manner how, ns
     if (plain == NULL) {
         return false;
     }
-    if (how.paired) {
-        *file = nsk_model_file_for_core(plain, "cortex-m4");
+    if (how.order != NULL) {
+        *file = nsk_model_file_for_core(plain, how.order);
         nsk_model_file_free(plain);
     }
     nsk_open(model, (*file)->bytes, (*file)->size);
@@ -160,7 +163,7 @@ static bool count_way(study *s, int index, manner how, int layers, around *rest,
                                  .rows = model.height};
         note_depths(s, &model, &run);
     }
-    if (good && how.way == GRID_PLAIN && !how.paired) {
+    if (good && how.way == GRID_PLAIN && how.order == NULL) {
         add_around(s, &model, &run);
     }
     emulated_run_clear(&run);
@@ -169,36 +172,44 @@ static bool count_way(study *s, int index, manner how, int layers, around *rest,
 }
 
 /* Whole, and, where the kind of layer can, a row at a time and over its input. */
-static bool count_order(study *s, int index, bool paired, nsk_error *error) {
+static bool count_order(study *s, int index, const char *order, nsk_error *error) {
     enum { ALL = 64 };
     around whole;
     around streamed;
     around over;
     const nsk_kind kind = grid_shapes[index].kind;
-    const manner plainly = {GRID_PLAIN, paired};
-    const manner row_by_row = {GRID_STREAMED, paired};
-    const manner over_input = {GRID_OVER, paired};
-    if (!count_way(s, index, plainly, paired ? 1 : ALL, &whole, error)) {
+    const manner plainly = {GRID_PLAIN, order};
+    const manner row_by_row = {GRID_STREAMED, order};
+    const manner over_input = {GRID_OVER, order};
+    if (!count_way(s, index, plainly, order != NULL ? 1 : ALL, &whole, error)) {
         return false;
     }
-    if (!paired) {
+    if (order == NULL) {
         add_point(s, "prepare", &whole.frame, whole.instructions);
     }
     if (nsk_kind_is_streamed(kind)) {
         if (!count_way(s, index, row_by_row, 1, &streamed, error)) {
             return false;
         }
-        if (!paired) {
+        if (order == NULL) {
             add_point(s, "stream", &streamed.stream, streamed.instructions - whole.instructions);
         }
     }
     return !nsk_kind_has_window(kind) || count_way(s, index, over_input, 0, &over, error);
 }
 
+/* Every core reads pairs; blocks, that whose order it is. */
+static bool reads(const study *s, const char *order) {
+    return order != in_blocks || strcmp(s->core->name, in_blocks) == 0;
+}
+
 static bool count_shape(study *s, int index, nsk_error *error) {
-    if (!count_order(s, index, false, error) ||
-        (grid_shapes[index].kind == NSK_KIND_CONV && !count_order(s, index, true, error))) {
-        return false;
+    const char *const orders[] = {NULL, in_pairs, in_blocks};
+    const bool ordered = grid_shapes[index].kind == NSK_KIND_CONV;
+    for (size_t i = 0; i < (ordered ? G_N_ELEMENTS(orders) : 1); i++) {
+        if (reads(s, orders[i]) && !count_order(s, index, orders[i], error)) {
+            return false;
+        }
     }
     if (isatty(STDERR_FILENO)) {
         fprintf(stderr, "\r%d of %d shapes counted%s", index + 1, grid_shape_count,
@@ -246,6 +257,12 @@ static bool fit(const study *s, kind_cost *k, nsk_error *error) {
     return rows > 0 || nsk_fail(error, "no layer of kind '%s' in the grid", k->kind);
 }
 
+static const char *order_of(const char *kind) {
+    return g_str_has_suffix(kind, "-paired")    ? in_pairs
+           : g_str_has_suffix(kind, "-blocked") ? in_blocks
+                                                : NULL;
+}
+
 /* What is around layers is in any shape, streams in those of convolutions. */
 static bool shows(const nsk_model *model, const char *kind) {
     static const char *const everywhere[] = {"prepare",
@@ -267,7 +284,7 @@ static bool trace_shape(const study *s, const cycle_image *image, const grid_sha
     nsk_model_file *file;
     emulated_run run = {0};
     const manner how = {strcmp(k->kind, "stream") == 0 ? GRID_STREAMED : GRID_PLAIN,
-                        g_str_has_suffix(k->kind, "-paired")};
+                        order_of(k->kind)};
     if (how.way == GRID_STREAMED && !nsk_kind_is_streamed(shape->kind)) {
         return true;
     }
@@ -352,6 +369,9 @@ static bool write_table(const study *s, const char *path, nsk_error *error) {
     write_sources(s, text);
     for (int i = 0; i < nsk_cost_kind_count(); i++) {
         const kind_cost *k = &s->kinds[i];
+        if (!reads(s, order_of(k->kind))) {
+            continue;
+        }
         g_string_append_printf(text, "\n[%s]\n", k->kind);
         for (int t = 0; t < TERMS; t++) {
             if (k->coefficient[t] > 0.0) {
@@ -384,6 +404,9 @@ static bool run_study(study *s, const char *result, nsk_error *error) {
         kind_cost *k = &s->kinds[i];
         k->kind = nsk_cost_kind_at(i);
         k->sources = nsk_cost_files_at(i);
+        if (!reads(s, order_of(k->kind))) {
+            continue;
+        }
         good = fit(s, k, error) && trace_kind(s, image, k, error);
         if (good) {
             fprintf(stderr, "%-13s worst misfit %4.1f %%, %.2f cycles an instruction\n", k->kind,

@@ -8,16 +8,18 @@
 /* With -icount shift=6 an instruction takes 64 ns of virtual time. SysTick runs at 25, 20 or 32 MHz
  * there; what RISC-V's counter of instructions gives is nanoseconds. */
 const emulated_core emulated_cores[] = {
-    {"cortex-m0", "qemu-system-arm", "mps2-an385", 40.0 / 64.0},
-    {"cortex-m3", "qemu-system-arm", "mps2-an385", 40.0 / 64.0},
-    {"cortex-m4", "qemu-system-arm", "mps2-an386", 40.0 / 64.0},
-    {"cortex-m7", "qemu-system-arm", "mps2-an500", 40.0 / 64.0},
-    {"cortex-m33", "qemu-system-arm", "mps2-an505", 50.0 / 64.0},
-    {"cortex-m55", "qemu-system-arm", "mps3-an547", 31.25 / 64.0},
-    {"rv32imac", "qemu-system-riscv32", "virt", 1.0 / 64.0},
-    {"aarch64", "qemu-aarch64", NULL, 0.0},
-    {"powerpc", "qemu-ppc", NULL, 0.0},
-    {"i686", "qemu-i386", NULL, 0.0},
+    {"cortex-m0", "qemu-system-arm", "mps2-an385", 40.0 / 64.0, NULL},
+    {"cortex-m3", "qemu-system-arm", "mps2-an385", 40.0 / 64.0, NULL},
+    {"cortex-m4", "qemu-system-arm", "mps2-an386", 40.0 / 64.0, NULL},
+    {"cortex-m7", "qemu-system-arm", "mps2-an500", 40.0 / 64.0, NULL},
+    {"cortex-m33", "qemu-system-arm", "mps2-an505", 50.0 / 64.0, NULL},
+    {"cortex-m55", "qemu-system-arm", "mps3-an547", 31.25 / 64.0, NULL},
+    {"rv32imac", "qemu-system-riscv32", "virt", 1.0 / 64.0, NULL},
+    {"rv32imac-zve32x", "qemu-system-riscv32", "virt", 1.0 / 64.0,
+     "rv32,v=true,vext_spec=v1.0,vlen=128"},
+    {"aarch64", "qemu-aarch64", NULL, 0.0, NULL},
+    {"powerpc", "qemu-ppc", NULL, 0.0, NULL},
+    {"i686", "qemu-i386", NULL, 0.0, NULL},
 };
 const int emulated_core_count = G_N_ELEMENTS(emulated_cores);
 
@@ -110,7 +112,7 @@ bool emulate(const emulated_core *core, const char *elf, const char *model, cons
              const char *trace, emulated_run *run, nsk_error *error) {
     char *semihosting =
         g_strdup_printf("enable=on,target=native,arg=replay,arg=%s,arg=%s", model, frames);
-    const char *arguments[26] = {"timeout",
+    const char *arguments[28] = {"timeout",
                                  "120",
                                  core->emulator,
                                  "-M",
@@ -132,9 +134,16 @@ bool emulate(const emulated_core *core, const char *elf, const char *model, cons
     const char *program[] = {"timeout", "120", core->emulator, elf, model, frames, NULL};
     if (core->machine == NULL) {
         memcpy(arguments, program, sizeof program);
-    } else if (trace != NULL) {
-        arguments[19] = "-plugin";
-        arguments[20] = trace;
+    } else {
+        const char **more = arguments + 19;
+        if (core->processor != NULL) {
+            *more++ = "-cpu";
+            *more++ = core->processor;
+        }
+        if (trace != NULL) {
+            *more++ = "-plugin";
+            *more++ = trace;
+        }
     }
     char *out = NULL;
     char *err = NULL;

@@ -30,6 +30,7 @@ typedef struct emulated_core {
     const char *emulator;
     const char *machine;          /* NULL: a program of Linux, which counts nothing */
     double instructions_per_tick; /* at 64 ns an instruction */
+    const char *processor;        /* where it is not the machine's usual one, or NULL */
 } emulated_core;
 extern const emulated_core emulated_cores[];
 extern const int emulated_core_count;

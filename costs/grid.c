@@ -99,6 +99,10 @@ const grid_shape grid_shapes[] = {
     {NSK_KIND_DEPTHWISE, 14, 6, 6, 5, 1},
     {NSK_KIND_DEPTHWISE, 20, 20, 20, 7, 1},
     {NSK_KIND_DEPTHWISE, 9, 10, 10, 2, 1},
+    {NSK_KIND_DEPTHWISE, 16, 12, 12, 5, 2},
+    {NSK_KIND_DEPTHWISE, 24, 4, 4, 4, 1},
+    {NSK_KIND_DEPTHWISE, 8, 40, 40, 7, 1},
+    {NSK_KIND_DEPTHWISE, 18, 16, 16, 7, 2},
     /* rows of sixteen taps and fewer */
     {NSK_KIND_CONV, 24, 1, 8, 3, 1},
     {NSK_KIND_CONV, 20, 1, 16, 3, 2},

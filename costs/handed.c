@@ -93,6 +93,7 @@ static char *key_of(const char *object) {
     static const char *const folders[][2] = {{"arm_dsp_", "arm-dsp."},
                                              {"arm_mve_", "arm-mve."},
                                              {"arm_small_", "arm-small."},
+                                             {"riscv_v_", "riscv-v."},
                                              {"firmware_", "firmware."}};
     const char *name = object + strlen("nsk_");
     for (size_t i = 0; i < G_N_ELEMENTS(folders); i++) {

@@ -61,6 +61,7 @@ static const core_timings cores[] = {
     {"cortex-m33", ARM, "of the DSP extension", "", {{NULL, 0, false, false}}, 0},
     {"cortex-m55", ARM, "of the vector extension", "", {{NULL, 0, false, false}}, 0},
     {"rv32imac", RISCV, "plain C", "", {{NULL, 0, false, false}}, 0},
+    {"rv32imac-zve32x", RISCV, "of vectors, of 128 bits each", "", {{NULL, 0, false, false}}, 0},
 };
 
 const core_timings *core_timings_of(const char *core) {

@@ -9,7 +9,9 @@ cortex-m7 := $(ARM) -mcpu=cortex-m7+nofp|cortex-m|mps2|qemu-system-arm -M mps2-a
 cortex-m33 := $(ARM) -mcpu=cortex-m33+nofp|cortex-m|mps2-an505|qemu-system-arm -M mps2-an505|0.78125
 cortex-m55 := $(ARM) -mcpu=cortex-m55 -mfloat-abi=hard|cortex-m|mps3-an547|qemu-system-arm -M mps3-an547|0.48828125
 rv32imac := $(RISCV) -march=rv32imac|riscv|virt|qemu-system-riscv32 -M virt -bios none|0.015625
-CORES := cortex-m0 cortex-m3 cortex-m4 cortex-m7 cortex-m33 cortex-m55 rv32imac
+VIRT_VECTORS := qemu-system-riscv32 -M virt -cpu rv32,v=true,vext_spec=v1.0,vlen=128 -bios none
+rv32imac-zve32x := $(RISCV) -march=rv32imac -DNSK_RISCV_VECTOR|riscv|virt|$(VIRT_VECTORS)|0.015625
+CORES := cortex-m0 cortex-m3 cortex-m4 cortex-m7 cortex-m33 cortex-m55 rv32imac rv32imac-zve32x
 PART = $(shell echo '$($(CORE))' | cut -d'|' -f$(1))
 COMPILER = $(call PART,1)
 OWN := $(call PART,2)

@@ -7,6 +7,10 @@ __attribute__((naked, section(".text.reset"), used)) void reset(void) {
                      "la sp, stack_top\n\t"
                      "la t0, trapped\n\t"
                      "csrw mtvec, t0\n\t"
+#if defined(__riscv_vector) || defined(NSK_RISCV_VECTOR)
+                     "li t0, 0x200\n\t" /* mstatus.VS: vectors may be used */
+                     "csrs mstatus, t0\n\t"
+#endif
                      "j start\n\t");
 }
 

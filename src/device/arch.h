@@ -13,6 +13,9 @@
 #define NSK_ARCH_ARM_DSP 1
 #elif defined(__ARM_ARCH_6M__) || defined(__ARM_ARCH_8M_BASE__)
 #define NSK_ARCH_ARM_SMALL 1
+#elif defined(NSK_RISCV_VECTOR) || defined(__riscv_vector)
+#define NSK_ARCH_RISCV_VECTOR                                                                      \
+    1 /* Zve32x or more; -DNSK_RISCV_VECTOR where compilers know no vectors */
 #elif defined(NSK_HOST_VECTORS) && defined(__x86_64__) && defined(__GNUC__)
 #define NSK_ARCH_X86_64 1 /* chosen when run: the processor may have no vectors of 256 bits */
 #elif defined(NSK_HOST_VECTORS) && defined(__AARCH64EL__) && defined(__GNUC__)
@@ -29,15 +32,16 @@
 #endif
 
 /* The same of kernels that only a core with vectors has its own of. */
-#if defined(NSK_ARCH_ARM_MVE)
+#if defined(NSK_ARCH_ARM_MVE) || defined(NSK_ARCH_RISCV_VECTOR)
 #define NSK_PLAIN_BESIDE_VECTORS(name) name##_plain
 #else
 #define NSK_PLAIN_BESIDE_VECTORS(name) name
 #endif
 
 /* Which portable product there is: for a processor of sixteen registers, and for an analyser, which
- * follows plain sums; or of more. Cores with the DSP extension and small ones need none. */
-#if !defined(NSK_ARCH_ARM_DSP) && !defined(NSK_ARCH_ARM_SMALL)
+ * follows plain sums; or of more. Cores with the DSP extension, small ones and
+ * those with vectors of RISC-V need none. */
+#if !defined(NSK_ARCH_ARM_DSP) && !defined(NSK_ARCH_ARM_SMALL) && !defined(NSK_ARCH_RISCV_VECTOR)
 #if defined(__arm__) || defined(__FRAMAC__)
 #define NSK_PLAIN_PAIRS 1
 #else
@@ -50,11 +54,19 @@
 #if defined(NSK_ARCH_X86_64) || defined(NSK_ARCH_AARCH64)
 #define NSK_OWN_DEPTHWISE    1 /* before the direct one, by another name */
 #define NSK_DIRECT_DEPTHWISE nsk_depthwise_run_direct
-#elif defined(NSK_ARCH_ARM_MVE) || (defined(NSK_ARCH_ARM_DSP) && !defined(__OPTIMIZE_SIZE__))
+#elif defined(NSK_ARCH_ARM_MVE) || defined(NSK_ARCH_RISCV_VECTOR) ||                               \
+    (defined(NSK_ARCH_ARM_DSP) && !defined(__OPTIMIZE_SIZE__))
 #define NSK_OWN_DEPTHWISE 1
 #elif !defined(NSK_ARCH_ARM_DSP) && !defined(__OPTIMIZE_SIZE__)
 #define NSK_OWN_DEPTHWISE    1
 #define NSK_DIRECT_DEPTHWISE nsk_depthwise_run
+#endif
+
+/* Weights in blocks of sixteen outputs (blocked.h) are read by builds for vectors of RISC-V,
+ * quickly, and by portable ones. The others refuse a file that has any, as of another version. */
+#if defined(NSK_ARCH_RISCV_VECTOR) || defined(NSK_ARCH_PORTABLE) || defined(NSK_ARCH_X86_64) ||    \
+    defined(NSK_ARCH_AARCH64)
+#define NSK_READS_BLOCKS 1
 #endif
 
 /* Words may be loaded from any address, and are where that is quicker than it is large. */
@@ -64,7 +76,7 @@
 #endif
 
 /* Windows are gathered by rows where that is quicker than it is large. */
-#if !defined(__OPTIMIZE_SIZE__) || defined(NSK_ARCH_ARM_MVE)
+#if !defined(__OPTIMIZE_SIZE__) || defined(NSK_ARCH_ARM_MVE) || defined(NSK_ARCH_RISCV_VECTOR)
 #define NSK_GATHERS_ROWS 1
 #endif
 

@@ -2,6 +2,7 @@
 
 #include "check.h"
 
+#include "arch.h"
 #include "arithmetic.h"
 #include "format.h"
 
@@ -46,9 +47,25 @@ int32_t nsk_paired_weight(const int8_t *pair, uint32_t tap, bool second) {
     return second ? at[1] + (at[0] < 0 ? 1 : 0) : at[0];
 }
 
+#if defined(NSK_READS_BLOCKS)
+uint32_t nsk_blocked_place(uint32_t outputs, uint32_t row, uint32_t c, uint32_t tap) {
+    const uint32_t first = c / NSK_BLOCK * NSK_BLOCK;
+    const uint32_t left = outputs - first;
+    return first * row + tap * (left < NSK_BLOCK ? left : NSK_BLOCK) + c - first;
+}
+#endif
+
 static int32_t weight_at(const nsk_layer *l, uint32_t channel, uint32_t tap,
                          const nsk_weights_form *form) {
     const int8_t *weights = (const int8_t *)l->weights;
+#if defined(NSK_READS_BLOCKS)
+    if (nsk_weights_are_blocked(l)) {
+        const uint32_t outputs = l->out.channels / l->count;
+        const uint32_t c = channel % outputs;
+        return weights[(channel - c) * form->start +
+                       nsk_blocked_place(outputs, form->start, c, tap)];
+    }
+#endif
     return nsk_weights_are_paired(l)
                ? nsk_paired_weight(weights + (channel & ~1U) * form->start, tap, channel % 2U == 1U)
                : weights[channel * form->start + tap * form->step];

@@ -46,6 +46,11 @@ typedef struct nsk_weights_form {
 bool nsk_check_weights(const nsk_model *model, const nsk_layer *layer,
                        const nsk_weights_form *form);
 
+/* Weights in blocks (blocked.h): where the one of output c and a tap stands, from the first of a
+ * group on. */
+enum nsk_block_sizes { NSK_BLOCK = 16 };
+uint32_t nsk_blocked_place(uint32_t outputs, uint32_t row, uint32_t c, uint32_t tap);
+
 /* Weights in pairs (paired.h). Neither sum of a pair may be larger, bias included. */
 #define NSK_PAIRED_MOST ((INT32_C(1) << 23) - 1)
 

@@ -3,15 +3,24 @@
 #include <string.h>
 
 #include "arch.h"
+#include "blocked.h"
 #include "check.h"
 #include "gather.h"
 #include "paired.h"
 
-/* Outputs in twos, with the clamp of an int8. */
-static NSK_SELDOM bool paired_is_good(const nsk_model *m, const nsk_layer *l) {
-    return !nsk_weights_are_paired(l) ||
-           (nsk_load16(m->bytes + NSK_H_VERSION) == NSK_VERSION_ORDERED &&
-            l->out.channels / l->count % 2U == 0 && nsk_requantise_is_plain(l));
+/* In pairs, outputs in twos; in an order of a core's own, with the clamp of an int8. */
+static NSK_SELDOM bool order_is_good(const nsk_model *m, const nsk_layer *l) {
+    const uint32_t version = nsk_load16(m->bytes + NSK_H_VERSION);
+    if (nsk_weights_are_paired(l)) {
+        return version == NSK_VERSION_ORDERED && l->out.channels / l->count % 2U == 0 &&
+               nsk_requantise_is_plain(l);
+    }
+#if defined(NSK_READS_BLOCKS)
+    if (nsk_weights_are_blocked(l)) {
+        return version == NSK_VERSION_BLOCKED && nsk_requantise_is_plain(l);
+    }
+#endif
+    return true;
 }
 
 static NSK_SELDOM bool check(const nsk_model *m, const nsk_layer *l) {
@@ -27,7 +36,7 @@ static NSK_SELDOM bool check(const nsk_model *m, const nsk_layer *l) {
     uint32_t taps = (uint32_t)nsk_conv_taps(l);
     uint32_t row = (uint32_t)nsk_row_bytes((int32_t)taps);
     nsk_weights_form form = {row, 1, taps, row - taps, 128};
-    return paired_is_good(m, l) && nsk_check_weights(m, l, &form);
+    return order_is_good(m, l) && nsk_check_weights(m, l, &form);
 }
 
 /* Few bytes: what a call of memcpy costs is a part of the whole. */
@@ -129,6 +138,16 @@ static void gather(const window *w, int8_t *to) {
 
 typedef void multiply(const nsk_matmul *p, const int8_t *in, int32_t pixels, int8_t *out);
 
+/* By the order of the weights. */
+static multiply *multiply_of(const nsk_layer *l) {
+#if defined(NSK_READS_BLOCKS)
+    if (nsk_weights_are_blocked(l)) {
+        return nsk_multiply_blocked;
+    }
+#endif
+    return nsk_weights_are_paired(l) ? nsk_multiply_paired : nsk_multiply_out;
+}
+
 /* All outputs of a group, `room` windows at a time. */
 static void run_group(const nsk_layer *l, const int8_t *in, const nsk_matmul *p,
                       multiply *multiply_out, int8_t *windows, int32_t room, int8_t *out) {
@@ -170,7 +189,7 @@ static void run(const nsk_layer *l, int8_t *workspace) {
         nsk_matmul p = nsk_matmul_of(l, row, group);
         const int8_t *in = workspace + l->in.offset + group * (l->in.channels / (int32_t)l->count);
         int8_t *out = workspace + l->out.offset + group * p.outputs;
-        multiply *const multiply_out = p.paired ? nsk_multiply_paired : nsk_multiply_out;
+        multiply *const multiply_out = multiply_of(l);
         p.scratch = scratch;
         if (nsk_conv_is_direct(l)) {
             p.in_step = l->in.channels;

@@ -7,7 +7,8 @@
 
 #define NSK_MAGIC           UINT32_C(0x6b75736e) /* "nsuk" */
 #define NSK_VERSION         8U
-#define NSK_VERSION_ORDERED 9U /* the same, but for weights in a core's own order */
+#define NSK_VERSION_ORDERED 9U  /* the same, but for weights in a core's own order: in pairs */
+#define NSK_VERSION_BLOCKED 10U /* or in blocks */
 
 enum nsk_header_field {
     NSK_H_MAGIC = 0,        /* u32 */
@@ -98,6 +99,7 @@ enum nsk_flag {
     NSK_FLAG_SHARES = 16,  /* scores: a softmax of all */
     NSK_FLAG_EACH = 32,    /* scores: a sigmoid of each; neither: as they are */
     NSK_FLAG_CENTRED = 64, /* normalise: less the mean, of which the deviation is */
+    NSK_FLAG_BLOCKED = 64, /* convolution: sixteen outputs' weights in turns, blocked.h */
     NSK_FLAG_PAIRED = 128  /* convolution: two outputs' weights in a half word, paired.h */
 };
 

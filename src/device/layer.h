@@ -203,6 +203,11 @@ static inline bool nsk_weights_are_paired(const nsk_layer *l) {
     return l->kind == NSK_KIND_CONV && (l->flags & NSK_FLAG_PAIRED) != 0;
 }
 
+/* Whether those of sixteen take turns: blocked.h. */
+static inline bool nsk_weights_are_blocked(const nsk_layer *l) {
+    return l->kind == NSK_KIND_CONV && (l->flags & NSK_FLAG_BLOCKED) != 0;
+}
+
 /* Whether a convolution meets whole pixels as they stand in the workspace, so that nothing needs
  * to be gathered. */
 static inline bool nsk_conv_is_direct(const nsk_layer *l) {

@@ -2,9 +2,16 @@
  * kernels need no checks when they run. What a kind of layer needs is checked beside its kernel. */
 #include "small.h"
 
+#include "arch.h"
 #include "check.h"
 #include "crc.h"
 #include "format.h"
+
+#if defined(NSK_READS_BLOCKS)
+#define NEWEST_VERSION NSK_VERSION_BLOCKED
+#else
+#define NEWEST_VERSION NSK_VERSION_ORDERED
+#endif
 
 enum { MOST_WORKSPACE = 1 << 30, MOST_ELEMENTS = 1 << 26 };
 
@@ -192,7 +199,7 @@ nsk_status nsk_open(nsk_model *m, const void *bytes, size_t size) {
         return NSK_STATUS_NOT_A_MODEL;
     }
     const uint32_t version = nsk_load16(m->bytes + NSK_H_VERSION);
-    if ((version != NSK_VERSION && version != NSK_VERSION_ORDERED) ||
+    if (version < NSK_VERSION || version > NEWEST_VERSION ||
         nsk_load16(m->bytes + NSK_H_HEADER_BYTES) != NSK_HEADER_BYTES) {
         return NSK_STATUS_OTHER_VERSION;
     }

@@ -17,14 +17,13 @@ nsk_matmul nsk_matmul_of(const nsk_layer *l, int32_t row, int32_t group) {
     p.high = l->high;
     p.wide = l->out.element == 2;
     p.plain_requantise = nsk_requantise_is_plain(l);
-    p.paired = nsk_weights_are_paired(l);
     p.in_step = row;
     p.out_step = l->out.pixel_stride;
     p.scratch = NULL;
     return p;
 }
 
-#if !defined(NSK_ARCH_ARM_DSP)
+#if !defined(NSK_ARCH_ARM_DSP) && !defined(NSK_ARCH_RISCV_VECTOR)
 static int32_t dot(const int8_t *a, const int8_t *b, int32_t row, int32_t sum) {
     for (const int8_t *end = a + row; a < end; a += 4, b += 4) {
         sum += a[0] * b[0] + a[1] * b[1] + a[2] * b[2] + a[3] * b[3];

@@ -15,7 +15,6 @@ typedef struct nsk_matmul {
     int32_t zero, low, high;   /* of the output */
     int32_t in_step, out_step; /* bytes from a pixel to the next */
     bool plain_requantise;     /* the clamp is that of int8 */
-    bool paired;               /* weights stand in pairs: nsk_multiply_paired */
     bool wide;                 /* outputs are int16, of one pixel: a dense layer's */
     int8_t *scratch;           /* NSK_WIDENED x row bytes, or NULL where there is one pixel */
 } nsk_matmul;

@@ -4,7 +4,8 @@
 
 #include "arch.h"
 
-#if defined(NSK_ARCH_X86_64) || defined(NSK_ARCH_AARCH64) || defined(NSK_ARCH_ARM_MVE)
+#if defined(NSK_ARCH_X86_64) || defined(NSK_ARCH_AARCH64) || defined(NSK_ARCH_ARM_MVE) ||          \
+    defined(NSK_ARCH_RISCV_VECTOR)
 
 typedef struct block {
     const nsk_layer *layer;
@@ -92,7 +93,9 @@ void nsk_sixteen_run(const nsk_layer *l, int8_t *workspace, const nsk_sixteen_ke
                      void *state) {
     block b;
     b.layer = l;
-    int32_t last = l->out.channels - NSK_SIXTEEN; /* part of it may have been done before */
+    /* Part of it may have been done before; where there are fewer channels, a kernel takes those.
+     */
+    int32_t last = l->out.channels > NSK_SIXTEEN ? l->out.channels - NSK_SIXTEEN : 0;
     find_inner(l, &b.inner_first, &b.inner_last);
     memset(b.zeroes, l->in.zero, sizeof b.zeroes);
     for (int32_t c = 0; c < l->out.channels; c += NSK_SIXTEEN) {

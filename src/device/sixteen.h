@@ -8,7 +8,8 @@
 enum nsk_sixteen_sizes { NSK_SIXTEEN = 16, NSK_SIXTEEN_TAPS = 25 };
 
 typedef struct nsk_sixteen_kernel {
-    /* Sixteen channels from `first` on come next. */
+    /* Sixteen channels from `first` on come next; all of them, where there are fewer and the kernel
+     * is run on those, too. */
     void (*start)(void *state, const nsk_layer *layer, int32_t first);
     /* `pixels` of them: tap k of the first reads the bytes at at[k]; the next pixel's are `step`
      * bytes on. There is one more tap than the kernel has, for those who take two at a time; its

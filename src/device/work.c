@@ -57,6 +57,14 @@ static void multiply_out(nsk_work *w, uint64_t pixels, uint64_t row, uint64_t ou
     }
 }
 
+/* The same of weights in blocks: four pixels at a time meet sixteen outputs. */
+static void multiply_blocked(nsk_work *w, uint64_t pixels, uint64_t row, uint64_t outputs) {
+    w->pixels += pixels;
+    w->products += pixels * row * outputs;
+    w->quads += up_to(pixels, 4) / 4U * up_to(outputs, 16);
+    w->blocks += up_to(pixels, 4) / 4U * up_to(outputs, 16) * row;
+}
+
 /* What gathering a window's rows takes, over all windows of a group. */
 static void gather(nsk_work *work, const nsk_layer *l) {
     windows w = windows_of(l);
@@ -75,7 +83,8 @@ static void count_conv(nsk_work *work, const nsk_layer *l) {
     uint64_t pixels = (uint64_t)l->out.height * l->out.width;
     work->macs = window_taps(l) * l->out.channels * (l->in.channels / l->count);
     for (uint32_t group = 0; group < l->count; group++) {
-        multiply_out(work, pixels, row, l->out.channels / l->count);
+        (nsk_weights_are_blocked(l) ? multiply_blocked : multiply_out)(work, pixels, row,
+                                                                       l->out.channels / l->count);
         if (!nsk_conv_is_direct(l)) {
             gather(work, l);
         }

@@ -24,8 +24,9 @@ typedef struct nsk_work {
     uint64_t fill; /* products that are missing where four are; of a depthwise convolution, rows of
                     * outputs with taps above or below the picture, in each channel */
     uint64_t blocks;  /* products in blocks of sixteen inputs by four outputs, two pixels at a
-                       * time; of a depthwise convolution, sixteen channels by two taps; of a fine
-                       * one, four by one; of a pool, taps of sixteen channels */
+                       * time; of weights in blocks, four pixels by sixteen outputs; of a depthwise
+                       * convolution, sixteen channels by two taps; of a fine  one, four by one; of a
+                       * pool, taps of sixteen channels */
     uint64_t quads;   /* outputs, four of two pixels at a time, or sixteen channels; of products of
                        * tensors, two pixels by two; of fine ones, four channels, or two outputs */
     uint64_t triples; /* outputs, three of a row at a time; of a convolution, those of `copies` in

@@ -10,7 +10,7 @@ const nsk_setting_name nsk_board_settings[] = {
     {"board", "name", "Its name"},
     {"board", "core",
      "cortex-m0, cortex-m0plus, cortex-m3, cortex-m4, cortex-m7, cortex-m23, cortex-m33, "
-     "cortex-m55 or rv32imac"},
+     "cortex-m55, rv32imac or rv32imac-zve32x"},
     {"board", "clock", "As in 80 MHz"},
     {"board", "flash", "As in 256 KiB"},
     {"board", "ram", "As in 64 KiB"},

@@ -37,21 +37,25 @@ bool nsk_kinds_need(const bool *wanted, const char *file) {
     return !by_some;
 }
 
-/* Kernels of a core's own take the usual windows, and sixteen channels or more. */
+/* Kernels of a core's own take the usual windows, sixteen channels or more or fewer, and no windows
+ * of more taps. */
 static const char *depthwise_kind(const nsk_layer *l) {
     bool usual = l->kernel_height == 3 && l->kernel_width == 3 && l->dilate_down == 1 &&
                  l->dilate_across == 1 && l->stride_down == l->stride_across &&
                  l->stride_across <= 2 && l->in.channels == l->out.channels;
-    bool few = l->out.channels < 16 || nsk_kernel_area(l) > 25 || l->in.channels != l->out.channels;
-    return usual ? few ? "depthwise-few" : "depthwise"
-           : few ? "depthwise-any-few"
-                 : "depthwise-any";
+    bool few = l->out.channels < 16;
+    bool wide = nsk_kernel_area(l) > 25 || l->in.channels != l->out.channels;
+    return wide    ? "depthwise-wide"
+           : usual ? few ? "depthwise-few" : "depthwise"
+           : few   ? "depthwise-any-few"
+                   : "depthwise-any";
 }
 
-/* Weights in pairs; or rows of sixteen bytes and fewer, which vectors hold. */
+/* Weights in an order of a core's own; or rows of sixteen bytes and fewer, which vectors hold. */
 static const char *conv_kind(const nsk_layer *l) {
     const bool direct = nsk_conv_is_direct(l);
-    return nsk_weights_are_paired(l)               ? direct ? "pointwise-paired" : "conv-paired"
+    return nsk_weights_are_blocked(l)              ? direct ? "pointwise-blocked" : "conv-blocked"
+           : nsk_weights_are_paired(l)             ? direct ? "pointwise-paired" : "conv-paired"
            : nsk_row_bytes(nsk_conv_taps(l)) <= 16 ? direct ? "pointwise-short" : "conv-short"
            : direct                                ? "pointwise"
                                                    : "conv";
@@ -105,9 +109,12 @@ static const struct {
     {"average-pool-few", NSK_KIND_AVERAGE_POOL, NULL},
     {"conv-paired", NSK_KIND_CONV, NULL},
     {"pointwise-paired", NSK_KIND_CONV, NULL},
+    {"conv-blocked", NSK_KIND_CONV, NULL},
+    {"pointwise-blocked", NSK_KIND_CONV, NULL},
     {"depthwise-few", NSK_KIND_DEPTHWISE, NULL},
     {"depthwise-any", NSK_KIND_DEPTHWISE, NULL},
     {"depthwise-any-few", NSK_KIND_DEPTHWISE, NULL},
+    {"depthwise-wide", NSK_KIND_DEPTHWISE, NULL},
     {"prepare", NSK_KINDS, "feed"},
     {"stream", NSK_KINDS, "stream"},
     {"scale", NSK_KINDS, "scale"},

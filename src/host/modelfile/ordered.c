@@ -8,11 +8,15 @@
 #include "device/layer.h"
 #include "netsuke/quantise.h"
 
-static bool has_pairs(const char *core) {
-    static const char *const cores[] = {"cortex-m4",  "cortex-m4f",  "cortex-m7",
-                                        "cortex-m33", "cortex-m35p", NULL};
-    return g_strv_contains(cores, core) != FALSE;
-}
+/* An order, of which convolutions, and of which version a file with it is. */
+typedef struct ordering {
+    uint8_t flag, version;
+    /* Of layers that others share no weights with. */
+    bool (*wants)(const nsk_model *model, unsigned index, const nsk_layer *l, int row);
+    /* To it, and back to the usual one: the rows of so many outputs of a group. */
+    void (*turn)(uint8_t *rows, int outputs, int row);
+    void (*turn_back)(uint8_t *rows, int outputs, int row);
+} ordering;
 
 /* Such kernels take four pixels at a time, others one: half as quickly. */
 static bool pays(const nsk_model *model, unsigned index, const nsk_layer *l) {
@@ -52,44 +56,82 @@ static int tap_at(int i) {
     return i / 4 * 4 + order[i % 4];
 }
 
-/* Two rows, of a multiple of four bytes, as paired.h has them. */
-static void pair_rows(uint8_t *rows, int row) {
-    int8_t *first = g_memdup2(rows, 2 * (gsize)row);
-    const int8_t *second = first + row;
-    for (int i = 0; i < row; i++, rows += 2) {
-        const int tap = tap_at(i);
-        const unsigned half = (unsigned)(first[tap] + 256 * second[tap]);
-        rows[0] = (uint8_t)half;
-        rows[1] = (uint8_t)(half >> 8);
+/* Rows of a multiple of four bytes, as paired.h has them. */
+static void pair(uint8_t *rows, int outputs, int row) {
+    int8_t *usual = g_memdup2(rows, (gsize)outputs * (gsize)row);
+    for (int c = 0; c < outputs; c += 2) {
+        const int8_t *first = usual + c * row;
+        const int8_t *second = first + row;
+        for (int i = 0; i < row; i++, rows += 2) {
+            const unsigned half = (unsigned)(first[tap_at(i)] + 256 * second[tap_at(i)]);
+            rows[0] = (uint8_t)half;
+            rows[1] = (uint8_t)(half >> 8);
+        }
     }
-    g_free(first);
+    g_free(usual);
 }
 
-/* The other way. */
-static void part_rows(uint8_t *rows, int row) {
-    int8_t *pair = g_memdup2(rows, 2 * (gsize)row);
-    for (int i = 0; i < 2 * row; i++) {
-        rows[i] = (uint8_t)nsk_paired_weight(pair, (uint32_t)(i % row), i >= row);
+static void part(uint8_t *rows, int outputs, int row) {
+    int8_t *paired = g_memdup2(rows, (gsize)outputs * (gsize)row);
+    for (int c = 0; c < outputs; c++) {
+        const int8_t *both = paired + (c & ~1) * row;
+        for (int i = 0; i < row; i++) {
+            *rows++ = (uint8_t)nsk_paired_weight(both, (uint32_t)i, c % 2 == 1);
+        }
     }
-    g_free(pair);
+    g_free(paired);
 }
 
-/* Turns all rows of a layer, and what its record says of them. */
-static void turn_layer(const nsk_model *model, unsigned index, const nsk_layer *l,
-                       void (*turn)(uint8_t *rows, int row), uint8_t *bytes) {
-    const int row = nsk_row_bytes(nsk_conv_taps(l));
-    uint8_t *weights = bytes + (l->weights - model->bytes);
-    for (int c = 0; c < l->out.channels; c += 2, weights += 2 * row) {
-        turn(weights, row);
+/* As blocked.h has them. */
+static void block(uint8_t *rows, int outputs, int row) {
+    uint8_t *usual = g_memdup2(rows, (gsize)outputs * (gsize)row);
+    for (int i = 0; i < outputs * row; i++) {
+        rows[nsk_blocked_place((uint32_t)outputs, (uint32_t)row, (uint32_t)(i / row),
+                               (uint32_t)(i % row))] = usual[i];
     }
-    bytes[nsk_load32(bytes + NSK_H_LAYERS_AT) + NSK_LAYER_BYTES * index + NSK_L_FLAGS] ^=
-        NSK_FLAG_PAIRED;
+    g_free(usual);
 }
 
-static bool wants_pairs(const nsk_model *model, unsigned index, const nsk_layer *l) {
-    return l->kind == NSK_KIND_CONV && nsk_requantise_is_plain(l) &&
-           l->out.channels / l->count % 2 == 0 && pays(model, index, l) &&
-           !shares(model, index, l) && sums_fit(l, nsk_row_bytes(nsk_conv_taps(l)));
+static void unblock(uint8_t *rows, int outputs, int row) {
+    uint8_t *blocked = g_memdup2(rows, (gsize)outputs * (gsize)row);
+    for (int i = 0; i < outputs * row; i++) {
+        rows[i] = blocked[nsk_blocked_place((uint32_t)outputs, (uint32_t)row, (uint32_t)(i / row),
+                                            (uint32_t)(i % row))];
+    }
+    g_free(blocked);
+}
+
+static bool wants_pairs(const nsk_model *model, unsigned index, const nsk_layer *l, int row) {
+    return l->out.channels / l->count % 2 == 0 && pays(model, index, l) && sums_fit(l, row);
+}
+
+/* A vector takes fewer outputs in as much time: of few, other kernels are as quick. */
+static bool wants_blocks(const nsk_model *model, unsigned index, const nsk_layer *l, int row) {
+    enum { LEAST_OUTPUTS = 4 };
+    (void)model;
+    (void)index;
+    (void)row;
+    return l->out.channels / (int)l->count >= LEAST_OUTPUTS;
+}
+
+static const ordering in_pairs = {NSK_FLAG_PAIRED, NSK_VERSION_ORDERED, wants_pairs, pair, part};
+static const ordering in_blocks = {NSK_FLAG_BLOCKED, NSK_VERSION_BLOCKED, wants_blocks, block,
+                                   unblock};
+
+/* That core's own, or NULL: the usual one. */
+static const ordering *ordering_for(const char *core) {
+    static const struct {
+        const char *core;
+        const ordering *its;
+    } cores[] = {{"cortex-m4", &in_pairs},   {"cortex-m4f", &in_pairs},
+                 {"cortex-m7", &in_pairs},   {"cortex-m33", &in_pairs},
+                 {"cortex-m35p", &in_pairs}, {"rv32imac-zve32x", &in_blocks}};
+    for (size_t i = 0; i < G_N_ELEMENTS(cores); i++) {
+        if (g_str_equal(core, cores[i].core)) {
+            return cores[i].its;
+        }
+    }
+    return NULL;
 }
 
 static void put_checksum(uint8_t *bytes, size_t size) {
@@ -100,8 +142,20 @@ static void put_checksum(uint8_t *bytes, size_t size) {
     }
 }
 
-/* From the usual order, or to it. */
-static void turn_layers(nsk_model_file *file, bool to_pairs) {
+/* All groups of a layer, and what its record says of them. */
+static void turn_layer(const nsk_model *model, unsigned index, const nsk_layer *l, uint8_t flag,
+                       void (*turn)(uint8_t *rows, int outputs, int row), uint8_t *bytes) {
+    const int row = nsk_row_bytes(nsk_conv_taps(l));
+    const int outputs = l->out.channels / (int)l->count;
+    uint8_t *weights = bytes + (l->weights - model->bytes);
+    for (int group = 0; group < (int)l->count; group++, weights += outputs * row) {
+        turn(weights, outputs, row);
+    }
+    bytes[nsk_load32(bytes + NSK_H_LAYERS_AT) + NSK_LAYER_BYTES * index + NSK_L_FLAGS] ^= flag;
+}
+
+/* The layers that want it; or all that have it, back. */
+static void turn_layers(nsk_model_file *file, const ordering *o, bool back) {
     nsk_model model;
     bool changed = false;
     uint8_t *bytes = g_memdup2(file->bytes, file->size);
@@ -109,14 +163,20 @@ static void turn_layers(nsk_model_file *file, bool to_pairs) {
         for (unsigned i = 0; i < model.layers; i++) {
             nsk_layer l;
             nsk_layer_decode(&model, i, &l);
-            if (to_pairs ? wants_pairs(&model, i, &l) : nsk_weights_are_paired(&l)) {
-                turn_layer(&model, i, &l, to_pairs ? pair_rows : part_rows, bytes);
+            if (l.kind != NSK_KIND_CONV) {
+                continue;
+            }
+            const bool has = (l.flags & o->flag) != 0;
+            if (back ? has
+                     : nsk_requantise_is_plain(&l) && !shares(&model, i, &l) &&
+                           o->wants(&model, i, &l, nsk_row_bytes(nsk_conv_taps(&l)))) {
+                turn_layer(&model, i, &l, o->flag, back ? o->turn_back : o->turn, bytes);
                 changed = true;
             }
         }
     }
     if (changed) {
-        bytes[NSK_H_VERSION] = to_pairs ? NSK_VERSION_ORDERED : NSK_VERSION;
+        bytes[NSK_H_VERSION] = back ? NSK_VERSION : o->version;
         put_checksum(bytes, file->size);
     }
     g_free(file->bytes);
@@ -124,11 +184,13 @@ static void turn_layers(nsk_model_file *file, bool to_pairs) {
 }
 
 nsk_model_file *nsk_model_file_for_core(const nsk_model_file *file, const char *core) {
+    const ordering *own = ordering_for(core);
     nsk_model_file *ordered = g_memdup2(file, sizeof *file);
     ordered->bytes = g_memdup2(file->bytes, file->size);
-    turn_layers(ordered, false);
-    if (has_pairs(core)) {
-        turn_layers(ordered, true);
+    turn_layers(ordered, &in_pairs, true);
+    turn_layers(ordered, &in_blocks, true);
+    if (own != NULL) {
+        turn_layers(ordered, own, false);
     }
     return ordered;
 }

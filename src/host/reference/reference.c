@@ -83,10 +83,23 @@ static int32_t requantised(const nsk_layer *l, int64_t products, int c) {
     return exact_requantise((exact)products + exact_bias(word), word, l->out.zero, l->low, l->high);
 }
 
-/* Tap k of output c. Where outputs come in pairs, a and b, a half word is a + 256 b, and of every
- * four taps the third stands before the second (docs/model-file.md). */
+/* Tap k of output c, where sixteen outputs of a group take turns, or fewer at its end. */
+static int32_t weight_in_turns(const nsk_layer *l, int row, int c, int k) {
+    const int outputs = l->out.channels / (int)l->count;
+    const int8_t *group = (const int8_t *)l->weights + (ptrdiff_t)(c / outputs) * outputs * row;
+    const int in_group = c % outputs;
+    const int begin = in_group - in_group % 16;
+    const int turns = outputs - begin < 16 ? outputs - begin : 16;
+    return group[(ptrdiff_t)begin * row + (ptrdiff_t)k * turns + in_group % 16];
+}
+
+/* The same in any order. Where outputs come in pairs, a and b, a half word is a + 256 b, and of
+ * every four taps the third stands before the second (docs/model-file.md). */
 static int32_t conv_weight(const nsk_layer *l, int row, int c, int k) {
     static const int place[] = {0, 2, 1, 3};
+    if ((l->flags & NSK_FLAG_BLOCKED) != 0) {
+        return weight_in_turns(l, row, c, k);
+    }
     if ((l->flags & NSK_FLAG_PAIRED) == 0) {
         return ((const int8_t *)l->weights)[(ptrdiff_t)c * row + k];
     }
