@@ -75,9 +75,14 @@
 #define NSK_WORDS_ANYWHERE 1
 #endif
 
-/* Windows are gathered by rows where that is quicker than it is large. */
+/* Windows are gathered by rows, several at once, where that is quicker than it is large. */
 #if !defined(__OPTIMIZE_SIZE__) || defined(NSK_ARCH_ARM_MVE) || defined(NSK_ARCH_RISCV_VECTOR)
 #define NSK_GATHERS_ROWS 1
+#endif
+
+/* No product widens inputs: all of a convolution's scratch is for windows. */
+#if defined(NSK_ARCH_ARM_MVE) || defined(NSK_ARCH_RISCV_VECTOR)
+#define NSK_WIDENS_NOTHING 1
 #endif
 
 /* On hosts, bytes of stack for gathered windows: many at a time; else the workspace's scratch. */

@@ -64,7 +64,8 @@ static int8_t *fill(int8_t *to, int32_t value, int32_t bytes) {
 typedef struct window {
     const nsk_layer *layer;
     const int8_t *in; /* of the group */
-    int32_t length, bytes, padding;
+    int32_t length, bytes;
+    int32_t size; /* of all of it, filled up to words */
     int32_t x, y; /* of the first tap, which may be outside of the picture */
 } window;
 
@@ -80,59 +81,78 @@ static NSK_NOINLINE int8_t *gather_row(const window *w, int32_t y, int8_t *to) {
     return to;
 }
 
-#if !defined(NSK_GATHERS_ROWS)
+/* What fills a window up, before its rows are written. */
+static inline void clear_end(int8_t *end) {
+    end[-4] = 0;
+    end[-3] = 0;
+    end[-2] = 0;
+    end[-1] = 0;
+}
+
 /* Tap by tap. */
-static void gather(const window *w, int8_t *to) {
+static NSK_NOINLINE void gather(const window *w, int8_t *to) {
     const nsk_layer *l = w->layer;
     int32_t y = w->y;
+    clear_end(to + w->size);
     for (int32_t ky = 0; ky < l->kernel_height; ky++, y += l->dilate_down) {
         to = y >= 0 && y < l->in.height ? gather_row(w, y, to) : fill(to, l->in.zero, w->bytes);
     }
-    fill(to, 0, w->padding);
-}
-#else
-int8_t *NSK_PLAIN_BESIDE_VECTORS(nsk_gather_rows)(const int8_t *in, int32_t row, int32_t rows,
-                                                  int32_t bytes, int8_t *to) {
-#if defined(NSK_WORDS_ANYWHERE)
-    for (; rows > 1; rows--, in += row, to += bytes) {
-        const int8_t *from = in;
-        int8_t *at = to;
-        for (int32_t left = bytes; left > 0; left -= 4, from += 4, at += 4) {
-            __builtin_memcpy(at, from, 4);
-        }
-    }
-#endif
-    for (; rows > 0; rows--, in += row) {
-        to = copy(to, in, bytes);
-    }
-    return to;
 }
 
-static void gather(const window *w, int8_t *to) {
-    const nsk_layer *l = w->layer;
-    /* a row that lies in the picture without gaps is one copy; all of them, one call */
-    bool whole = l->count == 1 && l->dilate_across == 1 && w->x >= 0 &&
-                 w->x + l->kernel_width <= l->in.width;
-    int32_t row = l->in.width * l->in.channels;
-    int32_t y = w->y;
-    int32_t from = y * row + w->x * l->in.channels;
-    int32_t left = l->kernel_height;
-    if (whole && l->dilate_down == 1 && y >= 0 && y + left <= l->in.height) {
-        to = nsk_gather_rows(w->in + from, row, left, w->bytes, to);
-        left = 0;
-    }
-    for (; left > 0; left--) {
-        if (y < 0 || y >= l->in.height) {
-            to = fill(to, l->in.zero, w->bytes);
-        } else {
-            to = whole ? nsk_gather_rows(w->in + from, row, 1, w->bytes, to) : gather_row(w, y, to);
+#if defined(NSK_GATHERS_ROWS)
+void NSK_PLAIN_BESIDE_VECTORS(nsk_gather_windows)(const nsk_windows *w, const int8_t *in,
+                                                  int32_t count, int8_t *to) {
+    for (; count > 0; count--, in += w->step, to += w->size) {
+        const int8_t *from = in;
+        int8_t *at = to;
+        int32_t left = w->rows;
+        clear_end(to + w->size);
+#if defined(NSK_WORDS_ANYWHERE)
+        for (; left > 1; left--, from += w->row, at += w->bytes) {
+            for (int32_t i = 0; i < w->bytes; i += 4) {
+                __builtin_memcpy(at + i, from + i, 4);
+            }
         }
-        y += l->dilate_down;
-        from += l->dilate_down * row;
+#endif
+        for (; left > 0; left--, from += w->row) {
+            at = copy(at, from, w->bytes);
+        }
     }
-    for (int32_t i = 0; i < w->padding; i++) {
-        *to++ = 0;
+}
+
+/* How many windows from this one on lie in the picture without gaps, `most` at most. */
+static int32_t count_whole(const window *w, int32_t most) {
+    const nsk_layer *l = w->layer;
+    int32_t count = 0;
+    int32_t x = w->x;
+    if (l->count == 1 && l->dilate_across == 1 && l->dilate_down == 1 && x >= 0 && w->y >= 0 &&
+        w->y + l->kernel_height <= l->in.height) {
+        for (; count < most && x + l->kernel_width <= l->in.width; count++) {
+            x += l->stride_across;
+        }
     }
+    return count;
+}
+
+/* Windows side by side, of which there are `most` at most: how many. */
+static int32_t gather_some(const window *w, int32_t most, int8_t *to) {
+    const nsk_layer *l = w->layer;
+    const int32_t count = count_whole(w, most);
+    const int32_t row = l->in.width * l->in.channels;
+    if (count == 0) {
+        gather(w, to);
+        return 1;
+    }
+    const nsk_windows windows = {row, l->kernel_height, w->bytes, w->size,
+                                 l->stride_across * l->in.channels};
+    nsk_gather_windows(&windows, w->in + w->y * row + w->x * l->in.channels, count, to);
+    return count;
+}
+#else
+static int32_t gather_some(const window *w, int32_t most, int8_t *to) {
+    (void)most;
+    gather(w, to);
+    return 1;
 }
 #endif
 
@@ -157,13 +177,17 @@ static void run_group(const nsk_layer *l, const int8_t *in, const nsk_matmul *p,
     w.in = in;
     w.length = l->in.channels / (int32_t)l->count;
     w.bytes = l->kernel_width * w.length;
-    w.padding = p->row - l->kernel_height * w.bytes;
+    w.size = p->row;
     for (int32_t y = 0; y < l->out.height; y++) {
         w.y = y * l->stride_down - l->pad_top;
         w.x = -l->pad_left;
-        for (int32_t x = 0; x < l->out.width; x++, w.x += l->stride_across) {
-            gather(&w, windows + waiting * p->row);
-            if (++waiting == room) {
+        for (int32_t left = l->out.width; left > 0;) {
+            const int32_t most = left < room - waiting ? left : room - waiting;
+            const int32_t some = gather_some(&w, most, windows + waiting * p->row);
+            left -= some;
+            w.x += some * l->stride_across;
+            waiting += some;
+            if (waiting == room) {
                 multiply_out(p, windows, waiting, out);
                 out += waiting * p->out_step;
                 waiting = 0;
@@ -176,8 +200,13 @@ static void run_group(const nsk_layer *l, const int8_t *in, const nsk_matmul *p,
 static void run(const nsk_layer *l, int8_t *workspace) {
     int32_t row = nsk_row_bytes(nsk_conv_taps(l));
     int8_t *scratch = workspace + l->scratch;
+#if defined(NSK_WIDENS_NOTHING)
+    int8_t *windows = scratch;
+    int32_t room = NSK_WIDENED + NSK_GATHERED;
+#else
     int8_t *windows = scratch + NSK_WIDENED * row;
     int32_t room = NSK_GATHERED;
+#endif
 #if defined(NSK_STACK_ROOM)
     int8_t stack[NSK_STACK_ROOM];
     if (row * NSK_GATHERED <= NSK_STACK_ROOM) {

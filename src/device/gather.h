@@ -1,16 +1,23 @@
-/* gather: rows of a window, one behind the other, which cores have their own way of. */
+/* gather: windows that lie in the picture, one behind the other, which cores have their own way of.
+ */
 #ifndef NSK_DEVICE_GATHER_H
 #define NSK_DEVICE_GATHER_H
 
 #include "layer.h"
 
-/* `rows` of so many bytes each, `row` bytes from one to the next, all inside of the input; gives
- * what is behind them in `to`. Behind each but the last, up to three bytes more may be read, and
- * written, over which the next row goes. */
-int8_t *nsk_gather_rows(const int8_t *in, int32_t row, int32_t rows, int32_t bytes, int8_t *to);
+/* Of each: `rows` of so many bytes, `row` bytes from one to the next in the picture. */
+typedef struct nsk_windows {
+    int32_t row, rows, bytes;
+    int32_t size; /* bytes of a window, whole words; what its rows leave is 0 */
+    int32_t step; /* bytes in the picture from a window to the next */
+} nsk_windows;
+
+/* `in`: the first one's. Behind each row but a window's last, up to three bytes more may be read,
+ * and written, over which the next row goes. */
+void nsk_gather_windows(const nsk_windows *windows, const int8_t *in, int32_t count, int8_t *to);
 
 /* The portable one, for what a core's own leaves. */
-int8_t *nsk_gather_rows_plain(const int8_t *in, int32_t row, int32_t rows, int32_t bytes,
+void nsk_gather_windows_plain(const nsk_windows *windows, const int8_t *in, int32_t count,
                               int8_t *to);
 
 #endif

@@ -7,23 +7,35 @@
 
 enum { LANES = 16 };
 
-int8_t *nsk_gather_rows(const int8_t *in, int32_t row, int32_t rows, int32_t bytes, int8_t *to) {
-    if (bytes > LANES || rows < 1) {
-        return nsk_gather_rows_plain(in, row, rows, bytes, to);
+void nsk_gather_windows(const nsk_windows *w, const int8_t *in, int32_t count, int8_t *to) {
+    if (w->bytes > LANES || count < 1) {
+        nsk_gather_windows_plain(w, in, count, to);
+        return;
     }
-    __asm__ volatile("vctp.8 %[bytes]\n\t"
-                     "dls lr, %[rows]\n"
-                     "1:\n\t"
-                     "vpstt\n\t"
-                     "vldrbt.8 q0, [%[in]]\n\t"
-                     "vstrbt.8 q0, [%[to]]\n\t"
-                     "add %[in], %[in], %[row]\n\t"
-                     "add %[to], %[to], %[bytes]\n\t"
-                     "le lr, 1b\n\t"
-                     : [in] "+&r"(in), [to] "+&r"(to)
-                     : [row] "r"(row), [bytes] "r"(bytes), [rows] "r"(rows)
-                     : "lr", "q0", "memory");
-    return to;
+    const int8_t *from;
+    int8_t *at;
+    __asm__ volatile(
+        "vctp.8 %[bytes]\n"
+        "1:\n\t"
+        "mov %[from], %[in]\n\t"
+        "mov %[at], %[to]\n\t"
+        "add %[to], %[to], %[size]\n\t"
+        "str %[zero], [%[to], #-4]\n\t"
+        "dls lr, %[rows]\n"
+        "2:\n\t"
+        "vpstt\n\t"
+        "vldrbt.8 q0, [%[from]]\n\t"
+        "vstrbt.8 q0, [%[at]]\n\t"
+        "add %[from], %[from], %[row]\n\t"
+        "add %[at], %[at], %[bytes]\n\t"
+        "le lr, 2b\n\t"
+        "add %[in], %[in], %[step]\n\t"
+        "subs %[count], %[count], #1\n\t"
+        "bne 1b\n\t"
+        : [in] "+&r"(in), [to] "+&r"(to), [count] "+&r"(count), [from] "=&r"(from), [at] "=&r"(at)
+        : [row] "r"(w->row), [bytes] "r"(w->bytes), [rows] "r"(w->rows), [size] "r"(w->size),
+          [step] "r"(w->step), [zero] "r"(0)
+        : "lr", "q0", "cc", "memory");
 }
 
 #endif
