@@ -57,13 +57,8 @@ static const char *core_of(const cli_context *context) {
     return asked && context->board != NULL ? context->board->core : NULL;
 }
 
-static void print_text(const cli_context *context) {
+static void print_files(cli_table *table, const cli_context *context) {
     const quantise_options *own = context->own;
-    char text[3][CLI_TEXT];
-    nsk_model model;
-    nsk_open(&model, context->model->bytes, context->model->size);
-    double extra = (double)(context->model->size - context->model->weight_bytes);
-    cli_table *table = cli_table_new("ll");
     cli_table_row(table, "wrote\t%s", own->output);
     if (own->array != NULL) {
         cli_table_row(table, "wrote\t%s", own->array);
@@ -78,6 +73,15 @@ static void print_text(const cli_context *context) {
                                                          : own->array,
                       core_of(context));
     }
+}
+
+static void print_text(const cli_context *context) {
+    char text[3][CLI_TEXT];
+    nsk_model model;
+    nsk_open(&model, context->model->bytes, context->model->size);
+    double extra = (double)(context->model->size - context->model->weight_bytes);
+    cli_table *table = cli_table_new("ll");
+    print_files(table, context);
     cli_table_row(table, "size\t%s: weights and biases %s, the rest %s",
                   cli_bytes((double)context->model->size, text[0]),
                   cli_bytes((double)context->model->weight_bytes, text[1]),

@@ -24,6 +24,11 @@
 #define NSK_ARCH_PORTABLE 1
 #endif
 
+/* Cores with vectors, which have kernels of nearly everything. */
+#if defined(NSK_ARCH_ARM_MVE) || defined(NSK_ARCH_RISCV_VECTOR)
+#define NSK_HAS_VECTORS 1
+#endif
+
 /* A portable kernel's name where the core has its own, which may still fall back on it. */
 #if defined(NSK_ARCH_PORTABLE)
 #define NSK_PLAIN(name) name
@@ -32,7 +37,7 @@
 #endif
 
 /* The same of kernels that only a core with vectors has its own of. */
-#if defined(NSK_ARCH_ARM_MVE) || defined(NSK_ARCH_RISCV_VECTOR)
+#if defined(NSK_HAS_VECTORS)
 #define NSK_PLAIN_BESIDE_VECTORS(name) name##_plain
 #else
 #define NSK_PLAIN_BESIDE_VECTORS(name) name
@@ -54,8 +59,7 @@
 #if defined(NSK_ARCH_X86_64) || defined(NSK_ARCH_AARCH64)
 #define NSK_OWN_DEPTHWISE    1 /* before the direct one, by another name */
 #define NSK_DIRECT_DEPTHWISE nsk_depthwise_run_direct
-#elif defined(NSK_ARCH_ARM_MVE) || defined(NSK_ARCH_RISCV_VECTOR) ||                               \
-    (defined(NSK_ARCH_ARM_DSP) && !defined(__OPTIMIZE_SIZE__))
+#elif defined(NSK_HAS_VECTORS) || (defined(NSK_ARCH_ARM_DSP) && !defined(__OPTIMIZE_SIZE__))
 #define NSK_OWN_DEPTHWISE 1
 #elif !defined(NSK_ARCH_ARM_DSP) && !defined(__OPTIMIZE_SIZE__)
 #define NSK_OWN_DEPTHWISE    1
@@ -76,13 +80,8 @@
 #endif
 
 /* Windows are gathered by rows, several at once, where that is quicker than it is large. */
-#if !defined(__OPTIMIZE_SIZE__) || defined(NSK_ARCH_ARM_MVE) || defined(NSK_ARCH_RISCV_VECTOR)
+#if !defined(__OPTIMIZE_SIZE__) || defined(NSK_HAS_VECTORS)
 #define NSK_GATHERS_ROWS 1
-#endif
-
-/* No product widens inputs: all of a convolution's scratch is for windows. */
-#if defined(NSK_ARCH_ARM_MVE) || defined(NSK_ARCH_RISCV_VECTOR)
-#define NSK_WIDENS_NOTHING 1
 #endif
 
 /* On hosts, bytes of stack for gathered windows: many at a time; else the workspace's scratch. */

@@ -51,7 +51,7 @@ int32_t nsk_paired_weight(const int8_t *pair, uint32_t tap, bool second) {
 uint32_t nsk_blocked_place(uint32_t outputs, uint32_t row, uint32_t c, uint32_t tap) {
     const uint32_t first = c / NSK_BLOCK * NSK_BLOCK;
     const uint32_t left = outputs - first;
-    return first * row + tap * (left < NSK_BLOCK ? left : NSK_BLOCK) + c - first;
+    return first * row + tap * (left < NSK_BLOCK ? left : (uint32_t)NSK_BLOCK) + c - first;
 }
 #endif
 

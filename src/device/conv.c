@@ -70,9 +70,19 @@ typedef struct window {
 } window;
 
 /* One row; what is outside of the picture holds the zero point. */
-static NSK_NOINLINE int8_t *gather_row(const window *w, int32_t y, int8_t *to) {
+static NSK_SELDOM int8_t *gather_row(const window *w, int32_t y, int8_t *to) {
     const nsk_layer *l = w->layer;
     int32_t x = w->x;
+#if defined(NSK_HAS_VECTORS)
+    if (l->count == 1 && l->dilate_across == 1) { /* what lies in the picture has no gaps */
+        const int32_t from = x > 0 ? x : 0;
+        const int32_t behind = x + l->kernel_width;
+        const int32_t end = behind < l->in.width ? behind : l->in.width;
+        to = fill(to, l->in.zero, (from - x) * w->length);
+        to = copy(to, w->in + (y * l->in.width + from) * w->length, (end - from) * w->length);
+        return fill(to, l->in.zero, (behind - end) * w->length);
+    }
+#endif
     for (int32_t kx = 0; kx < l->kernel_width; kx++, x += l->dilate_across) {
         to = x >= 0 && x < l->in.width
                  ? copy(to, w->in + (y * l->in.width + x) * l->in.channels, w->length)
@@ -90,7 +100,7 @@ static inline void clear_end(int8_t *end) {
 }
 
 /* Tap by tap. */
-static NSK_NOINLINE void gather(const window *w, int8_t *to) {
+static NSK_SELDOM void gather(const window *w, int8_t *to) {
     const nsk_layer *l = w->layer;
     int32_t y = w->y;
     clear_end(to + w->size);
@@ -200,7 +210,7 @@ static void run_group(const nsk_layer *l, const int8_t *in, const nsk_matmul *p,
 static void run(const nsk_layer *l, int8_t *workspace) {
     int32_t row = nsk_row_bytes(nsk_conv_taps(l));
     int8_t *scratch = workspace + l->scratch;
-#if defined(NSK_WIDENS_NOTHING)
+#if defined(NSK_HAS_VECTORS) /* of which no product widens inputs */
     int8_t *windows = scratch;
     int32_t room = NSK_WIDENED + NSK_GATHERED;
 #else

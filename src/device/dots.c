@@ -3,7 +3,7 @@
 
 #include "arch.h"
 
-#if !defined(NSK_ARCH_ARM_DSP) && !defined(NSK_ARCH_ARM_MVE) && !defined(NSK_ARCH_RISCV_VECTOR)
+#if !defined(NSK_ARCH_ARM_DSP) && !defined(NSK_HAS_VECTORS)
 
 void nsk_four_dots(const nsk_dots *d, int32_t sum[4]) {
     const int8_t *left = d->left;

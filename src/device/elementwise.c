@@ -31,7 +31,7 @@ NSK_ALWAYS_INLINE int32_t sum_rest(const nsk_elements *e) {
     return (INT32_C(1) << (e->shift - 1)) - e->a_zero * e->a_factor - e->b_zero * e->b_factor;
 }
 
-#if !defined(NSK_ARCH_ARM_MVE) && !defined(NSK_ARCH_RISCV_VECTOR)
+#if !defined(NSK_HAS_VECTORS)
 void nsk_add_elements(const nsk_elements *e) {
     const int8_t *b = e->b;
     int8_t *out = e->out;

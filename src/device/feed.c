@@ -1,8 +1,28 @@
 /* A frame's rows, prepared as they come. */
-#include "format.h"
-#include "layer.h"
+#include "feed.h"
 
+#include "arch.h"
+#include "format.h"
+
+#if defined(NSK_HAS_VECTORS)
 /* A table a channel, or one for all. */
+static void prepare_by_tables(const int8_t *tables, const uint8_t *from, size_t bytes, size_t count,
+                              int8_t *to) {
+    for (size_t c = 0; c < count; c++, tables += 256) {
+        nsk_prepare_by_table(tables, from + c, (uint32_t)(bytes / count), (uint32_t)count, to + c);
+    }
+}
+
+/* A line a channel. */
+static void prepare_by_lines(const uint8_t *lines, const uint8_t *from, size_t bytes,
+                             size_t channels, int8_t *to) {
+    for (size_t c = 0; c < channels; c++, lines += NSK_LINE_BYTES) {
+        nsk_prepare_by_line(lines, from + c, (uint32_t)(bytes / channels), (uint32_t)channels,
+                            to + c);
+    }
+}
+#else
+/* The same, portable. */
 static void prepare_by_tables(const int8_t *tables, const uint8_t *from, size_t bytes, size_t count,
                               int8_t *to) {
     for (size_t c = 0; c < count; c++, tables += 256) {
@@ -12,7 +32,6 @@ static void prepare_by_tables(const int8_t *tables, const uint8_t *from, size_t 
     }
 }
 
-/* A line a channel. */
 static void prepare_by_lines(const uint8_t *lines, const uint8_t *from, size_t bytes,
                              size_t channels, int8_t *to) {
     for (size_t c = 0; c < channels; c++, lines += NSK_LINE_BYTES) {
@@ -23,6 +42,8 @@ static void prepare_by_lines(const uint8_t *lines, const uint8_t *from, size_t b
         }
     }
 }
+
+#endif
 
 static void prepare(const nsk_model *model, const uint8_t *from, int8_t *to) {
     const uint8_t *at = model->bytes + nsk_load32(model->bytes + NSK_H_PREPARE_AT);

@@ -8,7 +8,7 @@ static NSK_SELDOM bool check(const nsk_model *m, const nsk_layer *l) {
     return nsk_same_size(&l->in, &l->out) && nsk_lies_inside(m, l->table, 256, 1);
 }
 
-#if !defined(NSK_ARCH_ARM_MVE) && !defined(NSK_ARCH_RISCV_VECTOR)
+#if !defined(NSK_HAS_VECTORS)
 void nsk_look_up(const int8_t *table, const int8_t *in, int8_t *out, uint32_t count) {
     const int8_t *of_zero = table + 128;
     for (const int8_t *end = in + count / 4U * 4U; in < end; in += 4, out += 4) {

@@ -4,8 +4,7 @@
 
 #include "arch.h"
 
-#if defined(NSK_ARCH_X86_64) || defined(NSK_ARCH_AARCH64) || defined(NSK_ARCH_ARM_MVE) ||          \
-    defined(NSK_ARCH_RISCV_VECTOR)
+#if defined(NSK_ARCH_X86_64) || defined(NSK_ARCH_AARCH64) || defined(NSK_HAS_VECTORS)
 
 typedef struct block {
     const nsk_layer *layer;

@@ -1,6 +1,7 @@
 /* Whether what comes from the camera, and the model, can be trusted. */
 #include <string.h>
 
+#include "../arch.h"
 #include "hash.h"
 #include "netsuke/firmware.h"
 
@@ -63,6 +64,23 @@ static void compare(nsk_frame_check *s, const uint8_t *row) {
     uint8_t *differs = s->differs;
     uint32_t any = 0;
     size_t i = 0;
+#if defined(NSK_ARCH_ARM_MVE)
+    typedef uint32_t four __attribute__((vector_size(16)));
+    four anys = {0};
+    for (; i + sizeof anys <= bytes; i += sizeof anys) {
+        four now;
+        four was;
+        four had;
+        __builtin_memcpy(&now, row + i, sizeof now);
+        __builtin_memcpy(&was, above + i, sizeof was);
+        __builtin_memcpy(&had, differs + i, sizeof had);
+        had |= now ^ was;
+        anys |= now ^ was;
+        __builtin_memcpy(above + i, &now, sizeof now);
+        __builtin_memcpy(differs + i, &had, sizeof had);
+    }
+    any = anys[0] | anys[1] | anys[2] | anys[3];
+#endif
     for (; i + 4U <= bytes; i += 4U) {
         const uint32_t now = word_at(row + i);
         const uint32_t bits = now ^ own_word(above + i);
