@@ -29,6 +29,11 @@
 #define NSK_HAS_VECTORS 1
 #endif
 
+/* Making levels of a frame's bytes. */
+#if defined(NSK_HAS_VECTORS) || defined(NSK_ARCH_X86_64)
+#define NSK_OWN_FEED 1
+#endif
+
 /* A portable kernel's name where the core has its own, which may still fall back on it. */
 #if defined(NSK_ARCH_PORTABLE)
 #define NSK_PLAIN(name) name

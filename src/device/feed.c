@@ -1,28 +1,13 @@
 /* A frame's rows, prepared as they come. */
 #include "feed.h"
-
 #include "arch.h"
 #include "format.h"
 
-#if defined(NSK_HAS_VECTORS)
-/* A table a channel, or one for all. */
-static void prepare_by_tables(const int8_t *tables, const uint8_t *from, size_t bytes, size_t count,
-                              int8_t *to) {
-    for (size_t c = 0; c < count; c++, tables += 256) {
-        nsk_prepare_by_table(tables, from + c, (uint32_t)(bytes / count), (uint32_t)count, to + c);
-    }
-}
-
-/* A line a channel. */
-static void prepare_by_lines(const uint8_t *lines, const uint8_t *from, size_t bytes,
-                             size_t channels, int8_t *to) {
-    for (size_t c = 0; c < channels; c++, lines += NSK_LINE_BYTES) {
-        nsk_prepare_by_line(lines, from + c, (uint32_t)(bytes / channels), (uint32_t)channels,
-                            to + c);
-    }
-}
+#if defined(NSK_OWN_FEED)
+#define prepare_by_tables nsk_prepare_by_tables
+#define prepare_by_lines  nsk_prepare_by_lines
 #else
-/* The same, portable. */
+/* A table a channel, or one for all. */
 static void prepare_by_tables(const int8_t *tables, const uint8_t *from, size_t bytes, size_t count,
                               int8_t *to) {
     for (size_t c = 0; c < count; c++, tables += 256) {
@@ -32,6 +17,7 @@ static void prepare_by_tables(const int8_t *tables, const uint8_t *from, size_t 
     }
 }
 
+/* A line a channel. */
 static void prepare_by_lines(const uint8_t *lines, const uint8_t *from, size_t bytes,
                              size_t channels, int8_t *to) {
     for (size_t c = 0; c < channels; c++, lines += NSK_LINE_BYTES) {
@@ -42,12 +28,12 @@ static void prepare_by_lines(const uint8_t *lines, const uint8_t *from, size_t b
         }
     }
 }
-
 #endif
 
-static void prepare(const nsk_model *model, const uint8_t *from, int8_t *to) {
+/* Rows that stand one behind the other. */
+static void prepare(const nsk_model *model, const uint8_t *from, unsigned rows, int8_t *to) {
     const uint8_t *at = model->bytes + nsk_load32(model->bytes + NSK_H_PREPARE_AT);
-    size_t bytes = (size_t)model->width * model->channels;
+    size_t bytes = (size_t)model->width * model->channels * rows;
     size_t tables = model->bytes[NSK_H_TABLES];
     if (tables == 0) {
         prepare_by_lines(at, from, bytes, model->channels, to);
@@ -61,9 +47,16 @@ unsigned nsk_feed_rows(nsk_feed *feed, const uint8_t *rows, size_t stride, unsig
     const nsk_held *held = &feed->held[model->streamed > 0 ? model->input : 0];
     int8_t *input = feed->workspace + nsk_tensor_at(model, model->input).offset;
     size_t row = (size_t)model->width * model->channels;
-    for (; count > 0 && feed->rows < model->height; count--, rows += stride) {
-        prepare(model, rows, input + (size_t)(feed->rows - held->first) * row);
-        feed->rows++;
+#if defined(NSK_OWN_FEED) /* what comes before a loop pays once */
+    const unsigned left = (unsigned)(model->height - feed->rows);
+    const unsigned all = count < left ? count : left;
+    const unsigned at_once = model->streamed == 0 && stride == row && all > 0 ? all : 1U;
+#else
+    const unsigned at_once = 1U;
+#endif
+    for (; count >= at_once && feed->rows < model->height; count -= at_once, rows += stride) {
+        prepare(model, rows, at_once, input + (size_t)(feed->rows - held->first) * row);
+        feed->rows = (uint16_t)(feed->rows + at_once);
         if (model->streamed > 0 && (feed->rows % model->band == 0 || feed->rows == model->height)) {
             nsk_streaming_of_build->advance(feed);
         }

@@ -4,13 +4,12 @@
 
 #include "layer.h"
 
-/* Pixels side by side, of so many bytes each, whose first byte is `from`'s: that byte of each, by a
- * table of 256, */
-void nsk_prepare_by_table(const int8_t *table, const uint8_t *from, uint32_t pixels, uint32_t bytes,
-                          int8_t *to);
+/* Of pixels side by side: by a table of 256 a channel, or one for all. */
+void nsk_prepare_by_tables(const int8_t *tables, const uint8_t *from, size_t bytes, size_t count,
+                           int8_t *to);
 
-/* or by a line: its record in the model. */
-void nsk_prepare_by_line(const uint8_t *line, const uint8_t *from, uint32_t pixels, uint32_t bytes,
-                         int8_t *to);
+/* By a line a channel: its record in the model. */
+void nsk_prepare_by_lines(const uint8_t *lines, const uint8_t *from, size_t bytes, size_t channels,
+                          int8_t *to);
 
 #endif

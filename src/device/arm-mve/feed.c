@@ -1,4 +1,4 @@
-/* Four pixels' bytes at a time; the loop's last round takes what is left. */
+/* A channel at a time, four pixels' bytes of it; the loop's last round takes what is left. */
 #include "../feed.h"
 
 #include "../arch.h"
@@ -8,8 +8,8 @@
 #include "../format.h"
 #include "mve.h"
 
-void nsk_prepare_by_table(const int8_t *table, const uint8_t *from, uint32_t pixels, uint32_t bytes,
-                          int8_t *to) {
+static void by_table(const int8_t *table, const uint8_t *from, uint32_t pixels, uint32_t bytes,
+                     int8_t *to) {
     const uint32x4_t places = vmulq_n_u32(vidupq_n_u32(0, 1), bytes);
     __asm__ volatile(
         "dlstp.32 lr, %[pixels]\n"
@@ -25,8 +25,8 @@ void nsk_prepare_by_table(const int8_t *table, const uint8_t *from, uint32_t pix
         : "lr", "q0", "q1", "memory");
 }
 
-void nsk_prepare_by_line(const uint8_t *line, const uint8_t *from, uint32_t pixels, uint32_t bytes,
-                         int8_t *to) {
+static void by_line(const uint8_t *line, const uint8_t *from, uint32_t pixels, uint32_t bytes,
+                    int8_t *to) {
     const uint32x4_t places = vmulq_n_u32(vidupq_n_u32(0, 1), bytes);
     const int32x4_t slope = vdupq_n_s32(nsk_word(line, NSK_P_SLOPE));
     __asm__ volatile(
@@ -43,6 +43,20 @@ void nsk_prepare_by_line(const uint8_t *line, const uint8_t *from, uint32_t pixe
         : [pixels] "r"(pixels), [step] "r"(4 * bytes), [slope] "w"(slope),
           [start] "r"(nsk_word(line, NSK_P_START)), [places] "w"(places), [bits] "n"(NSK_LINE_BITS)
         : "lr", "q0", "memory");
+}
+
+void nsk_prepare_by_tables(const int8_t *tables, const uint8_t *from, size_t bytes, size_t count,
+                           int8_t *to) {
+    for (size_t c = 0; c < count; c++, tables += 256) {
+        by_table(tables, from + c, (uint32_t)(bytes / count), (uint32_t)count, to + c);
+    }
+}
+
+void nsk_prepare_by_lines(const uint8_t *lines, const uint8_t *from, size_t bytes, size_t channels,
+                          int8_t *to) {
+    for (size_t c = 0; c < channels; c++, lines += NSK_LINE_BYTES) {
+        by_line(lines, from + c, (uint32_t)(bytes / channels), (uint32_t)channels, to + c);
+    }
 }
 
 #endif

@@ -1,4 +1,4 @@
-/* As many pixels at a time as four registers hold in words. */
+/* A channel at a time, as many pixels' bytes of it as four registers hold in words. */
 #include "../feed.h"
 
 #include "../arch.h"
@@ -8,8 +8,8 @@
 #include "../format.h"
 #include "rvv.h"
 
-void nsk_prepare_by_table(const int8_t *table, const uint8_t *from, uint32_t pixels, uint32_t bytes,
-                          int8_t *to) {
+static void by_table(const int8_t *table, const uint8_t *from, uint32_t pixels, uint32_t bytes,
+                     int8_t *to) {
     uint32_t lanes;
     uint32_t step;
     if (pixels == 0) {
@@ -31,8 +31,8 @@ void nsk_prepare_by_table(const int8_t *table, const uint8_t *from, uint32_t pix
                      : RVV_CLOBBERS);
 }
 
-void nsk_prepare_by_line(const uint8_t *line, const uint8_t *from, uint32_t pixels, uint32_t bytes,
-                         int8_t *to) {
+static void by_line(const uint8_t *line, const uint8_t *from, uint32_t pixels, uint32_t bytes,
+                    int8_t *to) {
     uint32_t lanes;
     uint32_t step;
     if (pixels == 0) {
@@ -56,6 +56,20 @@ void nsk_prepare_by_line(const uint8_t *line, const uint8_t *from, uint32_t pixe
                      : [bytes] "r"(bytes), [slope] "r"(nsk_word(line, NSK_P_SLOPE)),
                        [start] "r"(nsk_word(line, NSK_P_START)), [bits] "n"(NSK_LINE_BITS)
                      : RVV_CLOBBERS);
+}
+
+void nsk_prepare_by_tables(const int8_t *tables, const uint8_t *from, size_t bytes, size_t count,
+                           int8_t *to) {
+    for (size_t c = 0; c < count; c++, tables += 256) {
+        by_table(tables, from + c, (uint32_t)(bytes / count), (uint32_t)count, to + c);
+    }
+}
+
+void nsk_prepare_by_lines(const uint8_t *lines, const uint8_t *from, size_t bytes, size_t channels,
+                          int8_t *to) {
+    for (size_t c = 0; c < channels; c++, lines += NSK_LINE_BYTES) {
+        by_line(lines, from + c, (uint32_t)(bytes / channels), (uint32_t)channels, to + c);
+    }
 }
 
 #endif
