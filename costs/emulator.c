@@ -131,7 +131,9 @@ bool emulate(const emulated_core *core, const char *elf, const char *model, cons
                                  semihosting,
                                  "-kernel",
                                  elf};
-    const char *program[] = {"timeout", "120", core->emulator, elf, model, frames, NULL};
+    const char *program[] = {
+        "timeout", "120", core->emulator, "-cpu", core->processor != NULL ? core->processor : "max",
+        elf,       model, frames,         NULL};
     if (core->machine == NULL) {
         memcpy(arguments, program, sizeof program);
     } else {
