@@ -131,10 +131,16 @@ bool emulate(const emulated_core *core, const char *elf, const char *model, cons
                                  semihosting,
                                  "-kernel",
                                  elf};
-    const char *program[] = {
-        "timeout", "120", core->emulator, "-cpu", core->processor != NULL ? core->processor : "max",
-        elf,       model, frames,         NULL};
+    const char *program[9] = {"timeout", "120", core->emulator};
     if (core->machine == NULL) {
+        const char **more = program + 3;
+        if (core->processor != NULL) {
+            *more++ = "-cpu";
+            *more++ = core->processor;
+        }
+        *more++ = elf;
+        *more++ = model;
+        *more++ = frames;
         memcpy(arguments, program, sizeof program);
     } else {
         const char **more = arguments + 19;

@@ -61,7 +61,8 @@
 
 /* Which depthwise convolution stands before the plain one: a core's own, or the direct one, which
  * is portable. With -Os none does, vectors aside: that is up to two kilobytes smaller. */
-#if defined(NSK_ARCH_X86_64) || defined(NSK_ARCH_AARCH64)
+#if defined(NSK_ARCH_X86_64) || defined(NSK_ARCH_AARCH64) ||                                       \
+    (defined(NSK_ARCH_ARM_SMALL) && !defined(__OPTIMIZE_SIZE__))
 #define NSK_OWN_DEPTHWISE    1 /* before the direct one, by another name */
 #define NSK_DIRECT_DEPTHWISE nsk_depthwise_run_direct
 #elif defined(NSK_HAS_VECTORS) || (defined(NSK_ARCH_ARM_DSP) && !defined(__OPTIMIZE_SIZE__))
