@@ -103,6 +103,9 @@ const grid_shape grid_shapes[] = {
     {NSK_KIND_DEPTHWISE, 24, 4, 4, 4, 1},
     {NSK_KIND_DEPTHWISE, 8, 40, 40, 7, 1},
     {NSK_KIND_DEPTHWISE, 18, 16, 16, 7, 2},
+    {NSK_KIND_DEPTHWISE, 12, 24, 24, 9, 1},
+    {NSK_KIND_DEPTHWISE, 16, 10, 10, 9, 2},
+    {NSK_KIND_DEPTHWISE, 10, 16, 16, 8, 1},
     /* rows of sixteen taps and fewer */
     {NSK_KIND_CONV, 24, 1, 8, 3, 1},
     {NSK_KIND_CONV, 20, 1, 16, 3, 2},

@@ -5,7 +5,7 @@
 
 #include "layer.h"
 
-enum nsk_sixteen_sizes { NSK_SIXTEEN = 16, NSK_SIXTEEN_TAPS = 25 };
+enum nsk_sixteen_sizes { NSK_SIXTEEN = 16, NSK_SIXTEEN_TAPS = 49 /* seven by seven */ };
 
 typedef struct nsk_sixteen_kernel {
     /* Sixteen channels from `first` on come next; all of them, where there are fewer and the kernel

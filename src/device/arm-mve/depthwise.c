@@ -316,8 +316,14 @@ static bool is_nine(const nsk_layer *l) {
            l->dilate_across == 1;
 }
 
-void nsk_depthwise_run(const nsk_layer *l, int8_t *workspace) {
+/* A function of its own, so that the usual windows take no such stack. */
+static NSK_NOINLINE void run_any(const nsk_layer *l, int8_t *workspace) {
     static const nsk_sixteen_kernel kernel = {start, write};
+    block b;
+    nsk_sixteen_run(l, workspace, &kernel, &b);
+}
+
+void nsk_depthwise_run(const nsk_layer *l, int8_t *workspace) {
     if (!nsk_sixteen_fits(l) || !nsk_requantise_is_plain(l)) {
         nsk_depthwise_run_plain(l, workspace, 0, l->out.channels);
     } else if (is_nine(l)) {
@@ -327,8 +333,7 @@ void nsk_depthwise_run(const nsk_layer *l, int8_t *workspace) {
             run_nine(l, workspace + l->in.offset + c, c, workspace + l->out.offset + c);
         }
     } else {
-        block b;
-        nsk_sixteen_run(l, workspace, &kernel, &b);
+        run_any(l, workspace);
     }
 }
 

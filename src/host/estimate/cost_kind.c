@@ -44,7 +44,7 @@ static const char *depthwise_kind(const nsk_layer *l) {
                  l->dilate_across == 1 && l->stride_down == l->stride_across &&
                  l->stride_across <= 2 && l->in.channels == l->out.channels;
     bool few = l->out.channels < 16;
-    bool wide = nsk_kernel_area(l) > 25 || l->in.channels != l->out.channels;
+    bool wide = nsk_kernel_area(l) > 49 || l->in.channels != l->out.channels;
     return wide    ? "depthwise-wide"
            : usual ? few ? "depthwise-few" : "depthwise"
            : few   ? "depthwise-any-few"
