@@ -48,7 +48,8 @@ static void multiply_out(nsk_work *w, uint64_t pixels, uint64_t row, uint64_t ou
     w->pixels += pixels;
     w->products += pixels * each;
     w->alone += pixels % 2U * each;
-    w->fill += (4U - pixels % 4U) % 4U * each;
+    w->single += pixels % 4U == 1U ? each : 0U;
+    w->fill += pixels % 4U > 1U ? (4U - pixels % 4U) * each : 0U;
     if (outputs >= 4U) {
         w->blocks += pairs * up_to(outputs, 4) * up_to(row, 16);
         w->quads += pairs * up_to(outputs, 4);
@@ -248,6 +249,7 @@ static void add(nsk_work *to, const nsk_work *w) {
     to->runs += w->runs;
     to->copies += w->copies;
     to->alone += w->alone;
+    to->single += w->single;
     to->fill += w->fill;
     to->blocks += w->blocks;
     to->quads += w->quads;

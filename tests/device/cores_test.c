@@ -404,6 +404,22 @@ static double printed_stack(const char *text) {
     return at != NULL ? g_ascii_strtod(at + strlen("\nloop-stack "), NULL) : -1.0;
 }
 
+/* The longest of all calls in slices took no more than it was to, or a tenth. */
+static void check_slices(const char *text, const char *core) {
+    const char *at = strstr(text, "\nslices ");
+    CU_ASSERT_PTR_NOT_NULL_FATAL(at);
+    char *rest;
+    const double calls = strtod(at + strlen("\nslices "), &rest);
+    const double most = strtod(rest, &rest);
+    const double ticks = strtod(rest, &rest);
+    const double longest = ticks * emulated_core_named(core)->instructions_per_tick;
+    if (longest > 1.1 * most) {
+        fprintf(stderr, "\n    %s: a slice of %.0f took %.0f\n", core, most, longest);
+    }
+    CU_ASSERT(calls >= 20.0);
+    CU_ASSERT(longest <= 1.1 * most);
+}
+
 /* A hand-over built for a core: every score is the host's. Beside its budget: every byte that the
  * linker placed of the runtime and the product's loop, of the model and of all memory that they ask
  * for, and the depth of the stack. */
@@ -457,6 +473,7 @@ static void compare_with_map(const nsk_model_file *file, const nsk_product *prod
                 b->flash_code, code, b->ram_stack, printed_stack(out));
     }
     CU_ASSERT_PTR_NOT_NULL(strstr(out, "\npassed\n"));
+    check_slices(out, core);
     CU_ASSERT_EQUAL(code, b->flash_code);
     CU_ASSERT_EQUAL(variables, 0.0);
     CU_ASSERT_EQUAL(model, b->flash_model);

@@ -217,11 +217,11 @@ static GString *test_source(const nsk_handed_network *networks, int count, nsk_e
         good = append_frames(text, &networks[i], &model, error) &&
                nsk_append_steps(text, &networks[i], &model, &steps, &each, &wanted, error);
         memory = MAX(memory, wanted);
-        g_string_append_printf(table,
-                               "    {\"%s\", %s_model, sizeof %s_model, %d, %s_frames, "
-                               "%s_expected, &%s_firmware, %u, %u, %s_steps},\n",
-                               name, name, name, frames_of(&networks[i]), name, name, name, each,
-                               steps, name);
+        g_string_append_printf(
+            table,
+            "    {\"%s\", %s_model, sizeof %s_model, %s_row_costs, %d, %s_frames, "
+            "%s_expected, &%s_firmware, %u, %u, %s_steps},\n",
+            name, name, name, name, frames_of(&networks[i]), name, name, name, each, steps, name);
     }
     g_string_append_printf(text,
                            "%s};\n\nconst unsigned self_test_count = %d;\n\n"

@@ -8,6 +8,9 @@
  *     prepare TICKS               of the first frame: what is not in a layer
  *     layer INDEX TICKS NAME      of the first frame, layer by layer
  *     scores FRAME S0 S1 ...      each from 0 to 2^30
+ *     slices CALLS MOST TICKS     of the first frame in slices of what the dearest row costs, by
+ *                                 estimate: the longest call took so many ticks; "differ" behind
+ *                                 scores that do
  *     loop-stack BYTES            that the loop used at its deepest, where the board can tell it
  *     stack BYTES                 the same of the runtime by itself
  *     passed, or FAILED and the number of frames and pictures that differ
@@ -58,6 +61,11 @@ static void print_ticks(const nsk_model *model, uint32_t prepare, const stopwatc
     board_print("\n");
 }
 
+static bool are_expected(const nsk_model *model, const int32_t *expected) {
+    const int32_t *scores = nsk_scores(model, self_test_memory);
+    return memcmp(scores, expected, model->classes * sizeof *scores) == 0;
+}
+
 /* Whether the scores are those that were expected. */
 static bool run_frame(const nsk_model *model, const self_test_network *network, unsigned index,
                       uint32_t *stack) {
@@ -84,13 +92,42 @@ static bool run_frame(const nsk_model *model, const self_test_network *network, 
         print_ticks(model, prepare, &watch);
     }
     const int32_t *scores = nsk_scores(model, self_test_memory);
-    bool same = true;
+    const bool same = are_expected(model, expected);
     board_print("scores");
     board_print_number((int32_t)index);
     for (unsigned c = 0; c < model->classes; c++) {
         board_print_number(scores[c]);
-        same = same && scores[c] == expected[c];
     }
+    board_print(same ? "\n" : " differ\n");
+    return same;
+}
+
+/* The first frame once more, in slices. */
+static bool run_in_slices(const nsk_model *model, const self_test_network *network) {
+    const size_t row = (size_t)model->width * model->channels;
+    uint32_t most = 1;
+    uint32_t longest = 0;
+    int32_t calls = 0;
+    bool done = false;
+    nsk_feed feed;
+    nsk_slices at;
+    for (unsigned i = 0; i < model->layers; i++) {
+        most = network->row_costs[i] > most ? network->row_costs[i] : most;
+    }
+    nsk_start(&feed, model, self_test_memory, NULL);
+    nsk_feed_rows(&feed, network->frame, row, model->height);
+    nsk_slices_start(&at, model);
+    for (; !done; calls++) {
+        const uint32_t start = timer_now();
+        done = nsk_run_some(model, self_test_memory, &at, network->row_costs, most, NULL);
+        const uint32_t ticks = timer_between(start, timer_now());
+        longest = ticks > longest ? ticks : longest;
+    }
+    const bool same = are_expected(model, network->expected);
+    board_print("slices");
+    board_print_number(calls);
+    board_print_number((int32_t)most);
+    board_print_number((int32_t)longest);
     board_print(same ? "\n" : " differ\n");
     return same;
 }
@@ -136,6 +173,7 @@ static int run_network(const self_test_network *network, uint32_t *stack) {
     }
     for (unsigned i = 0; i < network->frames; i++) {
         wrong += !run_frame(&model, network, i, stack);
+        wrong += i == 0 && !run_in_slices(&model, network);
     }
     return wrong;
 }

@@ -15,6 +15,7 @@ typedef struct self_test_network {
     const char *name;
     const uint8_t *model;
     size_t model_bytes;
+    const uint32_t *row_costs; /* of each layer */
     unsigned frames;
     const uint8_t *frame;    /* one behind the other, rows without gaps */
     const int32_t *expected; /* the scores of each */
