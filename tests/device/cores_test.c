@@ -420,24 +420,33 @@ static void check_slices(const char *text, const char *core) {
     CU_ASSERT(longest <= 1.1 * most);
 }
 
-/* A hand-over built for a core: every score is the host's. Beside its budget: every byte that the
- * linker placed of the runtime and the product's loop, of the model and of all memory that they ask
- * for, and the depth of the stack. */
-static void compare_with_map(const nsk_model_file *file, const nsk_product *product,
-                             const char *handed, const char *core) {
+/* Of those that come along; NULL for a processor of a host. */
+static nsk_board *board_for(const char *core) {
     static const char *const boards[][2] = {
         {"cortex-m0", "loop"},  {"cortex-m3", "ribbon"},    {"cortex-m4", "trimmer"},
         {"cortex-m7", "bat"},   {"cortex-m33", "stilt"},    {"cortex-m55", "calliper"},
         {"rv32imac", "paddle"}, {"rv32imac-zve32x", "rib"},
     };
-    nsk_error error = {.text = ""};
-    const char *name = "";
     for (size_t i = 0; i < G_N_ELEMENTS(boards); i++) {
-        name = strcmp(boards[i][0], core) == 0 ? boards[i][1] : name;
+        if (strcmp(boards[i][0], core) == 0) {
+            nsk_error error = {.text = ""};
+            char *path = g_strdup_printf("%s/boards/%s.ini", NSK_SOURCE_DIR, boards[i][1]);
+            nsk_board *board = nsk_board_read(path, &error);
+            assert_error(&error, "");
+            g_free(path);
+            return board;
+        }
     }
-    char *board_path = g_strdup_printf("%s/boards/%s.ini", NSK_SOURCE_DIR, name);
-    nsk_board *board = nsk_board_read(board_path, &error);
-    CU_ASSERT_PTR_NOT_NULL_FATAL(board);
+    return NULL;
+}
+
+/* A hand-over built for a core: every score is the host's. Beside its budget: every byte that the
+ * linker placed of the runtime and the product's loop, of the model and of all memory that they ask
+ * for, and the depth of the stack. */
+static void compare_with_map(const nsk_model_file *file, const nsk_board *board,
+                             const nsk_product *product, const char *handed) {
+    const char *core = board->core;
+    nsk_error error = {.text = ""};
     nsk_limits none;
     nsk_limits_init(&none);
     nsk_budget *b = nsk_budget_make(file, board, product, &none, &error);
@@ -481,8 +490,7 @@ static void compare_with_map(const nsk_model_file *file, const nsk_product *prod
     CU_ASSERT_EQUAL(printed_stack(out), b->ram_stack);
     nsk_link_map_free(objects);
     nsk_budget_free(b);
-    nsk_board_free(board);
-    char *const texts[] = {board_path, line, map, out};
+    char *const texts[] = {line, map, out};
     for (size_t i = 0; i < G_N_ELEMENTS(texts); i++) {
         g_free(texts[i]);
     }
@@ -499,20 +507,22 @@ static void budgets_hold_to_the_byte(void) {
     CU_ASSERT_PTR_NOT_NULL_FATAL(few);
     for (int c = 0; c < emulated_core_count; c++) {
         const char *core = emulated_cores[c].name;
-        nsk_model_file *model = nsk_model_file_for_core(k.file, core);
+        nsk_board *board = board_for(core);
         const nsk_handed_network network = {.name = "kiln",
-                                            .model = model,
+                                            .model = k.file,
+                                            .board = board,
                                             .tried = few,
                                             .product = &k.brief->product,
                                             .decision = &k.brief->decision};
         char **files = nsk_emit(&network, 1, handed, &error);
         assert_error(&error, "");
         CU_ASSERT_PTR_NOT_NULL_FATAL(files);
-        if (emulated_cores[c].machine != NULL) {
-            compare_with_map(k.file, &k.brief->product, handed, core);
+        CU_ASSERT_EQUAL(board != NULL, emulated_cores[c].machine != NULL);
+        if (board != NULL) {
+            compare_with_map(k.file, board, &k.brief->product, handed);
         }
         g_strfreev(files);
-        nsk_model_file_free(model);
+        nsk_board_free(board);
     }
     nsk_images_free(few);
     g_free(handed);

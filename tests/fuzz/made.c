@@ -297,6 +297,25 @@ static uint32_t take_preparation(maker *m, uint32_t tables) {
     return at;
 }
 
+/* Now and then all convolutions' weights are in an order of a core's own: of what stands there, any
+ * numbers can be blocks, and many pairs. */
+static void put_order(maker *m) {
+    static const struct {
+        uint32_t version, flag;
+    } orders[] = {{NSK_VERSION_ORDERED, NSK_FLAG_PAIRED}, {NSK_VERSION_BLOCKED, NSK_FLAG_BLOCKED}};
+    const uint32_t which = draw(m->d, 8);
+    if (which >= sizeof orders / sizeof *orders) {
+        return;
+    }
+    made_put16(m, NSK_H_VERSION, orders[which].version);
+    for (uint32_t i = 0; i < m->layers; i++) {
+        if (m->records[i].kind == NSK_KIND_CONV) {
+            made_put8(m, nsk_load32(m->file + NSK_H_LAYERS_AT) + i * NSK_LAYER_BYTES + NSK_L_FLAGS,
+                      m->records[i].flags | orders[which].flag);
+        }
+    }
+}
+
 static void put_header(maker *m, uint32_t classes) {
     const shape *frame = &m->shapes[0];
     bool grey = frame->channels == 1;
@@ -335,6 +354,7 @@ static void put_header(maker *m, uint32_t classes) {
     made_put32(m, NSK_H_LABELS_AT, labels_at);
     made_put32(m, NSK_H_FACTS_AT, facts_at);
     made_put16(m, NSK_H_BAND, m->streamed > 0 ? 1U + draw(m->d, 4) : 0);
+    put_order(m);
 }
 
 uint32_t made_model(draws *d, uint8_t *file) {
