@@ -55,6 +55,10 @@ static bool measure(const study *s, const emulated_core *core, const nsk_model_f
         double one = good ? nsk_kernel_cost_of(&cost, &work, 0.0).instructions : 0.0;
         *estimated += one;
         *counted += run.layer[i];
+        if (getenv("LAYERS") != NULL && good) {
+            printf("    %-10s %s counted %9.0f estimated %9.0f\n", core->name,
+                   nsk_cost_kind(&model, i), run.layer[i], one);
+        }
     }
     emulated_run_clear(&run);
     nsk_costs_free(costs);

@@ -73,16 +73,20 @@ static void gather(nsk_work *work, const nsk_layer *l) {
     uint64_t bytes = length * (uint32_t)l->kernel_width;
     uint64_t all = w.inner + w.outer;
     uint64_t outside = (uint64_t)l->out.height * (uint32_t)l->kernel_height - w.rows;
-    work->runs += w.rows * (w.inner + w.outer * (uint32_t)l->kernel_width) + outside * all;
+    work->runs += w.rows * w.inner;
+    work->edges += w.rows * w.outer + outside * all;
     const uint64_t inner = w.rows * w.inner * (bytes / 4U + bytes % 4U);
-    work->copies += inner + w.rows * w.outer_taps * (length / 4U + length % 4U);
-    work->triples += bytes > 16U ? inner : 0U;
+    work->copies += inner;
+    work->rows += w.rows * w.outer_taps * (length / 4U + length % 4U);
+    /* what cores with vectors take as a whole is shorter */
+    work->triples += bytes > (nsk_weights_are_blocked(l) ? 128U : 16U) ? inner : 0U;
 }
 
 static void count_conv(nsk_work *work, const nsk_layer *l) {
     uint64_t row = (uint64_t)nsk_row_bytes(nsk_conv_taps(l));
     uint64_t pixels = (uint64_t)l->out.height * l->out.width;
     work->macs = window_taps(l) * l->out.channels * (l->in.channels / l->count);
+    work->rows = 0;
     for (uint32_t group = 0; group < l->count; group++) {
         (nsk_weights_are_blocked(l) ? multiply_blocked : multiply_out)(work, pixels, row,
                                                                        l->out.channels / l->count);
@@ -122,6 +126,8 @@ static void count_depthwise(nsk_work *work, const nsk_layer *l) {
     work->runs = up_to(channels, 16) * l->out.height; /* rows, sixteen channels at a time */
     work->alone = up_to(channels, 16) * (windows_of(l).outer * l->out.height);
     work->copies = l->stride_across > 1 ? work->outputs : 0U;
+    work->edges = up_to(channels, 16);
+    work->single = up_to(channels, 16) * (windows_of(l).inner * rows_at_edges(l));
     work->fill = channels * rows_at_edges(l);
 }
 
@@ -243,6 +249,7 @@ static void add(nsk_work *to, const nsk_work *w) {
     to->outputs += w->outputs;
     to->inputs += w->inputs;
     to->rows += w->rows;
+    to->edges += w->edges;
     to->moved += w->moved;
     to->products += w->products;
     to->pixels += w->pixels;

@@ -12,28 +12,34 @@ typedef struct nsk_work {
                        * out; a move has its runs of evenly spaced elements here */
     uint64_t outputs; /* written */
     uint64_t inputs;  /* bytes read from at least once */
-    uint64_t rows;    /* that are run through, in each channel of a depthwise convolution */
+    uint64_t rows;    /* that are run through, in each channel of a depthwise convolution; outputs
+                       * of one that meets pixels as they stand; else words and single bytes that
+                       * windows at the picture's edge are gathered from */
     uint64_t moved;   /* bytes gathered or widened: a convolution's windows, else the input */
     /* The same as kernels see it; 0 for kinds of layer that have no such thing. */
     uint64_t products; /* multiplications, with the padding and what fills a row up to words */
     uint64_t pixels;   /* rows of inputs that meet all outputs of a group; blocks normalised */
     uint64_t runs;     /* of bytes that windows are gathered from, or blocks are made of */
-    uint64_t copies;   /* words and single bytes of those; of a depthwise convolution that moves by
-                        * more than one pixel, outputs */
-    uint64_t alone;    /* products of a pixel that is left where two are taken at a time */
-    uint64_t single;   /* the same where four are taken: some kernels take one pixel another way */
-    uint64_t fill;     /* products that are missing where two or three are left; of a depthwise
-                        * convolution, rows of outputs with taps above or below the picture, in each
-                        * channel */
-    uint64_t blocks;   /* products in blocks of sixteen inputs by four outputs, two pixels at a
-                        * time; of weights in blocks, four pixels by sixteen outputs; of a depthwise
-                        * convolution, sixteen channels by two taps; of a fine  one, four by one; of a
-                        * pool, taps of sixteen channels */
-    uint64_t quads;    /* outputs, four of two pixels at a time, or sixteen channels; of products of
-                        * tensors, two pixels by two; of fine ones, four channels, or two outputs */
-    uint64_t triples;  /* outputs, three of a row at a time; of a convolution, those of `copies` in
-                        * runs of more than sixteen bytes */
-    uint64_t odd;      /* products of channels that are left where four are taken at a time */
+    uint64_t edges;    /* rows of windows that stand partly outside of the picture; of a depthwise
+                        * convolution, channels, sixteen at a time */
+    uint64_t copies;  /* words and single bytes of the others; of a depthwise convolution that moves
+                       * by  more than one pixel, outputs */
+    uint64_t alone;   /* products of a pixel that is left where two are taken at a time */
+    uint64_t single;  /* the same where four are taken: some kernels take one pixel another way;
+                       * of a depthwise convolution, windows above or below the picture, sixteen
+                       * channels at a time */
+    uint64_t fill;    /* products that are missing where two or three are left; of a depthwise
+                       * convolution, rows of outputs with taps above or below the picture, in each
+                       * channel */
+    uint64_t blocks;  /* products in blocks of sixteen inputs by four outputs, two pixels at a
+                       * time; of weights in blocks, four pixels by sixteen outputs; of a depthwise
+                       * convolution, sixteen channels by two taps; of a fine  one, four by one; of a
+                       * pool, taps of sixteen channels */
+    uint64_t quads;   /* outputs, four of two pixels at a time, or sixteen channels; of products of
+                       * tensors, two pixels by two; of fine ones, four channels, or two outputs */
+    uint64_t triples; /* outputs, three of a row at a time; of a convolution, those of `copies` in
+                       * runs of more than sixteen bytes, of weights in blocks 128 */
+    uint64_t odd;     /* products of channels that are left where four are taken at a time */
 } nsk_work;
 nsk_work nsk_layer_work(const nsk_model *model, unsigned layer);
 /* The same of one layer, as a whole. */
