@@ -48,8 +48,47 @@ NSK_ASSERT(offsetof(row_work, end) == 32, "the text below is for pointers of fou
     "muls r3, r6, r3\n\t"                                                                          \
     "muls r4, r7, r4\n\t"
 
-/* nsk_requantise of two outputs at a time. Every register is spoken for, so that the compiler has
- * no part in it. */
+/* T and H of two outputs, from their bias in r11 on. */
+#define ADD_UP                                                                                     \
+    "mov r8, r11\n\t"                                                                              \
+    "movs r2, #0\n\t"                                                                              \
+    "mov r10, r2\n\t" COLUMN "mov lr, r4\n\t"                                                      \
+    "adds r2, r2, r3\n\t" TAKE_APART COLUMN "add r2, r2, lr\n\t" TAKE_APART                        \
+    "adds r2, r3, r4\n\t" TAKE_APART COLUMN "adds r2, r2, r3\n\t" TAKE_APART                       \
+    "movs r2, r4\n\t" TAKE_APART
+
+/* nsk_requantise of both, to levels from 0 on in r2 and r3. */
+#define REQUANTISE                                                                                 \
+    "mov r2, r8\n\t"                                                                               \
+    "mov r3, r10\n\t"                                                                              \
+    "lsls r4, r3, #16\n\t"                                                                         \
+    "subs r2, r2, r4\n\t"                                                                          \
+    "add r3, r3, r11\n\t"                                                                          \
+    "mov r7, r12\n\t"                                                                              \
+    "ldr r4, [r7, #12]\n\t"                                                                        \
+    "muls r2, r4, r2\n\t"                                                                          \
+    "muls r3, r4, r3\n\t"                                                                          \
+    "ldr r4, [r7, #20]\n\t"                                                                        \
+    "adds r2, r2, r4\n\t"                                                                          \
+    "adds r3, r3, r4\n\t"                                                                          \
+    "ldr r4, [r7, #16]\n\t"                                                                        \
+    "asrs r2, r2, r4\n\t"                                                                          \
+    "asrs r3, r3, r4\n\t"                                                                          \
+    "lsrs r4, r2, #8\n\t"                                                                          \
+    "bne 4f\n" /* seldom */                                                                        \
+    "2:\n\t"                                                                                       \
+    "lsrs r4, r3, #8\n\t"                                                                          \
+    "bne 5f\n"                                                                                     \
+    "3:\n\t"
+
+/* What is out of range becomes the nearer end of it. */
+#define HOLD(level, back)                                                                          \
+    "asrs " level ", " level ", #31\n\t"                                                           \
+    "mvns " level ", " level "\n\t"                                                                \
+    "uxtb " level ", " level "\n\t"                                                                \
+    "b " back "\n"
+
+/* Every register is spoken for, so that the compiler has no part in it. */
 __attribute__((naked, noinline)) static void write_row(row_work *r __attribute__((unused))) {
     __asm__(".syntax unified\n\t"
             "push {r4-r7, lr}\n\t"
@@ -66,34 +105,7 @@ __attribute__((naked, noinline)) static void write_row(row_work *r __attribute__
             "mov r9, r2\n\t"
             "ldr r1, [r0, #4]\n\t"
             "ldr r0, [r0, #0]\n"
-            "1:\n\t"
-            "mov r8, r11\n\t"
-            "movs r2, #0\n\t"
-            "mov r10, r2\n\t" COLUMN "mov lr, r4\n\t"
-            "adds r2, r2, r3\n\t" TAKE_APART COLUMN "add r2, r2, lr\n\t" TAKE_APART
-            "adds r2, r3, r4\n\t" TAKE_APART COLUMN "adds r2, r2, r3\n\t" TAKE_APART
-            "movs r2, r4\n\t" TAKE_APART "mov r2, r8\n\t"
-            "mov r3, r10\n\t"
-            "lsls r4, r3, #16\n\t"
-            "subs r2, r2, r4\n\t"
-            "add r3, r3, r11\n\t"
-            "mov r7, r12\n\t"
-            "ldr r4, [r7, #12]\n\t"
-            "muls r2, r4, r2\n\t"
-            "muls r3, r4, r3\n\t"
-            "ldr r4, [r7, #20]\n\t"
-            "adds r2, r2, r4\n\t"
-            "adds r3, r3, r4\n\t"
-            "ldr r4, [r7, #16]\n\t"
-            "asrs r2, r2, r4\n\t"
-            "asrs r3, r3, r4\n\t"
-            "lsrs r4, r2, #8\n\t"
-            "bne 4f\n" /* seldom */
-            "2:\n\t"
-            "lsrs r4, r3, #8\n\t"
-            "bne 5f\n"
-            "3:\n\t"
-            "subs r2, #128\n\t"
+            "1:\n\t" ADD_UP REQUANTISE "subs r2, #128\n\t"
             "subs r3, #128\n\t"
             "ldr r4, [r7, #24]\n\t"
             "ldr r5, [r7, #28]\n\t"
@@ -113,16 +125,7 @@ __attribute__((naked, noinline)) static void write_row(row_work *r __attribute__
             "mov r10, r6\n\t"
             "mov r11, r7\n\t"
             "pop {r4-r7, pc}\n"
-            "4:\n\t"
-            "asrs r2, r2, #31\n\t"
-            "mvns r2, r2\n\t"
-            "uxtb r2, r2\n\t"
-            "b 2b\n"
-            "5:\n\t"
-            "asrs r3, r3, #31\n\t"
-            "mvns r3, r3\n\t"
-            "uxtb r3, r3\n\t"
-            "b 3b\n\t");
+            "4:\n\t" HOLD("r2", "2b") "5:\n\t" HOLD("r3", "3b"));
 }
 
 /* A channel, and the lines of the scratch. */
