@@ -10,18 +10,23 @@
 
 enum { LANES = 8, MOST_CHANNELS = 4 };
 
+/* A pixel's next channel. */
+static size_t after(size_t channel, size_t channels) {
+    return channel + 1U < channels ? channel + 1U : 0;
+}
+
 void nsk_prepare_by_tables(const int8_t *tables, const uint8_t *from, size_t bytes, size_t count,
                            int8_t *to) {
-    for (size_t i = 0; i < bytes; i++) {
-        to[i] = tables[256U * (i % count) + from[i]];
+    for (size_t i = 0, c = 0; i < bytes; i++, c = after(c, count)) {
+        to[i] = tables[256U * c + from[i]];
     }
 }
 
 /* The bytes from `first` on, whose channel is the first. */
 static void one_by_one(const uint8_t *lines, const uint8_t *from, size_t first, size_t bytes,
                        size_t channels, int8_t *to) {
-    for (size_t i = first; i < bytes; i++) {
-        const uint8_t *line = lines + NSK_LINE_BYTES * ((i - first) % channels);
+    for (size_t i = first, c = 0; i < bytes; i++, c = after(c, channels)) {
+        const uint8_t *line = lines + NSK_LINE_BYTES * c;
         const int32_t slope = nsk_word(line, NSK_P_SLOPE);
         to[i] = (int8_t)((from[i] * slope + nsk_word(line, NSK_P_START)) >> NSK_LINE_BITS);
     }
@@ -32,10 +37,9 @@ NSK_AVX2 static size_t by_vectors(const uint8_t *lines, const uint8_t *from, siz
                                   size_t channels, int8_t *to) {
     int32_t slopes[MOST_CHANNELS][LANES];
     int32_t starts[MOST_CHANNELS][LANES];
-    for (size_t i = 0, c = 0; i < LANES * channels; i++) {
+    for (size_t i = 0, c = 0; i < LANES * channels; i++, c = after(c, channels)) {
         slopes[i / LANES][i % LANES] = nsk_word(lines + NSK_LINE_BYTES * c, NSK_P_SLOPE);
         starts[i / LANES][i % LANES] = nsk_word(lines + NSK_LINE_BYTES * c, NSK_P_START);
-        c = c + 1U < channels ? c + 1U : 0;
     }
     size_t done = 0;
     for (; done + LANES * channels <= bytes; done += LANES * channels) {
