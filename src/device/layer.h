@@ -57,6 +57,13 @@ void nsk_tensor_decode(const nsk_model *model, unsigned tensor, nsk_tensor *t);
 #define NSK_INLINE_UNLESS_SMALL NSK_ALWAYS_INLINE
 #endif
 
+/* Unsigned numbers run over in it, on purpose: for sanitizers that would stop there. */
+#if defined(__clang__)
+#define NSK_WRAPS __attribute__((no_sanitize("unsigned-integer-overflow", "unsigned-shift-base")))
+#else
+#define NSK_WRAPS
+#endif
+
 /* What a kind of layer can do. */
 typedef struct nsk_operation {
     /* All that it will read lies in the file, and no number in it can make it overflow. */

@@ -26,7 +26,7 @@ static inline uint32_t word_of(int8_t level) {
 }
 
 /* Both pairs' words of each tap. */
-static NSK_NOINLINE void pair_up(const int8_t *const *in, int32_t row, uint32_t *to) {
+NSK_WRAPS static NSK_NOINLINE void pair_up(const int8_t *const *in, int32_t row, uint32_t *to) {
     const int8_t *a = in[0];
     const int8_t *b = in[1];
     const int8_t *c = in[2];
@@ -38,8 +38,8 @@ static NSK_NOINLINE void pair_up(const int8_t *const *in, int32_t row, uint32_t 
 }
 
 /* `v` and `w`: the rows of two outputs. */
-static NSK_NOINLINE void add_up(const uint32_t *pairs, const int8_t *v, const int8_t *w,
-                                int32_t row, halves *sums) {
+NSK_WRAPS static NSK_NOINLINE void add_up(const uint32_t *pairs, const int8_t *v, const int8_t *w,
+                                          int32_t row, halves *sums) {
     uint32_t t0 = 0;
     uint32_t t1 = 0;
     uint32_t t2 = 0;
@@ -72,8 +72,8 @@ static NSK_NOINLINE void add_up(const uint32_t *pairs, const int8_t *v, const in
 }
 
 /* Output c of four pixels, from where their outputs begin. */
-static void write_four(const nsk_matmul *p, const halves *s, int first, int32_t requantise,
-                       int8_t *const *out, uint32_t c) {
+NSK_WRAPS static void write_four(const nsk_matmul *p, const halves *s, int first,
+                                 int32_t requantise, int8_t *const *out, uint32_t c) {
     const int32_t bias = nsk_requantise_bias(requantise);
     const uint32_t added = (uint32_t)(p->row / TAPS) * HALF;
     for (int i = 0; i < 2; i++) {

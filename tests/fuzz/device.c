@@ -38,7 +38,11 @@ static uint64_t work_of(const nsk_model *model) {
         nsk_layer l;
         nsk_layer_decode(model, i, &l);
         uint64_t taps = nsk_kind_has_window(l.kind) ? nsk_kernel_area(&l) : 1U;
-        work += w.macs + w.outputs * taps + w.moved + w.products;
+        /* they add up a block for each of its numbers */
+        uint64_t block = l.kind == NSK_KIND_NORMALISE         ? l.in.channels
+                         : l.kind == NSK_KIND_NORMALISE_WHOLE ? w.outputs
+                                                              : 1U;
+        work += w.macs + w.outputs * taps * block + w.moved + w.products;
     }
     return work;
 }

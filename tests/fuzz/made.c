@@ -298,15 +298,17 @@ static uint32_t take_preparation(maker *m, uint32_t tables) {
 }
 
 /* Now and then all convolutions' weights are in an order of a core's own: of what stands there, any
- * numbers can be blocks, and many pairs. */
+ * numbers can be blocks, and many pairs. The first layer's flags, of which most kinds have none,
+ * say so. */
 static void put_order(maker *m) {
     static const struct {
         uint32_t version, flag;
     } orders[] = {{NSK_VERSION_ORDERED, NSK_FLAG_PAIRED}, {NSK_VERSION_BLOCKED, NSK_FLAG_BLOCKED}};
-    const uint32_t which = draw(m->d, 8);
-    if (which >= sizeof orders / sizeof *orders) {
+    const uint32_t drawn = m->records[0].flags;
+    if (drawn != 9 && drawn != 13) {
         return;
     }
+    const uint32_t which = drawn == 9 ? 0 : 1;
     made_put16(m, NSK_H_VERSION, orders[which].version);
     for (uint32_t i = 0; i < m->layers; i++) {
         if (m->records[i].kind == NSK_KIND_CONV) {
