@@ -133,7 +133,7 @@ static double runtime_of(const GArray *objects) {
     double sum = 0.0;
     for (guint i = 0; i < objects->len; i++) {
         const nsk_linked *one = &g_array_index(objects, nsk_linked, i);
-        sum += g_str_has_prefix(one->object, "nsk_") ? one->text : 0.0;
+        sum += nsk_linked_is_runtime(one) ? one->text : 0.0;
     }
     return sum;
 }
@@ -180,7 +180,7 @@ bool handed_code(const char *core, const char *folder, GString *to, nsk_error *e
     g_string_append(to, "\n[code]\n");
     for (guint i = 0; good && i < linked[WHOLE]->len; i++) {
         const nsk_linked *one = &g_array_index(linked[WHOLE], nsk_linked, i);
-        if (g_str_has_prefix(one->object, "nsk_") && one->text > 0.0) {
+        if (nsk_linked_is_runtime(one) && one->text > 0.0) {
             char *key = key_of(one->object);
             g_string_append_printf(to, "%s = %.0f B\n", key, one->text);
             g_free(key);

@@ -464,7 +464,7 @@ static void compare_with_map(const nsk_model_file *file, const nsk_board *board,
     double memory = 0.0;
     for (guint i = 0; i < objects->len; i++) {
         const nsk_linked *one = &g_array_index(objects, nsk_linked, i);
-        bool runtime = g_str_has_prefix(one->object, "nsk_");
+        bool runtime = nsk_linked_is_runtime(one);
         code += runtime ? one->text : 0.0;
         variables += runtime ? one->data + one->bss : 0.0;
         model += strcmp(one->object, "kiln_model") == 0 ? one->text : 0.0;

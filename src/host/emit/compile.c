@@ -38,7 +38,7 @@ static bool sum_code(const char *folder, const char *core, double *code, nsk_err
     *code = 0.0;
     for (guint i = 0; objects != NULL && i < objects->len; i++) {
         const nsk_linked *one = &g_array_index(objects, nsk_linked, i);
-        *code += g_str_has_prefix(one->object, "nsk_") ? one->text : 0.0;
+        *code += nsk_linked_is_runtime(one) ? one->text : 0.0;
     }
     bool good = objects != NULL;
     nsk_link_map_free(objects);

@@ -292,10 +292,10 @@ nsk_clocking *nsk_clock(const nsk_board *board, const nsk_clock_log *logs, int c
             const sample *s = &g_array_index(l.samples, sample, i);
             c->layer[i] = (nsk_clocked_layer){s->kind, s->cycles, s->guess, 0.0};
         }
-        c->kinds = nsk_cost_kind_count();
-        c->kind = g_new0(nsk_learned_kind, c->kinds);
-        for (int i = 0; i < c->kinds && good; i++) {
-            good = learn_kind(&l, c, i, nsk_cost_kind_at(i), error);
+        c->kind = g_new0(nsk_learned_kind, nsk_cost_kind_count());
+        for (int i = 0; i < nsk_cost_kind_count() && good; i++) {
+            const char *kind = nsk_cost_kind_at(i);
+            good = !nsk_costs_have(l.costs, kind) || learn_kind(&l, c, c->kinds++, kind, error);
         }
     }
     g_array_free(l.samples, TRUE);

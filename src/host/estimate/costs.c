@@ -118,9 +118,13 @@ static bool read_number(const nsk_costs *costs, const char *kind, const char *ke
            nsk_settings_number(costs->settings, kind, key, NSK_UNIT_NUMBER, 0, 1e9, to, error);
 }
 
+bool nsk_costs_have(const nsk_costs *costs, const char *kind) {
+    return nsk_settings_keys(costs->settings, kind) != NULL;
+}
+
 bool nsk_costs_kernel(const nsk_costs *costs, const char *kind, nsk_kernel_cost *cost,
                       nsk_error *error) {
-    bool good = nsk_settings_keys(costs->settings, kind) != NULL ||
+    bool good = nsk_costs_have(costs, kind) ||
                 nsk_fail(error, "%s: nothing on [%s]; `make costs` writes a whole table",
                          costs->path, kind);
     for (int t = 0; t < NSK_COST_TERMS && good; t++) {

@@ -32,6 +32,8 @@ const char *nsk_costs_of_core(const char *core);
 /* Cost of a kernel by its name in the table (nsk_cost_kind, or "prepare"). */
 bool nsk_costs_kernel(const nsk_costs *costs, const char *kind, nsk_kernel_cost *cost,
                       nsk_error *error);
+/* Whether the table has it: an order of weights that a core cannot read costs nothing there. */
+bool nsk_costs_have(const nsk_costs *costs, const char *kind);
 /* Bytes of code of the runtime with the kinds of layer that the model has, and the stack that it
  * uses at its deepest: the deepest of its layers. */
 bool nsk_costs_code(const nsk_costs *costs, const nsk_model *model, double *bytes,

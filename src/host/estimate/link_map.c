@@ -75,6 +75,11 @@ GArray *nsk_link_map_read(const char *path, nsk_error *error) {
     return objects;
 }
 
+bool nsk_linked_is_runtime(const nsk_linked *one) {
+    return g_str_has_prefix(one->object, "nsk_") &&
+           !g_str_equal(one->object, "nsk_firmware_slices");
+}
+
 void nsk_link_map_free(GArray *objects) {
     if (objects != NULL) {
         g_array_free(objects, TRUE);

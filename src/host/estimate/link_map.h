@@ -15,5 +15,8 @@ GArray *nsk_link_map_read(const char *path, nsk_error *error);
 /* The same of the text; `path` is for errors. */
 GArray *nsk_link_map_parse(const char *text, const char *path, nsk_error *error);
 void nsk_link_map_free(GArray *objects);
+/* Whether it belongs to the runtime or the product's loop. Runs in slices, which only who asks for
+ * them has, do not: the self-test does. */
+bool nsk_linked_is_runtime(const nsk_linked *one);
 
 #endif
