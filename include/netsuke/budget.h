@@ -84,8 +84,8 @@ nsk_budget *nsk_budget_make(const nsk_model_file *model, const nsk_board *board,
                             const nsk_product *product, const nsk_limits *limits, nsk_error *error);
 /* Whether a board, which may be NULL, has a cost table that is there. */
 bool nsk_has_costs(const nsk_board *board);
-/* What the dearest row of each layer's output costs, for nsk_run_some: a number a layer; all of one that
- * cannot be cut at rows. In cycles of the board, or, where it has no costs, in
+/* What the dearest row of each layer's output costs, for nsk_run_some: a number a layer; all of one
+ * that cannot be cut at rows. In cycles of the board, or, where it has no costs, in
  * multiply-accumulates. */
 bool nsk_row_costs(const nsk_model_file *model, const nsk_board *board, uint32_t *costs,
                    nsk_error *error);
