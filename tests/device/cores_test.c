@@ -82,15 +82,16 @@ static void compare_others(const emulated_core *core, const char *model, const c
     static const char *const vectors[] = {"rv32,Zve32f=true,vext_spec=v1.0,vlen=64",
                                           "rv32,v=true,vext_spec=v1.0,vlen=256",
                                           "rv32,v=true,vext_spec=v1.0,vlen=512"};
-    const bool aarch64 = strcmp(core->name, "aarch64") == 0;
-    for (size_t i = 0; i < (aarch64                   ? 1
-                            : core->processor != NULL ? G_N_ELEMENTS(vectors)
-                                                      : 0);
-         i++) {
-        emulated_core other = *core;
-        other.processor = aarch64 ? "cortex-a53" : vectors[i];
-        compare_core(&other, "", model, frame, r, layers, what);
+    static unsigned turn; /* one length for each file, then the next one */
+    emulated_core other = *core;
+    if (strcmp(core->name, "aarch64") == 0) {
+        other.processor = "cortex-a53";
+    } else if (core->processor != NULL) {
+        other.processor = vectors[turn++ % G_N_ELEMENTS(vectors)];
+    } else {
+        return;
     }
+    compare_core(&other, "", model, frame, r, layers, what);
 }
 
 /* Builds with Arm's own kernels refuse weights in blocks, as of a version that
