@@ -8,10 +8,6 @@
 
 #include <string.h>
 
-#if defined(__linux__)
-#include <sys/auxv.h>
-#endif
-
 #include "neon.h"
 
 enum { TILE = 4, BYTES = 16 };
@@ -38,9 +34,13 @@ static bool has_dots(void) {
 }
 #elif defined(__linux__) && !defined(__clang__)
 #define DOTS __attribute__((target("arch=armv8.2-a+dotprod")))
+/* Of the C library: the kernel's word on the processor. Declared here, as its header is no part of
+ * what the device half includes. */
+unsigned long getauxval(unsigned long type);
+
 static bool has_dots(void) {
-    enum { DOT_PRODUCTS = 1 << 20 }; /* HWCAP_ASIMDDP */
-    return (getauxval(AT_HWCAP) & DOT_PRODUCTS) != 0;
+    enum { HARDWARE = 16 /* AT_HWCAP */, DOT_PRODUCTS = 1 << 20 /* HWCAP_ASIMDDP */ };
+    return (getauxval(HARDWARE) & DOT_PRODUCTS) != 0;
 }
 #endif
 
