@@ -44,8 +44,8 @@ bool nsk_model_file_write_c(const nsk_model_file *file, const char *path, const 
                             nsk_error *error);
 void nsk_model_file_free(nsk_model_file *file);
 /* The same model as that core's kernels are quickest with: weights in an order of their own, in the
- * same bytes of flash, or in the usual one. Every build of the runtime computes the same of it;
- * those of other cores slowly. nsk_model_file_free. */
+ * same bytes of flash, or in the usual one. Builds for other cores compute the same of it, slowly,
+ * or refuse it as of another version (docs/model-file.md says which). nsk_model_file_free. */
 nsk_model_file *nsk_model_file_for_core(const nsk_model_file *model, const char *core);
 
 /* Does an open model take such pictures and carry these labels in this order? */

@@ -73,8 +73,8 @@ static void print_text(const cli_context *context, char *const *files, const han
                       cli_bytes(model.workspace_bytes, text[1]));
         if (is_ordered(&all[i])) {
             cli_table_row(table,
-                          "order\t%s: weights stand as the kernels of %s want them; other cores "
-                          "compute the same of them, slowly",
+                          "order\t%s: weights stand as the kernels of %s want them; others "
+                          "run them slowly or refuse them",
                           all[i].name, all[i].context.board->core);
         }
     }

@@ -68,12 +68,14 @@ static void start(void *state, const nsk_layer *l, int32_t first) {
     "vmovlt.s16 q1, q3\n\t"                                                                        \
     "vadd.i32 q7, q7, q1\n\t"
 
-/* nsk_requantise_four of the quarter in `sum`. */
-#define REQUANTISE(sum)                                                                            \
+/* nsk_scale_down_four of the quarter in `sum`; nsk_requantise_four. */
+#define SCALE(sum)                                                                                 \
     "vldrw.32 q0, [%[w]], #16\n\t"                                                                 \
     "vldrw.32 q1, [%[w]], #16\n\t"                                                                 \
     "vmul.i32 " sum ", " sum ", q0\n\t"                                                            \
-    "vrshl.s32 " sum ", " sum ", q1\n\t"                                                           \
+    "vrshl.s32 " sum ", " sum ", q1\n\t"
+#define REQUANTISE(sum)                                                                            \
+    SCALE(sum)                                                                                     \
     "vadd.i32 " sum ", " sum ", %[zero]\n\t"                                                       \
     "vqshl.s32 " sum ", " sum ", #24\n\t"                                                          \
     "vshr.s32 " sum ", " sum ", #24\n\t"
@@ -148,12 +150,6 @@ typedef struct nine {
     "vmullb.s8 q2, q0, q1\n\t"                                                                     \
     "add %[" row "], %[" row "], %[" move "]\n\t"                                                  \
     "vmullt.s8 q3, q0, q1\n\t" WIDEN_AND_ADD
-#define SCALE(sum)                                                                                 \
-    "vldrw.32 q0, [%[w]], #16\n\t"                                                                 \
-    "vldrw.32 q1, [%[w]], #16\n\t"                                                                 \
-    "vmul.i32 " sum ", " sum ", q0\n\t"                                                            \
-    "vrshl.s32 " sum ", " sum ", q1\n\t"
-
 /* The three rows' pixels, `step` bytes apart; those of outputs are `out_step`. */
 typedef struct rows {
     const int8_t *at[KERNEL];

@@ -2,11 +2,12 @@
  *
  *     h = (h xor word) K mod 2^32;  h = (h xor (h >> 15)) K mod 2^32
  *
- * with K odd. Every step can be turned back, so that words behind it never hide a change: one
- * within a single word of four bytes is found for certain, whatever changes in it. Of others, one
- * in 2^32 passes by chance (bench/changes.c tries). With the first product alone it is more: then
- * a word's highest bit meets two bits of the next one. Not against somebody who wants to be missed,
- * and no substitute for the CRC-32 that comes with the model. */
+ * with K odd; where there are Arm's vectors, of every fourth word in four of them side by side,
+ * which are then hashed themselves. Every step can be turned back, so that words behind it never
+ * hide a change: one within a single word of four bytes is found for certain, whatever changes in
+ * it. Of others, one in 2^32 passes by chance (bench/changes.c tries). With the first product alone
+ * it is more: then a word's highest bit meets two bits of the next one. Not against somebody who
+ * wants to be missed, and no substitute for the CRC-32 that comes with the model. */
 #ifndef NSK_DEVICE_FIRMWARE_HASH_H
 #define NSK_DEVICE_FIRMWARE_HASH_H
 

@@ -37,8 +37,8 @@ bool nsk_kinds_need(const bool *wanted, const char *file) {
     return !by_some;
 }
 
-/* Kernels of a core's own take the usual windows, sixteen channels or more or fewer, and no windows
- * of more taps. */
+/* Kernels of a core's own go one way for the usual windows, another for any, each for sixteen
+ * channels and more, and for fewer; none takes windows of more than 49 taps. */
 static const char *depthwise_kind(const nsk_layer *l) {
     bool usual = l->kernel_height == 3 && l->kernel_width == 3 && l->dilate_down == 1 &&
                  l->dilate_across == 1 && l->stride_down == l->stride_across &&
