@@ -30,6 +30,20 @@ static inline bool is_wanted(const CU_SuiteInfo *suite, char **wanted) {
     return false;
 }
 
+/* Tests that take their time say how much: so that suites are thinned out where that helps. */
+static gint64 run_began;
+
+static inline void note_begin(void) {
+    run_began = g_get_monotonic_time();
+}
+
+static inline void note_end(void) {
+    const double seconds = (double)(g_get_monotonic_time() - run_began) / G_USEC_PER_SEC;
+    if (seconds >= 1.0) {
+        printf("[%.1f s] ", seconds);
+    }
+}
+
 /* Runs the suites that are `wanted` by name, or all where that list is empty; the program's exit
  * status, which is bad where nothing has such a name. */
 static inline int run_suites(CU_SuiteInfo *suites, char **wanted) {
@@ -41,6 +55,10 @@ static inline int run_suites(CU_SuiteInfo *suites, char **wanted) {
         for (CU_SuiteInfo *next = suite; next->pName != NULL; next++) { /* the rest moves up */
             next[0] = next[1];
         }
+    }
+    for (CU_SuiteInfo *suite = suites; suite->pName != NULL; suite++) {
+        suite->pSetUpFunc = note_begin;
+        suite->pTearDownFunc = note_end;
     }
     if (CU_initialize_registry() != CUE_SUCCESS || CU_register_suites(suites) != CUE_SUCCESS) {
         return 2;
