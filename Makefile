@@ -101,7 +101,10 @@ demo-train-variants: all demo-data
 	  $(BUILD)/kiln-train --size $$size --width $$width --epochs 24 --labels demo/labels.txt \
 	    --check $(IMAGES)/held-out-64 demo/training-64 demo/variants/$$name.onnx || exit 1; done; done
 
-check: unit sanitise
+# What runs under sanitizers as well, and is not about kernels, runs there alone.
+check:
+	@$(MAKE) --no-print-directory unit SUITES="-LE again"
+	@$(MAKE) --no-print-directory sanitise
 	@$(MAKE) --no-print-directory fuzz FUZZ_SECONDS=2
 	@$(MAKE) --no-print-directory fuzz-coverage
 	@$(MAKE) --no-print-directory lint
@@ -117,7 +120,7 @@ unit: demo-data
 	@scripts/dependencies check
 	@cmake -S . -B $(BUILD) -DNSK_TESTS=ON >/dev/null
 	@cmake --build $(BUILD) -j $(JOBS) -- --no-print-directory -s
-	@cd $(BUILD) && OMP_WAIT_POLICY=passive ctest -j $(JOBS) --output-on-failure
+	@cd $(BUILD) && OMP_WAIT_POLICY=passive ctest -j $(JOBS) $(SUITES) --output-on-failure
 
 # The suites, and the command, under AddressSanitizer and UndefinedBehaviorSanitizer, built with Clang.
 sanitise: demo-data
