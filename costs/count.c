@@ -205,7 +205,7 @@ static bool reads(const study *s, const char *order) {
 
 static bool count_shape(study *s, int index, nsk_error *error) {
     const char *const orders[] = {NULL, in_pairs, in_blocks};
-    const bool ordered = grid_shapes[index].kind == NSK_KIND_CONV;
+    const bool ordered = nsk_kind_unpacked(grid_shapes[index].kind) == NSK_KIND_CONV;
     for (size_t i = 0; i < (ordered ? G_N_ELEMENTS(orders) : 1); i++) {
         if (reads(s, orders[i]) && !count_order(s, index, orders[i], error)) {
             return false;
@@ -227,20 +227,44 @@ static double misfit(const point *p, const double *coefficient) {
     return estimate / p->instructions - 1.0;
 }
 
-/* On relative errors. */
+/* Of a kind whose weights are packed, the one that it is besides, which has been fitted before;
+ * else NULL. */
+static const kind_cost *base_of(const study *s, const char *kind) {
+    static const char suffix[] = "-packed";
+    const size_t length = strlen(kind) - (g_str_has_suffix(kind, suffix) ? strlen(suffix) : 0);
+    for (int i = 0; kind[length] != '\0' && s->kinds[i].kind != NULL; i++) {
+        const char *other = s->kinds[i].kind;
+        if (strlen(other) == length && strncmp(other, kind, length) == 0) {
+            return &s->kinds[i];
+        }
+    }
+    return NULL;
+}
+
+/* What unpacking costs is counted by. */
+static bool unpacks(int term) {
+    static const char *const terms[] = {"call", "unpacked", "upper", NULL};
+    return g_strv_contains(terms, nsk_cost_terms[term]);
+}
+
+/* On relative errors; where there is a base, of what it leaves to unpacking. */
 static bool fit(const study *s, kind_cost *k, nsk_error *error) {
     static double a[MOST_POINTS * TERMS];
     static double b[MOST_POINTS];
+    const kind_cost *base = base_of(s, k->kind);
     int rows = 0;
     for (int i = 0; i < s->count; i++) {
         const point *p = &s->points[i];
         for (int t = 0; t < TERMS && strcmp(p->kind, k->kind) == 0; t++) {
-            a[rows * TERMS + t] = p->term[t] / p->instructions;
-            b[rows] = 1.0;
+            a[rows * TERMS + t] = base == NULL || unpacks(t) ? p->term[t] / p->instructions : 0.0;
+            b[rows] = base == NULL ? 1.0 : -misfit(p, base->coefficient);
         }
         rows += strcmp(p->kind, k->kind) == 0;
     }
     nsk_least_squares(a, b, rows, TERMS, k->coefficient);
+    for (int t = 0; t < TERMS && base != NULL; t++) {
+        k->coefficient[t] += base->coefficient[t];
+    }
     double squares = 0.0;
     int used = 0;
     for (int t = 0; t < TERMS; t++) {
@@ -258,9 +282,9 @@ static bool fit(const study *s, kind_cost *k, nsk_error *error) {
 }
 
 static const char *order_of(const char *kind) {
-    return g_str_has_suffix(kind, "-paired")    ? in_pairs
-           : g_str_has_suffix(kind, "-blocked") ? in_blocks
-                                                : NULL;
+    return strstr(kind, "-paired") != NULL    ? in_pairs
+           : strstr(kind, "-blocked") != NULL ? in_blocks
+                                              : NULL;
 }
 
 /* What is around layers is in any shape, streams in those of convolutions. */

@@ -220,6 +220,37 @@ const grid_shape grid_shapes[] = {
     {NSK_KIND_NORMALISE_FINE, 6, 64, 64, 1, 1},
     {NSK_KIND_NORMALISE_FINE, 7, 24, 24, 4, 1},
     {NSK_KIND_NORMALISE_FINE, 4, 192, 192, 1, 1},
+    /* packed weights: bits by turns, see grid_add_layer */
+    {NSK_KIND_CONV_PACKED, 24, 16, 32, 1, 1},
+    {NSK_KIND_CONV_PACKED, 12, 32, 64, 1, 1},
+    {NSK_KIND_CONV_PACKED, 12, 64, 48, 1, 1},
+    {NSK_KIND_CONV_PACKED, 6, 64, 128, 1, 1},
+    {NSK_KIND_CONV_PACKED, 6, 128, 96, 1, 1},
+    {NSK_KIND_CONV_PACKED, 4, 96, 40, 1, 1},
+    {NSK_KIND_CONV_PACKED, 3, 192, 112, 1, 1},
+    {NSK_KIND_CONV_PACKED, 9, 36, 30, 1, 1},
+    {NSK_KIND_CONV_PACKED, 5, 8, 24, 1, 1},
+    {NSK_KIND_CONV_PACKED, 16, 24, 8, 1, 1},
+    {NSK_KIND_CONV_PACKED, 7, 20, 54, 1, 1},
+    {NSK_KIND_CONV_PACKED, 2, 256, 80, 1, 1},
+    {NSK_KIND_CONV_PACKED, 10, 48, 20, 1, 1},
+    {NSK_KIND_CONV_PACKED, 12, 8, 16, 3, 1},
+    {NSK_KIND_CONV_PACKED, 6, 24, 36, 3, 1},
+    {NSK_KIND_CONV_PACKED, 16, 3, 24, 3, 2},
+    {NSK_KIND_CONV_PACKED, 8, 16, 32, 5, 2},
+    {NSK_KIND_CONV_PACKED, 9, 6, 14, 3, 1},
+    {NSK_KIND_CONV_PACKED, 12, 12, 18, 1, 2},
+    {NSK_KIND_CONV_PACKED, 24, 6, 10, 1, 1},
+    {NSK_KIND_CONV_PACKED, 12, 22, 42, 1, 1},
+    {NSK_KIND_CONV_PACKED, 24, 1, 8, 3, 1},
+    {NSK_KIND_CONV_PACKED, 12, 12, 40, 1, 1},
+    {NSK_KIND_DENSE_PACKED, 1, 64, 10, 1, 1},
+    {NSK_KIND_DENSE_PACKED, 4, 32, 20, 1, 1},
+    {NSK_KIND_DENSE_PACKED, 6, 16, 66, 1, 1},
+    {NSK_KIND_DENSE_PACKED, 1, 256, 6, 1, 1},
+    {NSK_KIND_DENSE_PACKED, 1, 128, 32, 1, 1},
+    {NSK_KIND_DENSE_PACKED, 3, 21, 19, 1, 1},
+    {NSK_KIND_DENSE_PACKED, 2, 24, 96, 1, 1},
     {NSK_KIND_SCORES, 1, 2, 2, 1, 1},
     {NSK_KIND_SCORES, 1, 10, 10, 1, 1},
     {NSK_KIND_SCORES, 1, 100, 100, 1, 1},
@@ -251,6 +282,8 @@ static const kind_form forms[NSK_KINDS] = {
     [NSK_KIND_DENSE] = {.weights = true},
     [NSK_KIND_CONV_FINE] = {.window = true, .pads = true, .weights = true},
     [NSK_KIND_DEPTHWISE_FINE] = {.window = true, .pads = true, .weights = true},
+    [NSK_KIND_CONV_PACKED] = {.window = true, .pads = true, .weights = true},
+    [NSK_KIND_DENSE_PACKED] = {.weights = true},
     [NSK_KIND_ADD_FINE] = {.pair = true},
     [NSK_KIND_MAX_POOL] = {.window = true},
     [NSK_KIND_AVERAGE_POOL] = {.window = true},
@@ -263,21 +296,25 @@ static const kind_form forms[NSK_KINDS] = {
     [NSK_KIND_CONV_TRANSPOSE] = {.weights = true, .grows = true},
 };
 
+static bool is_dense(nsk_kind kind) {
+    return nsk_kind_unpacked(kind) == NSK_KIND_DENSE;
+}
+
 static int output_size(const grid_shape *s) {
     const kind_form *form = &forms[s->kind];
     int pad = form->pads ? s->kernel / 2 : 0;
-    return form->window                ? (s->size + 2 * pad - s->kernel) / s->stride + 1
-           : form->grows               ? s->size * s->stride
-           : s->kind == NSK_KIND_DENSE ? 1
-                                       : s->size;
+    return form->window        ? (s->size + 2 * pad - s->kernel) / s->stride + 1
+           : form->grows       ? s->size * s->stride
+           : is_dense(s->kind) ? 1
+                               : s->size;
 }
 
 static int taps_of(const grid_shape *s) {
     int area = s->kernel * s->kernel;
     bool depthwise = s->kind == NSK_KIND_DEPTHWISE || s->kind == NSK_KIND_DEPTHWISE_FINE;
-    return depthwise                   ? area
-           : s->kind == NSK_KIND_DENSE ? s->size * s->size * s->in_channels
-                                       : area * s->in_channels;
+    return depthwise           ? area
+           : is_dense(s->kind) ? s->size * s->size * s->in_channels
+                               : area * s->in_channels;
 }
 
 static void draw_weights(nsk_lowered_layer *l, int taps, int channels, random_state *r) {
@@ -341,8 +378,14 @@ static void draw_gains(nsk_lowered_layer *l, const grid_shape *s, random_state *
 void grid_add_layer(nsk_lowered *net, const grid_shape *s, const char *name, random_state *r) {
     const kind_form *form = &forms[s->kind];
     int pad = form->pads ? s->kernel / 2 : 0;
-    nsk_lowered_layer l = {
-        .kind = s->kind, .name = name, .sign = {1, 1}, .low = -INFINITY, .high = INFINITY};
+    nsk_lowered_layer l = {.kind = nsk_kind_unpacked(s->kind),
+                           .name = name,
+                           .sign = {1, 1},
+                           .low = -INFINITY,
+                           .high = INFINITY};
+    if (l.kind != s->kind) {
+        l.bits = NSK_LEAST_BITS + s->channels / 2 % 3;
+    }
     l.in = (int)net->tensors->len - 1;
     l.second = form->pair ? l.in : NSK_NONE;
     l.out = add_tensor(net, output_size(s), s->channels);
@@ -432,7 +475,7 @@ void grid_begin(nsk_lowered *net, int size, int channels) {
 nsk_model_file *grid_finish(nsk_lowered *net, int streamed, bool over, nsk_error *error) {
     nsk_model_file *file = NULL;
     net->output = (int)net->tensors->len - 1;
-    if (nsk_lowered_add_scratch(net, error)) {
+    if (nsk_lowered_fit_scratch(net, error)) {
         nsk_schedule *s = nsk_schedule_of(net, streamed, 1);
         for (guint i = 0; i < net->tensors->len && !over; i++) {
             s->buffers[i].over = NULL;

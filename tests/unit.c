@@ -10,6 +10,7 @@ int main(int argc, char **argv) {
         {"inner products", NULL, NULL, NULL, NULL, product_tests},
         {"slices", NULL, NULL, NULL, NULL, slices_tests},
         {"weights in a core's order", NULL, NULL, NULL, NULL, ordered_tests},
+        {"packed weights", NULL, NULL, NULL, NULL, packed_tests},
         {"streams", NULL, NULL, NULL, NULL, stream_tests},
         {"open", NULL, NULL, NULL, NULL, open_tests},
         {"around the model", NULL, NULL, NULL, NULL, firmware_tests},

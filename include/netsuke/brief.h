@@ -96,6 +96,12 @@ typedef struct nsk_range_exception {
     nsk_range_method method;
 } nsk_range_exception;
 
+/* A layer whose weights have a number of bits of their own in flash. */
+typedef struct nsk_bits_exception {
+    char *layer;
+    int bits;
+} nsk_bits_exception;
+
 /* What refining came to: before and after, on the images that were set aside. */
 typedef struct nsk_refine_result {
     int learned_from, aside; /* images */
@@ -130,6 +136,11 @@ typedef struct nsk_recipe {
     nsk_range_method ranges;
     nsk_range_exception *exceptions; /* NULL, or as many as `excepted` */
     int excepted;
+    /* of each weight of dense layers and convolutions of single pixels, in flash: 4 to 6, or 8 */
+    int bits;
+    nsk_bits_exception *narrowed; /* NULL, or as many as `narrowed_count`: other layers, or other
+                                   * numbers */
+    int narrowed_count;
     bool equalise; /* even out channels between layers first; the function stays the same */
     bool rounding; /* round weights up or down as moves their layer's output least */
     bool biases;   /* let biases take what rounding, there and before, adds on the average */
@@ -164,6 +175,7 @@ typedef struct nsk_brief {
     char **fine;       /* layers whose outputs are to have 16 bits, NULL behind the last: see
                         * nsk_network_make_fine */
     bool choose_fine;  /* and those where it pays: see nsk_finer_choose */
+    bool choose_bits;  /* of weights in flash, so that the model fits: see nsk_narrower_choose */
     bool refine;       /* the brief asks for refining, on `training` */
     int refine_epochs;
     nsk_limits limits;

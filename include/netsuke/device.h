@@ -125,6 +125,8 @@ typedef enum nsk_kind {
     NSK_KIND_LUT_FINE = 22,
     NSK_KIND_ADD_FINE = 23,
     NSK_KIND_NORMALISE_FINE = 24, /* of a fine tensor, which it gives levels of */
+    NSK_KIND_CONV_PACKED = 25,    /* whose weights have fewer than 8 bits */
+    NSK_KIND_DENSE_PACKED = 26,   /* the same */
     NSK_KINDS                     /* one past the last */
 } nsk_kind;
 

@@ -30,6 +30,7 @@
 #include "netsuke/firmware.h"
 #include "netsuke/headroom.h"
 #include "netsuke/images.h"
+#include "netsuke/narrower.h"
 #include "netsuke/network.h"
 #include "netsuke/page.h"
 #include "netsuke/port.h"

@@ -3,8 +3,8 @@
 #include "check.h"
 
 #include "arch.h"
-#include "arithmetic.h"
 #include "format.h"
+#include "weights.h"
 
 bool nsk_lies_inside(const nsk_model *m, const uint8_t *at, uint32_t bytes, uint32_t alignment) {
     size_t offset = (size_t)(at - m->bytes);
@@ -41,9 +41,7 @@ bool nsk_scratch_is_good(const nsk_model *m, const nsk_layer *l, uint64_t bytes)
 }
 
 int32_t nsk_paired_weight(const int8_t *pair, uint32_t tap, bool second) {
-    const uint32_t in_four = tap % 4U;
-    const uint32_t place = tap - in_four + (in_four == 0 || in_four == 3U ? in_four : 3U - in_four);
-    const int8_t *at = pair + 2U * place;
+    const int8_t *at = pair + nsk_paired_place(tap);
     return second ? at[1] + (at[0] < 0 ? 1 : 0) : at[0];
 }
 
@@ -71,36 +69,10 @@ static int32_t weight_at(const nsk_layer *l, uint32_t channel, uint32_t tap,
                : weights[channel * form->start + tap * form->step];
 }
 
-/* No sum here leaves 32 bits: it ends where it is too large. */
-static bool weights_fit(const nsk_layer *l, uint32_t channel, const nsk_weights_form *form) {
-    int32_t requantise = nsk_word(l->requantise, channel);
-    int32_t bias = nsk_requantise_bias(requantise);
-    int32_t most = nsk_weights_are_paired(l) ? NSK_PAIRED_MOST : NSK_SUM_MOST;
-    int32_t room = most - (bias < 0 ? -bias : bias);
-    int32_t sum = 0;
-    for (uint32_t i = 0; i < form->taps + form->fill; i++) {
-        int32_t w = weight_at(l, channel, i, form);
-        sum += w < 0 ? -w : w;
-        /* none is the least: two products of it are one too large for 16 bits */
-        if (w < -127 || w > 127 || sum > room || (i >= form->taps && w != 0)) {
-            return false;
-        }
-    }
-    return nsk_requantise_factor(requantise) > 0 && nsk_requantise_shift(requantise) > 0 &&
-           sum <= room / form->reach;
-}
-
 bool nsk_check_weights(const nsk_model *m, const nsk_layer *l, const nsk_weights_form *form) {
     uint32_t channels = l->out.channels;
     uint64_t bytes = (uint64_t)channels * (form->taps + form->fill);
-    if (bytes > m->size || !nsk_lies_inside(m, l->weights, (uint32_t)bytes, 4) ||
-        !nsk_lies_inside(m, l->requantise, 4 * channels, 4)) {
-        return false;
-    }
-    for (uint32_t c = 0; c < channels; c++) {
-        if (!weights_fit(l, c, form)) {
-            return false;
-        }
-    }
-    return true;
+    return bytes <= m->size && nsk_lies_inside(m, l->weights, (uint32_t)bytes, 4) &&
+           nsk_lies_inside(m, l->requantise, 4 * channels, 4) &&
+           nsk_weights_fit(l, form, weight_at);
 }

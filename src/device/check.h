@@ -3,7 +3,7 @@
 #ifndef NSK_DEVICE_CHECK_H
 #define NSK_DEVICE_CHECK_H
 
-#include "layer.h"
+#include "scratch.h"
 
 /* So many bytes at `at` lie in the file behind its header, on a multiple of `alignment`. */
 bool nsk_lies_inside(const nsk_model *model, const uint8_t *at, uint32_t bytes, uint32_t alignment);
@@ -54,7 +54,12 @@ uint32_t nsk_blocked_place(uint32_t outputs, uint32_t row, uint32_t c, uint32_t 
 /* Weights in pairs (paired.h). Neither sum of a pair may be larger, bias included. */
 #define NSK_PAIRED_MOST ((INT32_C(1) << 23) - 1)
 
-/* Of tap i of a pair's rows: the first output's weight, or the second's. */
+/* Of tap i of a pair's rows: where its half word stands; the first output's weight, or the
+ * second's. */
+static inline uint32_t nsk_paired_place(uint32_t tap) {
+    const uint32_t in_four = tap % 4U;
+    return 2U * (tap - in_four + (in_four == 0 || in_four == 3U ? in_four : 3U - in_four));
+}
 int32_t nsk_paired_weight(const int8_t *pair, uint32_t tap, bool second);
 
 /* No layer reads what a scratch, or nobody, has left there, nor writes over what it still reads:

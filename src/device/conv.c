@@ -1,42 +1,20 @@
 /* Convolution, grouped or not; weights as [out][row][column][in of the group], each output's
  * filled up to whole words. */
+#include "conv.h"
+
 #include <string.h>
 
 #include "arch.h"
 #include "blocked.h"
-#include "check.h"
 #include "gather.h"
 #include "paired.h"
 
-/* In pairs, outputs in twos; in an order of a core's own, with the clamp of an int8. */
-static NSK_SELDOM bool order_is_good(const nsk_model *m, const nsk_layer *l) {
-    const uint32_t version = nsk_load16(m->bytes + NSK_H_VERSION);
-    if (nsk_weights_are_paired(l)) {
-        return version == NSK_VERSION_ORDERED && l->out.channels / l->count % 2U == 0 &&
-               nsk_requantise_is_plain(l);
-    }
-#if defined(NSK_READS_BLOCKS)
-    if (nsk_weights_are_blocked(l)) {
-        return version == NSK_VERSION_BLOCKED && nsk_requantise_is_plain(l);
-    }
-#endif
-    return true;
-}
-
 static NSK_SELDOM bool check(const nsk_model *m, const nsk_layer *l) {
-    if (l->count < 1 || l->in.channels % l->count != 0 || l->out.channels % l->count != 0 ||
-        !nsk_window_is_good(l) || nsk_kernel_area(l) * l->in.channels > NSK_MOST_TAPS ||
-        !nsk_scratch_is_good(m, l, (uint32_t)nsk_conv_scratch(l))) {
+    if (!nsk_conv_is_good(m, l)) {
         return false;
     }
-    /* pixels that stand as they are wanted are taken one behind the other: none is left out */
-    if (nsk_conv_is_direct(l) && (l->in.height != l->out.height || l->in.width != l->out.width)) {
-        return false;
-    }
-    uint32_t taps = (uint32_t)nsk_conv_taps(l);
-    uint32_t row = (uint32_t)nsk_row_bytes((int32_t)taps);
-    nsk_weights_form form = {row, 1, taps, row - taps, 128};
-    return order_is_good(m, l) && nsk_check_weights(m, l, &form);
+    const nsk_weights_form form = nsk_conv_form(l);
+    return nsk_check_weights(m, l, &form);
 }
 
 /* Few bytes: what a call of memcpy costs is a part of the whole. */

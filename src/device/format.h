@@ -92,6 +92,7 @@ enum nsk_layer_field {
 #define NSK_NO_TENSOR 0xffffU
 
 enum nsk_flag {
+    NSK_FLAG_BITS = 7,     /* packed weights: how many bits each has, 4 to 6 */
     NSK_FLAG_COUNTED = 1,  /* average: one multiplier for each count of pixels, count - 1 first */
     NSK_FLAG_FILL = 2,     /* move: the whole output is filled first */
     NSK_FLAG_TABLE = 4,    /* move: bytes pass through a table of 256 */

@@ -28,7 +28,7 @@ typedef struct nsk_layer {
         const uint8_t *loops; /* copy */
     };
     const uint8_t *requantise, *shifts;
-    uint32_t scratch; /* of a convolution: its place in the workspace */
+    uint32_t scratch; /* of a layer that has one: its place in the workspace */
 } nsk_layer;
 
 void nsk_layer_decode(const nsk_model *model, unsigned index, nsk_layer *layer);
@@ -128,9 +128,9 @@ static inline bool nsk_kind_has_window(nsk_kind kind) {
     return nsk_kind_is_of(NSK_KINDS_WITH_WINDOWS, kind);
 }
 
-/* Whether its tensors may be fine: fine.h. Such kinds come last. */
+/* Whether its tensors may be fine: fine.h. */
 static inline bool nsk_kind_is_fine(nsk_kind kind) {
-    return kind >= NSK_KIND_CONV_FINE;
+    return kind >= NSK_KIND_CONV_FINE && kind <= NSK_KIND_NORMALISE_FINE;
 }
 
 /* Whether its kernel keeps to `out.pixel_stride` from pixel to pixel. Those that may write finer
@@ -223,33 +223,27 @@ static inline bool nsk_conv_is_direct(const nsk_layer *l) {
            l->in.offset % 4 == 0;
 }
 
-/* What a convolution needs beside its tensors, in the workspace: the inputs of NSK_GATHERED windows
- * where they must be gathered, and room for those of four pixels at 16 bits each, which some cores
- * widen them to. */
-enum nsk_scratch_pixels { NSK_GATHERED = 4, NSK_WIDENED = 8 };
-static inline int32_t nsk_conv_scratch(const nsk_layer *l) {
-    int32_t row = nsk_row_bytes(nsk_conv_taps(l));
-    return (NSK_WIDENED + (nsk_conv_is_direct(l) ? 0 : NSK_GATHERED)) * row;
+/* Packed weights (packed.h) have so many bits; stand in groups of so many weights, the last filled
+ * up; and are unpacked for so many outputs at a time. */
+enum nsk_packed_sizes {
+    NSK_LEAST_BITS = 4,
+    NSK_MOST_BITS = 6,
+    NSK_PACKED_GROUP = 32,
+    NSK_UNPACKED = 16
+};
+static inline uint64_t nsk_packed_groups(uint64_t weights) {
+    return (weights + NSK_PACKED_GROUP - 1U) / NSK_PACKED_GROUP;
 }
 
-/* What a depthwise convolution needs there: a line for each row that its kernel
- * reaches, with the padding around it; of four channels at 16 bits each where it is the usual one.
- */
-static inline uint64_t nsk_depthwise_scratch(const nsk_layer *l) {
-    int32_t across = (l->kernel_width - 1) * l->dilate_across + 1;
-    int32_t down = (l->kernel_height - 1) * l->dilate_down + 1;
-    uint64_t length = (uint64_t)((l->out.width - 1) * l->stride_across + across);
-    bool plain = l->kernel_height == 3 && l->kernel_width == 3 && l->dilate_across == 1 &&
-                 l->dilate_down == 1;
-    return (length * (uint32_t)(plain ? 8 * l->kernel_height : down) + 3U) / 4U * 4U;
+/* The kind that a layer is besides. */
+static inline nsk_kind nsk_kind_unpacked(nsk_kind kind) {
+    return kind == NSK_KIND_CONV_PACKED    ? NSK_KIND_CONV
+           : kind == NSK_KIND_DENSE_PACKED ? NSK_KIND_DENSE
+                                           : kind;
 }
 
-/* Bytes of a layer's scratch; where tensors are fine, a window of int16. */
-static inline uint64_t nsk_layer_scratch(const nsk_layer *l) {
-    return l->kind == NSK_KIND_CONV        ? (uint64_t)nsk_conv_scratch(l)
-           : l->kind == NSK_KIND_DEPTHWISE ? nsk_depthwise_scratch(l)
-           : l->kind == NSK_KIND_CONV_FINE ? 2U * (uint64_t)nsk_row_bytes(nsk_conv_taps(l))
-                                           : 0U;
+static inline uint32_t nsk_dense_row(const nsk_layer *l) {
+    return (uint32_t)nsk_row_bytes((int32_t)nsk_tensor_elements(&l->in));
 }
 
 /* Whether outputs are clamped to what an int8 holds: nearly always. */

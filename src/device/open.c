@@ -61,9 +61,10 @@ static bool elements_are_good(const nsk_layer *l) {
     if (l->kind == NSK_KIND_SCORES) {
         return sizes == 0x114 || sizes == 0x224;
     }
-    return sizes == 0x111 ||
-           (sizes == 0x112 && (l->kind == NSK_KIND_DENSE || l->kind == NSK_KIND_AVERAGE_POOL) &&
-            l->out.zero == 0);
+    return sizes == 0x111 || (sizes == 0x112 &&
+                              (l->kind == NSK_KIND_DENSE || l->kind == NSK_KIND_AVERAGE_POOL ||
+                               l->kind == NSK_KIND_DENSE_PACKED) &&
+                              l->out.zero == 0);
 }
 
 static nsk_status check_layer(const nsk_model *m, unsigned index) {

@@ -174,6 +174,20 @@ static void count_conv_fine(nsk_work *work, const nsk_layer *l) {
     work->macs = window_taps(l) * l->out.channels * (l->in.channels / l->count);
 }
 
+static void count_dense(nsk_work *work) {
+    work->macs = work->inputs * work->outputs;
+    multiply_out(work, 1, (uint64_t)nsk_row_bytes((int32_t)work->inputs), work->outputs);
+}
+
+/* Two pixels by two. */
+static void count_matmul(nsk_work *work, const nsk_layer *l) {
+    work->macs = work->outputs * l->in.channels;
+    work->quads = l->out.height * up_to(l->out.width, 2) * up_to(l->out.channels, 2) / 4U;
+    work->products = work->quads * up_to(l->in.channels, 4);
+    work->blocks = work->quads * up_to(l->in.channels, 16);
+    work->odd = work->quads * (l->in.channels % 4U);
+}
+
 /* Elements that a move copies. */
 static uint64_t moved(const nsk_layer *l) {
     uint64_t count = 1;
@@ -181,6 +195,44 @@ static uint64_t moved(const nsk_layer *l) {
         count *= (uint32_t)nsk_word(l->loops, NSK_M_LOOPS + 3U * i);
     }
     return count;
+}
+
+static void add(nsk_work *to, const nsk_work *w) {
+    to->calls += w->calls;
+    to->macs += w->macs;
+    to->outputs += w->outputs;
+    to->inputs += w->inputs;
+    to->rows += w->rows;
+    to->edges += w->edges;
+    to->moved += w->moved;
+    to->products += w->products;
+    to->pixels += w->pixels;
+    to->runs += w->runs;
+    to->copies += w->copies;
+    to->alone += w->alone;
+    to->single += w->single;
+    to->fill += w->fill;
+    to->blocks += w->blocks;
+    to->quads += w->quads;
+    to->triples += w->triples;
+    to->odd += w->odd;
+    to->unpacked += w->unpacked;
+    to->upper += w->upper;
+}
+
+/* Sixteen outputs at a time, each time a layer of the kind that it is besides. */
+static nsk_work work_of_packed(const nsk_layer *l, nsk_kind kind, uint32_t row) {
+    nsk_work work = {.calls = 0};
+    nsk_layer piece = *l;
+    piece.kind = kind;
+    for (uint32_t left = l->out.channels; left > 0; left -= piece.out.channels) {
+        piece.out.channels = (uint16_t)(left < NSK_UNPACKED ? left : (uint32_t)NSK_UNPACKED);
+        nsk_work one = nsk_work_of(&piece);
+        one.unpacked = nsk_packed_groups((uint64_t)piece.out.channels * row) * NSK_PACKED_GROUP;
+        one.upper = (l->flags & NSK_FLAG_BITS) > NSK_LEAST_BITS ? one.unpacked : 0;
+        add(&work, &one);
+    }
+    return work;
 }
 
 nsk_work nsk_work_of(const nsk_layer *layer) {
@@ -208,19 +260,18 @@ nsk_work nsk_work_of(const nsk_layer *layer) {
         count_pool(&work, &l);
         break;
     case NSK_KIND_DENSE:
-        work.macs = work.inputs * work.outputs;
-        multiply_out(&work, 1, (uint64_t)nsk_row_bytes((int32_t)work.inputs), work.outputs);
+        count_dense(&work);
         break;
+    case NSK_KIND_CONV_PACKED:
+        return work_of_packed(&l, NSK_KIND_CONV, (uint32_t)nsk_row_bytes(nsk_conv_taps(&l)));
+    case NSK_KIND_DENSE_PACKED:
+        return work_of_packed(&l, NSK_KIND_DENSE, nsk_dense_row(&l));
     case NSK_KIND_CONV_TRANSPOSE: /* every input meets every tap of its group, pads aside */
         work.macs = (uint64_t)work.inputs * (uint32_t)(l.kernel_height * l.kernel_width) *
                     (l.out.channels / l.count);
         break;
-    case NSK_KIND_MATMUL: /* two pixels by two */
-        work.macs = work.outputs * l.in.channels;
-        work.quads = l.out.height * up_to(l.out.width, 2) * up_to(l.out.channels, 2) / 4U;
-        work.products = work.quads * up_to(l.in.channels, 4);
-        work.blocks = work.quads * up_to(l.in.channels, 16);
-        work.odd = work.quads * (l.in.channels % 4U);
+    case NSK_KIND_MATMUL:
+        count_matmul(&work, &l);
         break;
     case NSK_KIND_NORMALISE:
     case NSK_KIND_NORMALISE_FINE:
@@ -241,27 +292,6 @@ nsk_work nsk_work_of(const nsk_layer *layer) {
         break;
     }
     return work;
-}
-
-static void add(nsk_work *to, const nsk_work *w) {
-    to->calls += w->calls;
-    to->macs += w->macs;
-    to->outputs += w->outputs;
-    to->inputs += w->inputs;
-    to->rows += w->rows;
-    to->edges += w->edges;
-    to->moved += w->moved;
-    to->products += w->products;
-    to->pixels += w->pixels;
-    to->runs += w->runs;
-    to->copies += w->copies;
-    to->alone += w->alone;
-    to->single += w->single;
-    to->fill += w->fill;
-    to->blocks += w->blocks;
-    to->quads += w->quads;
-    to->triples += w->triples;
-    to->odd += w->odd;
 }
 
 typedef struct pieces {

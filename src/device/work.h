@@ -40,6 +40,8 @@ typedef struct nsk_work {
     uint64_t triples; /* outputs, three of a row at a time; of a convolution, those of `copies` in
                        * runs of more than sixteen bytes, of weights in blocks 128 */
     uint64_t odd;     /* products of channels that are left where four are taken at a time */
+    uint64_t unpacked; /* weights that had fewer than 8 bits */
+    uint64_t upper;    /* those of them that had more than 4 */
 } nsk_work;
 nsk_work nsk_layer_work(const nsk_model *model, unsigned layer);
 /* The same of one layer, as a whole. */

@@ -9,6 +9,7 @@
 #include "base/random.h"
 #include "device/format.h"
 #include "device/layer.h"
+#include "device/scratch.h"
 #include "lowered/integer.h"
 #include "reference/exact.h"
 

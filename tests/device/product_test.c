@@ -9,6 +9,7 @@
 #include "device/format.h"
 #include "device/paired.h"
 #include "device/product.h"
+#include "device/scratch.h"
 #include "reference/exact.h"
 #if defined(__x86_64__)
 #include "device/x86-64/ways.h"

@@ -10,6 +10,7 @@
 #include "base/random.h"
 #include "device/crc.h"
 #include "device/format.h"
+#include "device/scratch.h"
 #include "device/stream.h"
 #include "emulator.h"
 #include "grid.h"
@@ -181,7 +182,7 @@ static nsk_lowered *draw_network(random_state *r) {
     for (int t = (int)net->tensors->len - 3; t > 0 && random_below(r, 2) == 0; t--) {
         make_fine(net, t);
     }
-    CU_ASSERT(nsk_lowered_add_scratch(net, &error));
+    CU_ASSERT(nsk_lowered_fit_scratch(net, &error));
     return net;
 }
 

@@ -3,6 +3,7 @@
 #include <string.h>
 
 #include "device/crc.h"
+#include "device/scratch.h"
 #include "maker.h"
 
 /* ---- layers ---- */
@@ -97,6 +98,16 @@ static void make_fine(maker *m, uint32_t index, record *r) {
     m->element[r->output] = m->fine[r->output] ? 2 : 1;
 }
 
+/* Now and then, weights of 4, 5 or 6 bits, as the flags say. */
+static void make_packed(record *r) {
+    const bool can = r->kind == NSK_KIND_CONV || r->kind == NSK_KIND_DENSE;
+    if (!can || r->flags < 12 || r->flags == 14) {
+        return;
+    }
+    r->kind = r->kind == NSK_KIND_CONV ? NSK_KIND_CONV_PACKED : NSK_KIND_DENSE_PACKED;
+    r->flags = r->flags == 15 ? 8U + NSK_MOST_BITS : r->flags;
+}
+
 static void make_layer(maker *m, uint32_t index) {
     record *r = &m->records[index];
     const record *before = index > 0 ? r - 1 : NULL;
@@ -131,6 +142,7 @@ static void make_layer(maker *m, uint32_t index) {
     } else if (before != NULL && r->input == index) {
         r->input = join(m, index - 1, index);
     }
+    make_packed(r);
     make_fine(m, index, r);
     m->shapes[r->output] = made_kinds[r->kind](m, r);
 }
@@ -142,7 +154,8 @@ static void make_scores(maker *m) {
     const record *before = &m->records[m->drawn - 1];
     record *r = &m->records[m->drawn];
     bool plain = before->low == -128 && before->high == 127;
-    bool can = before->kind == NSK_KIND_DENSE || before->kind == NSK_KIND_AVERAGE_POOL;
+    bool can = before->kind == NSK_KIND_DENSE || before->kind == NSK_KIND_DENSE_PACKED ||
+               before->kind == NSK_KIND_AVERAGE_POOL;
     *r = (record){.kind = NSK_KIND_SCORES,
                   .flags = ways[before->flags % 4],
                   .input = m->drawn,
@@ -269,7 +282,8 @@ static void put_scratches(maker *m, uint32_t layers_at, uint32_t end) {
     for (uint32_t i = 0; i < m->layers; i++) {
         nsk_layer layer;
         uint32_t kind = m->records[i].kind;
-        if (kind != NSK_KIND_CONV && kind != NSK_KIND_DEPTHWISE && kind != NSK_KIND_CONV_FINE) {
+        if (kind != NSK_KIND_CONV && kind != NSK_KIND_DEPTHWISE && kind != NSK_KIND_CONV_FINE &&
+            kind != NSK_KIND_CONV_PACKED && kind != NSK_KIND_DENSE_PACKED) {
             continue;
         }
         nsk_layer_decode(&model, i, &layer);
@@ -311,7 +325,8 @@ static void put_order(maker *m) {
     const uint32_t which = drawn == 9 ? 0 : 1;
     made_put16(m, NSK_H_VERSION, orders[which].version);
     for (uint32_t i = 0; i < m->layers; i++) {
-        if (m->records[i].kind == NSK_KIND_CONV) {
+        const uint32_t kind = m->records[i].kind;
+        if (kind == NSK_KIND_CONV || kind == NSK_KIND_CONV_PACKED) {
             made_put8(m, nsk_load32(m->file + NSK_H_LAYERS_AT) + i * NSK_LAYER_BYTES + NSK_L_FLAGS,
                       m->records[i].flags | orders[which].flag);
         }

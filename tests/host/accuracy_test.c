@@ -686,13 +686,13 @@ static void multipliers_go_down(void) {
     nsk_requantise_multiplier m = nsk_weight_multiplier(&l, 0, 1, in, out);
     double scale = nsk_scale_at(m, in, out);
     int steps = 0;
-    CU_ASSERT(nsk_weight_level(1.0, scale) <= 127 && nsk_weight_level(1.0, scale) >= 112);
+    CU_ASSERT(nsk_weight_level(&l, 1.0, scale) <= 127 && nsk_weight_level(&l, 1.0, scale) >= 112);
     CU_ASSERT_DOUBLE_EQUAL(scale, nsk_weight_scale(&l, 0, 1, in, out), 1e-12);
     while (nsk_multiplier_below(&l, 0, 1, in, out, &m)) {
         double smaller = nsk_scale_at(m, in, out);
         double ratio = smaller / scale;
         CU_ASSERT(ratio >= 8.0 / 9.0 - 1e-6 && ratio <= 15.0 / 16.0 + 1e-6); /* 9 to 8, 16 to 15 */
-        CU_ASSERT_EQUAL(nsk_weight_level(1.0, smaller), 127);                /* cut off */
+        CU_ASSERT_EQUAL(nsk_weight_level(&l, 1.0, smaller), 127);            /* cut off */
         scale = smaller;
         steps++;
     }

@@ -38,7 +38,8 @@ static bool find_layer(atlas_maker *m, const nsk_lowered *lowered, nsk_error *er
     }
     for (m->layer = m->model->layers - 1; m->layer >= 0; m->layer--) {
         nsk_layer_decode(m->model, (unsigned)m->layer, &l);
-        if (l.kind == NSK_KIND_DENSE || l.kind == NSK_KIND_CONV || l.kind == NSK_KIND_CONV_FINE) {
+        const nsk_kind kind = nsk_kind_unpacked(l.kind);
+        if (kind == NSK_KIND_DENSE || kind == NSK_KIND_CONV || kind == NSK_KIND_CONV_FINE) {
             break;
         }
     }

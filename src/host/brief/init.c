@@ -32,6 +32,7 @@ void nsk_refine_settings_init(nsk_refine_settings *settings, const struct nsk_im
 
 void nsk_recipe_init(nsk_recipe *recipe) {
     *recipe = (nsk_recipe){.ranges = NSK_RANGE_METHOD_SQUARED_ERROR,
+                           .bits = 8,
                            .equalise = true,
                            .rounding = true,
                            .biases = true,

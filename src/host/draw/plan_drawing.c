@@ -4,6 +4,7 @@
 #include <string.h>
 
 #include "device/format.h"
+#include "device/scratch.h"
 #include "device/work.h"
 #include "draw/canvas.h"
 #include "netsuke/budget.h"

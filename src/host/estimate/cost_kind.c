@@ -61,9 +61,31 @@ static const char *conv_kind(const nsk_layer *l) {
                                                    : "conv";
 }
 
+/* The same of packed weights, sixteen outputs at a time. */
+static const char *packed_kind(const nsk_layer *l) {
+    static const char *const names[][2] = {{"conv", "conv-packed"},
+                                           {"pointwise", "pointwise-packed"},
+                                           {"conv-short", "conv-short-packed"},
+                                           {"pointwise-short", "pointwise-short-packed"},
+                                           {"conv-paired", "conv-paired-packed"},
+                                           {"pointwise-paired", "pointwise-paired-packed"},
+                                           {"conv-blocked", "conv-blocked-packed"},
+                                           {"pointwise-blocked", "pointwise-blocked-packed"}};
+    nsk_layer conv = *l;
+    conv.kind = NSK_KIND_CONV;
+    const char *kind = conv_kind(&conv);
+    for (size_t i = 0; i < G_N_ELEMENTS(names); i++) {
+        if (strcmp(names[i][0], kind) == 0) {
+            return names[i][1];
+        }
+    }
+    return kind;
+}
+
 const char *nsk_cost_kind_of(const nsk_layer *l) {
     return l->kind == NSK_KIND_DEPTHWISE                              ? depthwise_kind(l)
            : l->kind == NSK_KIND_CONV                                 ? conv_kind(l)
+           : l->kind == NSK_KIND_CONV_PACKED                          ? packed_kind(l)
            : l->kind == NSK_KIND_AVERAGE_POOL && l->out.channels < 16 ? "average-pool-few"
                                                                       : nsk_kind_name(l->kind);
 }
@@ -85,12 +107,13 @@ const char *nsk_depth_group(const nsk_model *model, unsigned layer) {
 const char *nsk_depth_kind(const nsk_model *model, unsigned layer, char *text) {
     nsk_layer l;
     nsk_layer_decode(model, layer, &l);
-    bool weighs =
-        l.kind == NSK_KIND_CONV || l.kind == NSK_KIND_DENSE || l.kind == NSK_KIND_DEPTHWISE;
+    bool conv = l.kind == NSK_KIND_CONV || l.kind == NSK_KIND_CONV_PACKED;
+    bool weighs = conv || l.kind == NSK_KIND_DENSE || l.kind == NSK_KIND_DENSE_PACKED ||
+                  l.kind == NSK_KIND_DEPTHWISE;
     bool whole = strcmp(nsk_depth_group(model, layer), "stack") == 0;
     int pixels = l.out.width * (whole ? l.out.height : 1);
     bool far = l.kind == NSK_KIND_DEPTHWISE && l.stride_across > 1;
-    bool odd = weighs && (l.out.channels % 4 != 0 || (l.kind == NSK_KIND_CONV && pixels % 4 != 0));
+    bool odd = weighs && (l.out.channels % 4 != 0 || (conv && pixels % 4 != 0));
     snprintf(text, NSK_DEPTH_KIND, "%s%s%s", nsk_cost_kind(model, layer), far ? "-far" : "",
              odd ? "-odd" : "");
     return text;
@@ -111,6 +134,13 @@ static const struct {
     {"pointwise-paired", NSK_KIND_CONV, NULL},
     {"conv-blocked", NSK_KIND_CONV, NULL},
     {"pointwise-blocked", NSK_KIND_CONV, NULL},
+    {"pointwise-packed", NSK_KIND_CONV_PACKED, NULL},
+    {"conv-short-packed", NSK_KIND_CONV_PACKED, NULL},
+    {"pointwise-short-packed", NSK_KIND_CONV_PACKED, NULL},
+    {"conv-paired-packed", NSK_KIND_CONV_PACKED, NULL},
+    {"pointwise-paired-packed", NSK_KIND_CONV_PACKED, NULL},
+    {"conv-blocked-packed", NSK_KIND_CONV_PACKED, NULL},
+    {"pointwise-blocked-packed", NSK_KIND_CONV_PACKED, NULL},
     {"depthwise-few", NSK_KIND_DEPTHWISE, NULL},
     {"depthwise-any", NSK_KIND_DEPTHWISE, NULL},
     {"depthwise-any-few", NSK_KIND_DEPTHWISE, NULL},

@@ -6,7 +6,7 @@
 #include <string.h>
 
 #include "base/base.h"
-#include "netsuke/compare.h"
+#include "estimate/state.h"
 #include "netsuke/drift.h"
 #include "network/network.h"
 
@@ -46,19 +46,8 @@ static unsigned broken(const nsk_budget *b) {
 
 /* The network as it stands, quantised and measured; its budget, or NULL. */
 static nsk_budget *measure(const chooser *c, const nsk_network *network, nsk_finer_state *state) {
-    nsk_model_file *file = nsk_quantise(network, c->calibration, &c->recipe, c->error);
-    nsk_budget *b =
-        file != NULL ? nsk_budget_make(file, c->board, c->product, c->limits, c->error) : NULL;
-    nsk_comparison *r =
-        b != NULL ? nsk_compare(c->network, file, c->calibration, NULL, NULL, c->error) : NULL;
-    if (r != NULL) {
-        *state = (nsk_finer_state){r->agree, r->odds, b->seconds, b->ram, b->flash};
-    } else {
-        g_clear_pointer(&b, nsk_budget_free);
-    }
-    nsk_comparison_free(r);
-    nsk_model_file_free(file);
-    return b;
+    const nsk_judge judge = {c->network, c->calibration, c->board, c->product, c->limits, c->error};
+    return nsk_judge_model(&judge, network, &c->recipe, state);
 }
 
 /* ---- what it costs ---- */

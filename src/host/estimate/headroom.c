@@ -4,6 +4,7 @@
 #include <string.h>
 
 #include "device/format.h"
+#include "device/scratch.h"
 #include "device/work.h"
 #include "estimate/cost_kind.h"
 #include "estimate/costs.h"
@@ -30,7 +31,7 @@ static uint16_t narrowed(int channels, double part) {
 /* The layer whose outputs become the classes: its width is not free. */
 static int last_weights(const nsk_model *model) {
     for (int i = model->layers - 1; i >= 0; i--) {
-        nsk_kind kind = nsk_layer_kind(model, (unsigned)i);
+        nsk_kind kind = nsk_kind_unpacked(nsk_layer_kind(model, (unsigned)i));
         if (kind == NSK_KIND_CONV || kind == NSK_KIND_DENSE || kind == NSK_KIND_CONV_FINE) {
             return i;
         }
@@ -66,12 +67,14 @@ static bool reshape_layer(nsk_layer *l, const nsk_tensor *in, double part, bool 
     bool good = true;
     switch (l->kind) {
     case NSK_KIND_CONV:
+    case NSK_KIND_CONV_PACKED:
     case NSK_KIND_CONV_FINE:
         good = reshape_window(l, in) && l->count == 1;
         l->out.channels = is_last ? l->out.channels : narrowed(l->out.channels, part);
         channels_follow = false;
         break;
     case NSK_KIND_DENSE:
+    case NSK_KIND_DENSE_PACKED:
         l->out.channels = is_last ? l->out.channels : narrowed(l->out.channels, part);
         channels_follow = false;
         break;
@@ -107,7 +110,11 @@ static bool reshape_layer(nsk_layer *l, const nsk_tensor *in, double part, bool 
 
 static uint64_t weights_of(const nsk_layer *l) {
     uint64_t each = 0;
-    if (l->kind == NSK_KIND_CONV || l->kind == NSK_KIND_CONV_FINE) {
+    if (l->kind == NSK_KIND_CONV_PACKED || l->kind == NSK_KIND_DENSE_PACKED) {
+        uint64_t row = l->kind == NSK_KIND_CONV_PACKED ? (uint32_t)nsk_row_bytes(nsk_conv_taps(l))
+                                                       : nsk_dense_row(l);
+        each = row * (l->flags & NSK_FLAG_BITS) / 8U + 4U;
+    } else if (l->kind == NSK_KIND_CONV || l->kind == NSK_KIND_CONV_FINE) {
         each = (uint64_t)nsk_row_bytes(nsk_conv_taps(l)) + 4U;
     } else if (l->kind == NSK_KIND_DENSE) {
         each = (uint64_t)nsk_row_bytes((int32_t)nsk_tensor_bytes(&l->in)) + 4U;

@@ -22,8 +22,8 @@ static int channel_axis(const nsk_node *node) {
 }
 
 /* A transposed convolution in groups has more channels than that axis is long: it stays float. */
-static void put_float_weights(nsk_exporter *e, const nsk_node *node, const char *name,
-                              const double *scales) {
+static void put_float_weights(nsk_exporter *e, const nsk_node *node, const nsk_lowered_layer *l,
+                              const char *name, const double *scales) {
     const nsk_value *w = nsk_export_input(e, node, 1);
     size_t area = (size_t)(w->dims[2] * w->dims[3]);
     size_t outputs = (size_t)w->dims[1];
@@ -32,7 +32,7 @@ static void put_float_weights(nsk_exporter *e, const nsk_node *node, const char 
     for (size_t i = 0; i < nsk_value_count(w); i++) {
         size_t group = i / area / outputs / inputs;
         double scale = scales[group * outputs + i / area % outputs];
-        numbers[i] = (float)(scale * nsk_weight_level((double)w->data[i], scale));
+        numbers[i] = (float)(scale * nsk_weight_level(l, (double)w->data[i], scale));
     }
     nsk_onnx_put_floats(e->maker, name, w->rank, w->dims, numbers);
     g_free(numbers);
@@ -69,7 +69,7 @@ static void put_int8_weights(nsk_exporter *e, const nsk_node *node, const nsk_lo
     for (size_t i = 0; i < count; i++) {
         double scale = scales[i / inner % (size_t)channels];
         levels[i] = l->levels != NULL ? l->levels[place_in_layer(l, w, axis, i, (size_t)channels)]
-                                      : (int8_t)nsk_weight_level((double)w->data[i], scale);
+                                      : (int8_t)nsk_weight_level(l, (double)w->data[i], scale);
     }
     for (int64_t c = 0; c < channels; c++) {
         shown[c] = (float)scales[c];
@@ -126,7 +126,7 @@ bool nsk_export_weighted(nsk_exporter *e, const nsk_node *node, const char *outp
     char *bias = g_strdup_printf("%s:bias", node->name);
     char *before = plain ? g_strdup_printf("%s:product", output) : g_strdup(output);
     if (grouped) {
-        put_float_weights(e, node, weights, scales);
+        put_float_weights(e, node, l, weights, scales);
     } else {
         put_int8_weights(e, node, l, weights, channels, scales);
     }

@@ -4,6 +4,7 @@
 #include <math.h>
 
 #include "device/layer.h"
+#include "device/scratch.h"
 #include "float/kernel.h"
 #include "lower/translation.h"
 
@@ -167,12 +168,14 @@ static int64_t scratch_bytes(const nsk_lowered *lowered, const nsk_lowered_layer
     const nsk_lowered_tensor *in = nsk_lowered_tensor_at(lowered, l->in);
     const nsk_lowered_tensor *out = nsk_lowered_tensor_at(lowered, l->out);
     const nsk_layer layer = {
-        .kind = l->kind,
+        .kind = nsk_lowered_device_kind(l),
         .count = (uint32_t)l->window.groups,
         .in = {.height = (uint16_t)in->height,
                .width = (uint16_t)in->width,
                .channels = (uint16_t)in->channels},
-        .out = {.height = (uint16_t)out->height, .width = (uint16_t)out->width},
+        .out = {.height = (uint16_t)out->height,
+                .width = (uint16_t)out->width,
+                .channels = (uint16_t)out->channels},
         .kernel_height = (int32_t)l->window.kernel[0],
         .kernel_width = (int32_t)l->window.kernel[1],
         .stride_down = (int32_t)l->window.stride[0],
@@ -183,19 +186,17 @@ static int64_t scratch_bytes(const nsk_lowered *lowered, const nsk_lowered_layer
     return (int64_t)nsk_layer_scratch(&layer);
 }
 
-bool nsk_lowered_add_scratch(nsk_lowered *lowered, nsk_error *error) {
-    for (int i = 0; i < (int)lowered->layers->len; i++) {
-        nsk_lowered_layer *l = nsk_lowered_layer_at(lowered, i);
-        int64_t words = scratch_bytes(lowered, l) / 4;
-        if (words == 0) {
-            continue;
-        }
-        if (words > UINT16_MAX) {
-            return nsk_fail(error,
-                            "layer '%s' has no integer form: it would need more than 256 KiB of "
-                            "scratch; give it a smaller kernel or fewer channels",
-                            l->name);
-        }
+static bool fit_scratch_of(nsk_lowered *lowered, nsk_lowered_layer *l, nsk_error *error) {
+    int64_t words = scratch_bytes(lowered, l) / 4;
+    if (words > UINT16_MAX) {
+        return nsk_fail(error,
+                        "layer '%s' has no integer form: it would need more than 256 KiB of "
+                        "scratch; give it a smaller kernel or fewer channels",
+                        l->name);
+    }
+    if (nsk_lowered_has_scratch(l)) {
+        nsk_lowered_tensor_at(lowered, l->second)->width = (int)words;
+    } else if (words > 0) {
         const nsk_lowered_tensor scratch = {.value = nsk_lowered_tensor_at(lowered, l->in)->value,
                                             .height = 1,
                                             .width = (int)words,
@@ -206,6 +207,14 @@ bool nsk_lowered_add_scratch(nsk_lowered *lowered, nsk_error *error) {
         g_array_append_val(lowered->tensors, scratch);
     }
     return true;
+}
+
+bool nsk_lowered_fit_scratch(nsk_lowered *lowered, nsk_error *error) {
+    bool good = true;
+    for (int i = 0; i < (int)lowered->layers->len && good; i++) {
+        good = fit_scratch_of(lowered, nsk_lowered_layer_at(lowered, i), error);
+    }
+    return good;
 }
 
 nsk_lowered *nsk_lower(const nsk_graph *graph, nsk_error *error) {
@@ -226,7 +235,7 @@ nsk_lowered *nsk_lower(const nsk_graph *graph, nsk_error *error) {
     }
     lowered->output = good ? output_tensor(&l, last) : NSK_NONE;
     good = lowered->output != NSK_NONE && end_in_scores(&l, last);
-    good = good && nsk_translation_make_fine(&l) && nsk_lowered_add_scratch(lowered, error);
+    good = good && nsk_translation_make_fine(&l) && nsk_lowered_fit_scratch(lowered, error);
     for (guint i = 0; i < graph->values->len; i++) {
         g_free(l.views[i].source);
     }

@@ -8,7 +8,8 @@
  * change. */
 nsk_lowered *nsk_lower(const nsk_graph *graph, nsk_error *error);
 
-/* Gives every convolution the scratch that the device needs for it. Part of nsk_lower. */
-bool nsk_lowered_add_scratch(nsk_lowered *lowered, nsk_error *error);
+/* Gives every layer the scratch that the device needs for it as it is now. Part of nsk_lower;
+ * again, where layers have changed since. */
+bool nsk_lowered_fit_scratch(nsk_lowered *lowered, nsk_error *error);
 
 #endif

@@ -116,7 +116,7 @@ static bool sums_fit(const nsk_lowered_layer *l, int channel, int channels, nsk_
     double sum = 0.0;
     double magnitude = 0.0;
     for (int t = 0; t < l->taps; t++) {
-        int level = nsk_weight_level(weight_at(l, channel, t, channels), scale);
+        int level = nsk_weight_level(l, weight_at(l, channel, t, channels), scale);
         sum += level;
         magnitude += abs(level) + 0.25;
     }
@@ -136,7 +136,10 @@ nsk_requantise_multiplier nsk_weight_multiplier(const nsk_lowered_layer *l, int 
         most = fmax(most, fabs(weight_at(l, channel, t, channels)));
     }
     /* what the file stored its weights at keeps them as they are, where that is a multiplier */
-    double least = l->steps != NULL ? (double)l->steps[channel] : most / 127.0;
+    double least = most / nsk_lowered_most_level(l);
+    if (l->steps != NULL && (l->bits == 0 || (double)l->steps[channel] >= least)) {
+        least = (double)l->steps[channel];
+    }
     double unit = (double)in.scale / (double)out.scale;
     int index = multiplier_from(least * unit);
     bool bias_alone = true; /* first: it may dwarf the weights, which may vanish then */
@@ -164,7 +167,8 @@ double nsk_least_output_scale(const nsk_lowered_layer *l, int channels, nsk_scal
         }
         /* half of what a bias may be: the input's zero point comes to it */
         double bias = fabs((double)l->bias[c]) / ldexp(1.0, NSK_REQUANTISE_BIAS_BITS - 2);
-        least = fmax(least, fmax(bias, most / 127.0 * (double)in.scale) / largest);
+        least =
+            fmax(least, fmax(bias, most / nsk_lowered_most_level(l) * (double)in.scale) / largest);
     }
     return least;
 }
@@ -190,8 +194,9 @@ bool nsk_multiplier_below(const nsk_lowered_layer *l, int channel, int channels,
     return true;
 }
 
-int nsk_weight_level(double weight, double scale) {
-    return clamped(rounded(weight / scale), -127, 127);
+int nsk_weight_level(const nsk_lowered_layer *l, double weight, double scale) {
+    const int most = nsk_lowered_most_level(l);
+    return clamped(rounded(weight / scale), -most, most);
 }
 
 static size_t weight_place(const nsk_lowered_layer *l, int channel, int tap, int channels) {
@@ -209,7 +214,7 @@ static int64_t put_weights(const nsk_lowered_layer *l, nsk_integer_layer *r, int
     for (int t = 0; t < l->taps; t++) {
         int level = l->levels != NULL
                         ? l->levels[weight_index(l, channel, t, r->channels)]
-                        : nsk_weight_level(weight_at(l, channel, t, r->channels), scale);
+                        : nsk_weight_level(l, weight_at(l, channel, t, r->channels), scale);
         r->weights[weight_place(l, channel, t, r->channels)] = (int8_t)level;
         sum += level;
         *magnitude += level < 0 ? -level : level;

@@ -64,14 +64,14 @@ void nsk_round_to_levels(float *numbers, size_t count, nsk_scale scale);
 void nsk_round_to_wide_levels(float *numbers, size_t count, nsk_scale scale);
 /* The level of a value as int16; that of zero for what is no number. */
 int16_t nsk_wide_level_of(double value, nsk_scale scale);
-/* The multiplier of one output channel: the least at which the largest weight is within 127 and
- * sums and bias within what the device holds. It makes the scale of the weights, multiplier x out /
- * in; and the level of a weight at that. */
+/* The multiplier of one output channel: the least at which the largest weight is within what its
+ * bits can tell and sums and bias within what the device holds. It makes the scale of the weights,
+ * multiplier x out / in; and the level of a weight at that. */
 nsk_requantise_multiplier nsk_weight_multiplier(const nsk_lowered_layer *layer, int channel,
                                                 int channels, nsk_scale in, nsk_scale out);
 double nsk_weight_scale(const nsk_lowered_layer *layer, int channel, int channels, nsk_scale in,
                         nsk_scale out);
-int nsk_weight_level(double weight, double scale);
+int nsk_weight_level(const nsk_lowered_layer *layer, double weight, double scale);
 /* The next smaller multiplier, at which the largest weights are cut off; false where there is none,
  * or sums and bias would not be within what the device holds. */
 bool nsk_multiplier_below(const nsk_lowered_layer *layer, int channel, int channels, nsk_scale in,

@@ -51,9 +51,19 @@ static bool is_tied(const nsk_lowered *lowered, int tensor) {
     return false;
 }
 
+nsk_kind nsk_lowered_device_kind(const nsk_lowered_layer *l) {
+    return l->bits == 0               ? l->kind
+           : l->kind == NSK_KIND_CONV ? NSK_KIND_CONV_PACKED
+                                      : NSK_KIND_DENSE_PACKED;
+}
+
 bool nsk_lowered_has_scratch(const nsk_lowered_layer *l) {
     return l->second != NSK_NONE && (l->kind == NSK_KIND_CONV || l->kind == NSK_KIND_DEPTHWISE ||
-                                     l->kind == NSK_KIND_CONV_FINE);
+                                     l->kind == NSK_KIND_CONV_FINE || l->bits > 0);
+}
+
+int nsk_lowered_most_level(const nsk_lowered_layer *l) {
+    return l->bits > 0 ? (1 << (l->bits - 1)) - 1 : 127;
 }
 
 bool nsk_lowered_is_depthwise(const nsk_lowered_layer *l) {

@@ -39,6 +39,7 @@ typedef struct nsk_lowered_layer {
 
     /* conv, depthwise, dense, transposed convolution */
     int taps;       /* weights of one output channel */
+    int bits;       /* of each, in flash: 4 to 6, packed; 0: 8 */
     float *weights; /* conv: [out][taps]; depthwise: [taps][out]; dense: [out][taps]; or NULL */
     float *bias;    /* [out], or NULL */
     int8_t *levels; /* the weights as integers, where they are not just rounded; or NULL */
@@ -85,8 +86,12 @@ int nsk_lowered_row_bytes(const nsk_lowered_tensor *tensor);
 /* The tensor whose bytes it stands in: itself, or the one that it is a shape or a slice of. */
 int nsk_lowered_tensor_root(const nsk_lowered *lowered, int tensor);
 nsk_lowered_layer *nsk_lowered_layer_at(const nsk_lowered *lowered, int layer);
+/* What the device calls it: its kind, or that with packed weights. */
+nsk_kind nsk_lowered_device_kind(const nsk_lowered_layer *layer);
 /* Whether its second tensor is a scratch, which the device does not know as a tensor. */
 bool nsk_lowered_has_scratch(const nsk_lowered_layer *layer);
+/* The largest level that its weights can have. */
+int nsk_lowered_most_level(const nsk_lowered_layer *layer);
 /* Whether it has weights in the order of a depthwise convolution, [taps][out]. */
 bool nsk_lowered_is_depthwise(const nsk_lowered_layer *layer);
 /* The layer with a function of one number that is all that reads the tensor. NULL where there is

@@ -4,22 +4,36 @@
 #include "device/format.h"
 #include "device/layer.h"
 #include "modelfile/file.h"
+#include "modelfile/pack.h"
 
 static const size_t MOST_BYTES = (size_t)1 << 30;
+
+/* Of one layer, as they stand, with what requantises its outputs. */
+static size_t weight_bytes_of(const nsk_layer *l) {
+    const size_t channels = l->out.channels;
+    const nsk_kind kind = nsk_kind_unpacked(l->kind);
+    const size_t area = (size_t)(l->kernel_height * l->kernel_width);
+    const size_t taps = kind == NSK_KIND_CONV || kind == NSK_KIND_CONV_FINE
+                            ? area * l->in.channels / l->count
+                        : kind == NSK_KIND_DEPTHWISE || kind == NSK_KIND_DEPTHWISE_FINE ? area
+                        : kind == NSK_KIND_DENSE ? nsk_tensor_bytes(&l->in)
+                                                 : 0;
+    if (taps == 0) {
+        return 0;
+    }
+    const size_t row = (size_t)nsk_row_bytes((int32_t)taps);
+    const size_t weights = l->kind != kind
+                               ? nsk_packed_bytes(channels * row, (int)(l->flags & NSK_FLAG_BITS))
+                               : channels * taps;
+    return weights + channels * 4;
+}
 
 static size_t count_weight_bytes(const nsk_model *model) {
     size_t total = 0;
     for (unsigned i = 0; i < model->layers; i++) {
         nsk_layer l;
         nsk_layer_decode(model, i, &l);
-        size_t channels = l.out.channels;
-        size_t area = (size_t)(l.kernel_height * l.kernel_width);
-        size_t taps = l.kind == NSK_KIND_CONV || l.kind == NSK_KIND_CONV_FINE
-                          ? area * l.in.channels / l.count
-                      : l.kind == NSK_KIND_DEPTHWISE || l.kind == NSK_KIND_DEPTHWISE_FINE ? area
-                      : l.kind == NSK_KIND_DENSE ? nsk_tensor_bytes(&l.in)
-                                                 : 0;
-        total += taps > 0 ? channels * (taps + 4) : 0;
+        total += weight_bytes_of(&l);
     }
     return total;
 }

@@ -1,11 +1,13 @@
 /* Weights in the order that a core's kernels want. */
 #include <glib.h>
+#include <string.h>
 
 #include "device/arithmetic.h"
 #include "device/check.h"
 #include "device/crc.h"
 #include "device/format.h"
 #include "device/layer.h"
+#include "modelfile/pack.h"
 #include "netsuke/quantise.h"
 
 /* An order, of which convolutions, and of which version a file with it is. */
@@ -25,18 +27,39 @@ static bool pays(const nsk_model *model, unsigned index, const nsk_layer *l) {
     return pixels >= 2;
 }
 
+static bool is_packed(const nsk_layer *l) {
+    return l->kind == NSK_KIND_CONV_PACKED;
+}
+
+static size_t weights_of(const nsk_layer *l, int row) {
+    return (size_t)l->out.channels * (size_t)row;
+}
+
+/* All weights, a byte each, in the order that they have; g_free. */
+static int8_t *bytes_of(const nsk_layer *l, int row) {
+    const size_t count = weights_of(l, row);
+    int8_t *bytes = g_malloc(count);
+    if (is_packed(l)) {
+        nsk_unpack_weights(l->weights, count, (int)(l->flags & NSK_FLAG_BITS), bytes);
+    } else {
+        memcpy(bytes, l->weights, count);
+    }
+    return bytes;
+}
+
 static bool sums_fit(const nsk_layer *l, int row) {
-    const int8_t *weights = (const int8_t *)l->weights;
+    int8_t *all = bytes_of(l, row);
+    const int8_t *weights = all;
+    bool fit = true;
     for (uint32_t c = 0; c < l->out.channels; c++, weights += row) {
         int64_t most = ABS((int64_t)nsk_requantise_bias(nsk_word(l->requantise, c)));
         for (int i = 0; i < row; i++) {
             most += 128 * ABS((int64_t)weights[i]);
         }
-        if (most > NSK_PAIRED_MOST) {
-            return false;
-        }
+        fit = fit && most <= NSK_PAIRED_MOST;
     }
-    return true;
+    g_free(all);
+    return fit;
 }
 
 /* Whether another layer reads the same weights. */
@@ -148,9 +171,16 @@ static void turn_layer(const nsk_model *model, unsigned index, const nsk_layer *
     const int row = nsk_row_bytes(nsk_conv_taps(l));
     const int outputs = l->out.channels / (int)l->count;
     uint8_t *weights = bytes + (l->weights - model->bytes);
-    for (int group = 0; group < (int)l->count; group++, weights += outputs * row) {
-        turn(weights, outputs, row);
+    int8_t *all = bytes_of(l, row);
+    for (int group = 0; group < (int)l->count; group++) {
+        turn((uint8_t *)all + group * outputs * row, outputs, row);
     }
+    if (is_packed(l)) {
+        nsk_pack_weights(all, weights_of(l, row), (int)(l->flags & NSK_FLAG_BITS), weights);
+    } else {
+        memcpy(weights, all, weights_of(l, row));
+    }
+    g_free(all);
     bytes[nsk_load32(bytes + NSK_H_LAYERS_AT) + NSK_LAYER_BYTES * index + NSK_L_FLAGS] ^= flag;
 }
 
@@ -163,7 +193,7 @@ static void turn_layers(nsk_model_file *file, const ordering *o, bool back) {
         for (unsigned i = 0; i < model.layers; i++) {
             nsk_layer l;
             nsk_layer_decode(&model, i, &l);
-            if (l.kind != NSK_KIND_CONV) {
+            if (nsk_kind_unpacked(l.kind) != NSK_KIND_CONV) {
                 continue;
             }
             const bool has = (l.flags & o->flag) != 0;

@@ -8,6 +8,7 @@
 #include "device/layer.h"
 #include "float/forward.h"
 #include "modelfile/file.h"
+#include "modelfile/pack.h"
 
 typedef struct writer {
     GByteArray *bytes;
@@ -108,7 +109,7 @@ static uint8_t flags_of(const nsk_lowered_layer *l, const nsk_integer_layer *r) 
     case NSK_KIND_COPY:
         return (uint8_t)((l->fills ? NSK_FLAG_FILL : 0) | (r->table != NULL ? NSK_FLAG_TABLE : 0));
     default:
-        return 0;
+        return (uint8_t)l->bits;
     }
 }
 
@@ -116,7 +117,7 @@ static void put_layer(const writer *w, int index) {
     const nsk_lowered_layer *l = nsk_lowered_layer_at(w->parts->lowered, index);
     const nsk_integer_layer *r = &w->parts->layers[index];
     uint8_t *at = layer_record(w, index);
-    at[NSK_L_KIND] = (uint8_t)l->kind;
+    at[NSK_L_KIND] = (uint8_t)nsk_lowered_device_kind(l);
     at[NSK_L_FLAGS] = flags_of(l, r);
     put16(at + NSK_L_INPUT, (uint32_t)l->in);
     bool pair = l->second != NSK_NONE && !nsk_lowered_has_scratch(l);
@@ -165,6 +166,18 @@ static void append_words_of_layers(writer *w) {
     }
 }
 
+static uint32_t append_weights(writer *w, const nsk_integer_layer *r, int bits) {
+    if (bits == 0) {
+        return append(w, r->weights, r->weight_bytes, 4);
+    }
+    size_t size = nsk_packed_bytes(r->weight_bytes, bits);
+    uint8_t *packed = g_malloc(size);
+    nsk_pack_weights(r->weights, r->weight_bytes, bits, packed);
+    uint32_t at = append(w, packed, size, 4);
+    g_free(packed);
+    return at;
+}
+
 static void append_bytes_of_layers(writer *w) {
     for (int i = 0; i < (int)w->parts->lowered->layers->len; i++) {
         const nsk_lowered_layer *l = nsk_lowered_layer_at(w->parts->lowered, i);
@@ -179,7 +192,7 @@ static void append_bytes_of_layers(writer *w) {
             put32(layer_record(w, i) + NSK_L_WEIGHTS_AT, at);
         }
         if (r->weights != NULL) {
-            uint32_t at = append(w, r->weights, r->weight_bytes, 4);
+            uint32_t at = append_weights(w, r, l->bits);
             put32(layer_record(w, i) + NSK_L_WEIGHTS_AT, at);
         }
         int count = r->factor_shift > 0 ? 1 : r->multiplier_count;

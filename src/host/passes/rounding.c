@@ -1,6 +1,7 @@
 #include "passes/rounding.h"
 
 #include <math.h>
+#include <stdlib.h>
 #include <string.h>
 
 enum { MOST_SWEEPS = 12, MOST_CUT = 8 };
@@ -23,6 +24,7 @@ typedef struct row {
     double *error;        /* rounded less exact, as weights */
     double *pull;         /* spread x error */
     double scale;
+    int most; /* level */
 } row;
 
 static void find_pull(const row *r) {
@@ -44,8 +46,8 @@ static void turn_weights(const row *r, int8_t *level) {
             const double *line = r->spread + (size_t)i * (size_t)r->taps;
             int by = r->error[i] > 0.0 ? -1 : 1;
             double step = by * r->scale;
-            if (2.0 * step * r->pull[i] + step * step * line[i] >= 0.0 || level[i] + by > 127 ||
-                level[i] + by < -127) {
+            if (2.0 * step * r->pull[i] + step * step * line[i] >= 0.0 ||
+                abs(level[i] + by) > r->most) {
                 continue;
             }
             level[i] = (int8_t)(level[i] + by);
@@ -84,7 +86,7 @@ static double round_weights(const nsk_lowered_layer *l, int outputs, int output,
     double squared = 0.0;
     for (int t = 0; t < r->taps; t++) {
         double exact = (double)l->weights[nsk_weight_place(l, outputs, output, t)];
-        level[t] = (int8_t)nsk_weight_level(exact, r->scale);
+        level[t] = (int8_t)nsk_weight_level(l, exact, r->scale);
         r->error[t] = level[t] * r->scale - exact;
     }
     find_pull(r);
@@ -119,7 +121,7 @@ static void fit_output(const fitter *f, int layer, int output, const double *spr
     nsk_lowered_layer *l = nsk_lowered_layer_at(f->lowered, layer);
     int outputs = nsk_lowered_tensor_at(f->lowered, l->out)->channels;
     int8_t *level = g_new(int8_t, l->taps);
-    row r = {.taps = l->taps, .spread = spread};
+    row r = {.taps = l->taps, .spread = spread, .most = nsk_lowered_most_level(l)};
     r.scale = nsk_weight_scale(l, output, outputs, f->scales[l->in], f->scales[l->out]);
     r.error = g_new0(double, l->taps);
     r.pull = g_new0(double, l->taps);

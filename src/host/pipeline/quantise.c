@@ -8,6 +8,7 @@
 #include "modelfile/build.h"
 #include "modelfile/check.h"
 #include "network/network.h"
+#include "passes/bits.h"
 #include "passes/equalise.h"
 #include "passes/join.h"
 #include "passes/rounding.h"
@@ -141,6 +142,9 @@ static bool prepare(pipeline *m, const nsk_network *network, const nsk_images *c
     m->lowered = nsk_lower_and_join(m->network->graph, error);
     if (m->lowered == NULL) {
         nsk_fail_in(error, "%s", m->network->path);
+        return false;
+    }
+    if (!nsk_bits_assign(m->lowered, recipe, error)) {
         return false;
     }
     m->scales = choose_scales(m->network, m->lowered, calibration, recipe, &m->moved, error);

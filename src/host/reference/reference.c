@@ -83,14 +83,34 @@ static int32_t requantised(const nsk_layer *l, int64_t products, int c) {
     return exact_requantise((exact)products + exact_bias(word), word, l->out.zero, l->low, l->high);
 }
 
+/* The byte at a place among a layer's weights. Where they are packed, in groups of 32 as eight
+ * words of four: of each weight + 2^(bits-1) the lower half is in one of four words, beside that of
+ * the word before or behind; the bits above in the words that follow, those of all words in turn.
+ */
+static int32_t weight_byte(const nsk_layer *l, ptrdiff_t at) {
+    if (l->kind != NSK_KIND_CONV_PACKED && l->kind != NSK_KIND_DENSE_PACKED) {
+        return ((const int8_t *)l->weights)[at];
+    }
+    const int bits = (int)(l->flags % 8U);
+    const uint8_t *lane = l->weights + at / 32 * 4 * bits + at % 4;
+    const int word = (int)(at % 32 / 4);
+    const int half = lane[4 * (word / 2)];
+    int level = word % 2 == 0 ? half % 16 : half / 16;
+    for (int bit = 4; bit < bits; bit++) {
+        const int turn = word * (bits - 4) + bit - 4;
+        level += (lane[16 + 4 * (turn / 8)] >> turn % 8) % 2 << bit;
+    }
+    return level - (1 << (bits - 1));
+}
+
 /* Tap k of output c, where sixteen outputs of a group take turns, or fewer at its end. */
 static int32_t weight_in_turns(const nsk_layer *l, int row, int c, int k) {
     const int outputs = l->out.channels / (int)l->count;
-    const int8_t *group = (const int8_t *)l->weights + (ptrdiff_t)(c / outputs) * outputs * row;
+    const ptrdiff_t group = (ptrdiff_t)(c / outputs) * outputs * row;
     const int in_group = c % outputs;
     const int begin = in_group - in_group % 16;
     const int turns = outputs - begin < 16 ? outputs - begin : 16;
-    return group[(ptrdiff_t)begin * row + (ptrdiff_t)k * turns + in_group % 16];
+    return weight_byte(l, group + (ptrdiff_t)begin * row + (ptrdiff_t)k * turns + in_group % 16);
 }
 
 /* The same in any order. Where outputs come in pairs, a and b, a half word is a + 256 b, and of
@@ -101,11 +121,11 @@ static int32_t conv_weight(const nsk_layer *l, int row, int c, int k) {
         return weight_in_turns(l, row, c, k);
     }
     if ((l->flags & NSK_FLAG_PAIRED) == 0) {
-        return ((const int8_t *)l->weights)[(ptrdiff_t)c * row + k];
+        return weight_byte(l, (ptrdiff_t)c * row + k);
     }
-    const uint8_t *at = l->weights + (ptrdiff_t)(c - c % 2) * row + 2 * (k - k % 4 + place[k % 4]);
-    const int32_t half = (int16_t)(at[0] + 256 * at[1]);
-    const int32_t first = (int8_t)at[0];
+    const ptrdiff_t at = (ptrdiff_t)(c - c % 2) * row + 2 * (k - k % 4 + place[k % 4]);
+    const int32_t first = weight_byte(l, at);
+    const int32_t half = (first & 255) + 256 * weight_byte(l, at + 1);
     return c % 2 == 0 ? first : (half - first) / 256;
 }
 
@@ -143,12 +163,12 @@ static int32_t depthwise(const bench *b, int y, int x, int c) {
 static int32_t dense(const bench *b, int y, int x, int c) {
     const nsk_layer *l = b->layer;
     int inputs = l->in.height * l->in.width * l->in.channels;
-    const int8_t *w = (const int8_t *)l->weights + (ptrdiff_t)c * ((inputs + 3) / 4 * 4);
+    const ptrdiff_t row = (ptrdiff_t)c * ((inputs + 3) / 4 * 4);
     int64_t sum = 0;
     (void)y;
     (void)x;
     for (int i = 0; i < inputs; i++) {
-        sum += w[i] * b->in[i];
+        sum += (int64_t)weight_byte(l, row + i) * b->in[i];
     }
     return requantised(l, sum, c);
 }
@@ -466,6 +486,8 @@ static formula *const formulas[NSK_KINDS] = {
     [NSK_KIND_NORMALISE_WHOLE] = normalised,
     [NSK_KIND_NORMALISE_FINE] = normalised,
     [NSK_KIND_CONV_FINE] = conv,
+    [NSK_KIND_CONV_PACKED] = conv,
+    [NSK_KIND_DENSE_PACKED] = dense,
     [NSK_KIND_DEPTHWISE_FINE] = depthwise,
     [NSK_KIND_LUT_FINE] = table_fine,
     [NSK_KIND_ADD_FINE] = sum_fine,

@@ -149,9 +149,10 @@ static void start_layer(const session *s, int index) {
 /* Numbers become levels, biases and what the way back multiplies with. */
 static void put_layer(const session *s, int index) {
     layer_state *st = &s->states[index];
+    const float most = (float)nsk_lowered_most_level(st->layer);
     for (size_t i = 0; i < st->weights.count; i++) {
         float *now = &st->weights.now[i];
-        *now = CLAMP(*now, -127.0F, 127.0F);
+        *now = CLAMP(*now, -most, most);
         st->layer->levels[i] = (int8_t)floorf(*now + 0.5F);
         s->learned[index].weight[i] = (float)st->layer->levels[i] * st->scale[channel_of(st, i)];
     }

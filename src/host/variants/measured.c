@@ -112,14 +112,18 @@ static void add_input(GChecksum *sum, const nsk_input *input, const nsk_labels *
 }
 
 static bool add_recipe(GChecksum *sum, const nsk_recipe *r, nsk_error *error) {
-    const int whole[] = {(int)r->ranges, r->equalise,       r->rounding,
-                         r->biases,      (int)r->streaming, r->excepted};
+    const int whole[] = {(int)r->ranges,    r->equalise, r->rounding, r->biases,
+                         (int)r->streaming, r->excepted, r->bits,     r->narrowed_count};
     const nsk_refine_settings *refined = r->refine;
     add_bytes(sum, whole, sizeof whole);
     add_bytes(sum, &r->ram, sizeof r->ram);
     for (int i = 0; i < r->excepted; i++) {
         add_text(sum, r->exceptions[i].layer);
         add_bytes(sum, &r->exceptions[i].method, sizeof r->exceptions[i].method);
+    }
+    for (int i = 0; i < r->narrowed_count; i++) {
+        add_text(sum, r->narrowed[i].layer);
+        add_bytes(sum, &r->narrowed[i].bits, sizeof r->narrowed[i].bits);
     }
     if (refined == NULL) {
         return true;
