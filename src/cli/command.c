@@ -31,6 +31,7 @@ void cli_context_clear(cli_context *context) {
     nsk_network_free(context->equalised);
     nsk_board_free(context->board);
     nsk_finer_free(context->finer);
+    nsk_narrower_free(context->narrower);
     nsk_brief_free(context->brief);
 }
 
@@ -215,19 +216,17 @@ static void note_finer(const nsk_finer *f, const char *path) {
 /* That a layer by itself is looked at on: each takes a run. */
 enum { FEW_IMAGES = 60 };
 
-bool cli_load_finer(cli_context *context) {
-    nsk_recipe recipe;
-    if (!cli_load_brief(context) || !context->brief->choose_fine || context->finer != NULL) {
-        return context->brief != NULL;
-    }
-    if (context->brief->board == NULL) {
-        return nsk_fail(&context->error,
-                        "%s: [ranges] fine = auto: time and RAM of a board decide what pays; "
-                        "[board] file names one",
-                        context->brief->path);
-    }
-    recipe = context->brief->recipe;
+/* What is chosen depends on the board. */
+static bool need_board(cli_context *context, const char *wish, const char *why) {
+    return context->brief->board != NULL ||
+           nsk_fail(&context->error, "%s: %s = auto: %s; [board] file names one",
+                    context->brief->path, wish, why);
+}
+
+static bool load_finer(cli_context *context) {
+    nsk_recipe recipe = context->brief->recipe;
     bool loaded =
+        need_board(context, "[ranges] fine", "time and RAM of a board decide what pays") &&
         cli_load_network(context) && cli_load_calibration(context) && set_ram(context, &recipe);
     nsk_images *few = loaded ? open_set(context, CALIBRATION, FEW_IMAGES) : NULL;
     context->finer =
@@ -242,8 +241,54 @@ bool cli_load_finer(cli_context *context) {
     return context->finer != NULL;
 }
 
+static void note_narrower(const nsk_narrower *n, const char *path) {
+    GString *names = g_string_new(NULL);
+    for (int i = 0; i < n->narrowed_count; i++) {
+        g_string_append_printf(names, "%s%s %d", i > 0 ? ", " : "", n->narrowed[i].layer,
+                               n->narrowed[i].bits);
+    }
+    fprintf(stderr, "netsuke: %s: [bits] every = auto: %s\n", path,
+            names->len > 0 ? names->str : "8 bits fit into the flash");
+    g_string_free(names, TRUE);
+}
+
+/* What was chosen, beside what the brief says of single layers. */
+static void take_bits(nsk_recipe *recipe, const nsk_narrower *n) {
+    recipe->narrowed = g_renew(nsk_bits_exception, recipe->narrowed,
+                               recipe->narrowed_count + n->narrowed_count + 1);
+    for (int i = 0; i < n->narrowed_count; i++) {
+        recipe->narrowed[recipe->narrowed_count++] =
+            (nsk_bits_exception){g_strdup(n->narrowed[i].layer), n->narrowed[i].bits};
+    }
+}
+
+static bool load_narrower(cli_context *context) {
+    nsk_recipe recipe = context->brief->recipe;
+    bool loaded = need_board(context, "[bits] every",
+                             "what the code takes beside the model is "
+                             "the board's") &&
+                  cli_load_network(context) && cli_load_calibration(context) &&
+                  set_ram(context, &recipe);
+    context->narrower =
+        loaded ? nsk_narrower_choose(context->network, context->calibration, &recipe,
+                                     context->board, &context->brief->product,
+                                     &context->brief->limits, cli_progress, NULL, &context->error)
+               : NULL;
+    if (context->narrower != NULL) {
+        note_narrower(context->narrower, context->brief->path);
+        take_bits(&context->brief->recipe, context->narrower);
+    }
+    return context->narrower != NULL;
+}
+
+bool cli_load_choices(cli_context *context) {
+    return cli_load_brief(context) &&
+           (!context->brief->choose_fine || context->finer != NULL || load_finer(context)) &&
+           (!context->brief->choose_bits || context->narrower != NULL || load_narrower(context));
+}
+
 bool cli_make_recipe(cli_context *context, nsk_recipe *recipe) {
-    if (!load_refine_settings(context) || !cli_load_finer(context)) {
+    if (!load_refine_settings(context) || !cli_load_choices(context)) {
         return false;
     }
     *recipe = context->brief->recipe;
@@ -273,7 +318,7 @@ bool cli_load_model(cli_context *context) {
 bool cli_load_equalised(cli_context *context) {
     if (!cli_load_network(context) ||
         (context->brief->recipe.equalise && !cli_load_calibration(context)) ||
-        (context->model_path == NULL && !cli_load_finer(context))) {
+        (context->model_path == NULL && !cli_load_choices(context))) {
         return false;
     }
     if (context->equalised == NULL && context->brief->recipe.equalise) {

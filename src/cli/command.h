@@ -6,6 +6,7 @@
 #include <json-glib/json-glib.h>
 
 #include "netsuke/finer.h"
+#include "netsuke/narrower.h"
 #include "netsuke/verdict.h"
 
 /* Exit status, as the contract has it. */
@@ -31,7 +32,8 @@ typedef struct cli_context {
     nsk_images *calibration, *held_out, *training;
     nsk_model_file *model;
     nsk_board *board;
-    nsk_finer *finer; /* NULL, too, where the brief asks for no choice */
+    nsk_finer *finer;       /* NULL, too, where the brief asks for no choice */
+    nsk_narrower *narrower; /* the same */
     nsk_refine_settings refine_settings;
     nsk_refine_result refine_result; /* epochs: 0 where nothing was refined */
     nsk_error error;
@@ -74,9 +76,10 @@ nsk_images *cli_open_held_out(cli_context *context);
 /* The file of --model, or else the network quantised now. */
 bool cli_load_model(cli_context *context);
 bool cli_load_board(cli_context *context);
-/* Where the brief says so, chooses layers whose outputs get 16 bits, once, and asks it of the
- * network. Everything that quantises does so first. */
-bool cli_load_finer(cli_context *context);
+/* Where the brief says so, chooses layers whose outputs get 16 bits, and asks it of the network;
+ * then those whose weights get fewer than 8, and puts them into the brief's recipe. Each once.
+ * Everything that quantises does so first. */
+bool cli_load_choices(cli_context *context);
 /* The brief's recipe, with what its limit and its board leave to the model of RAM. */
 bool cli_make_recipe(cli_context *context, nsk_recipe *recipe);
 /* The network that the model is made of: with its channels equalised out, where the brief says so.

@@ -210,7 +210,7 @@ static int run(cli_context *context) {
     if (!cli_load_brief(context)) {
         return cli_fail(context);
     }
-    if (context->model_path == NULL && !cli_load_finer(context)) {
+    if (context->model_path == NULL && !cli_load_choices(context)) {
         return cli_fail(context);
     }
     context->brief->recipe.streaming = NSK_STREAMING_NEVER; /* to look at whole tensors */

@@ -50,6 +50,28 @@ static void print_finer(cli_table *table, const nsk_finer *f) {
     }
 }
 
+/* What 8 bits would take, what was chosen, and what that does. */
+static void print_narrower(cli_table *table, const nsk_narrower *n) {
+    char text[2][CLI_TEXT];
+    char *what =
+        g_strdup_printf("8 everywhere: %s of flash, %s allowed",
+                        cli_bytes(n->before.flash, text[0]), cli_bytes(n->allowed, text[1]));
+    print_state(table, "bits", what, &n->before, n->images);
+    g_free(what);
+    for (int i = 0; i < n->narrowed_count; i++) {
+        const nsk_bits_exception *e = &n->narrowed[i];
+        cli_table_row(table, "\t%s: %d", e->layer, e->bits);
+    }
+    if (n->narrowed_count > 0) {
+        what =
+            g_strdup_printf("%s: %s of flash",
+                            n->after.flash > n->allowed ? "the least that there is" : "with these",
+                            cli_bytes(n->after.flash, text[0]));
+        print_state(table, "", what, &n->after, n->images);
+        g_free(what);
+    }
+}
+
 /* The core that files are ordered for: the board's. NULL: none is. */
 static const char *core_of(const cli_context *context) {
     const quantise_options *own = context->own;
@@ -119,6 +141,9 @@ static void print_text(const cli_context *context) {
     cli_table_row(table, "stages\t%s", stages[0] != '\0' ? stages : "none");
     if (context->finer != NULL) {
         print_finer(table, context->finer);
+    }
+    if (context->narrower != NULL) {
+        print_narrower(table, context->narrower);
     }
     if (context->refine_result.epochs > 0) {
         print_refined(table, &context->refine_result);
@@ -191,6 +216,25 @@ static void json_state(JsonBuilder *b, const char *name, const nsk_finer_state *
     cli_json_real(b, "seconds", s->seconds);
     cli_json_real(b, "ram_bytes", s->ram);
     cli_json_real(b, "flash_bytes", s->flash);
+    json_builder_end_object(b);
+}
+
+static void json_narrower(JsonBuilder *b, const nsk_narrower *n) {
+    json_builder_set_member_name(b, "bits");
+    json_builder_begin_object(b);
+    cli_json_int(b, "images", n->images);
+    cli_json_real(b, "allowed_flash_bytes", n->allowed);
+    json_state(b, "before", &n->before);
+    json_state(b, "after", &n->after);
+    json_builder_set_member_name(b, "layers");
+    json_builder_begin_array(b);
+    for (int i = 0; i < n->count; i++) {
+        json_builder_begin_object(b);
+        cli_json_text(b, "layer", n->layer[i].name);
+        cli_json_int(b, "bits", n->layer[i].bits);
+        json_builder_end_object(b);
+    }
+    json_builder_end_array(b);
     json_builder_end_object(b);
 }
 
@@ -291,6 +335,9 @@ static int run(cli_context *context) {
         }
         if (context->finer != NULL) {
             json_finer(b, context->finer);
+        }
+        if (context->narrower != NULL) {
+            json_narrower(b, context->narrower);
         }
         if (own->gains) {
             json_gains(b, &ablation);

@@ -568,6 +568,54 @@ static void finer_numbers(void) {
     json_node_unref(root);
 }
 
+/* The third network with fewer bits, by a number or as many as a limit on flash asks for; what is
+ * chosen is said, and is what a brief that names it gives. */
+static const char *const narrower =
+    "sed \"s#= images/#= $PWD/demo/images/#;s#= kiln-#= $PWD/demo/kiln-#;s#= labels#= "
+    "$PWD/demo/labels#;s#[.][.]/boards#$PWD/boards#;s#^flash = .*#flash = %s#\" "
+    "demo/kiln-third.ini > \"$T/bits.ini\" && printf '[bits]\\n%s\\n' >> \"$T/bits.ini\"";
+
+static void bits_of_weights(void) {
+    static const struct {
+        const char *line, *said;
+    } wrong[] = {{"conv99 = 4", "[bits] conv99: no layer has this name; 'netsuke outline' lists"},
+                 {"conv2 = 4", "[bits] conv2: only dense layers and convolutions of one group"},
+                 {"every = 3", "every: '3' is none of: 4, 5, 6, 8, auto"},
+                 {"conv3 = auto", "conv3: 'auto' is none of: 4, 5, 6, 8"}};
+    for (size_t i = 0; i < G_N_ELEMENTS(wrong); i++) {
+        char *brief = g_strdup_printf(narrower, "256 KiB", wrong[i].line);
+        drive_fails(wrong[i].said, "%s && netsuke quantise \"$T/bits.ini\" -o \"$T/bits.nsk\"",
+                    brief);
+        g_free(brief);
+    }
+    char *brief = g_strdup_printf(narrower, "21.4 KiB", "every = auto");
+    outcome o = drive_for(0, "%s && netsuke quantise \"$T/bits.ini\" -o \"$T/auto.nsk\"", brief);
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "bits        8 everywhere: "));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "            with these: 21."));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.err, "bits.ini: [bits] every = auto: "));
+    outcome_clear(&o);
+    o = drive_for(0, "netsuke budget \"$T/bits.ini\"");
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "holds"));
+    outcome_clear(&o);
+    g_free(brief);
+    brief = g_strdup_printf(narrower, "256 KiB", "every = 4");
+    JsonNode *plain = drive_json(0, "netsuke budget demo/kiln-third.ini --json");
+    JsonNode *packed = drive_json(0, "%s && netsuke budget \"$T/bits.ini\" --json", brief);
+    CU_ASSERT(json_number(packed, "flash.model") < 0.8 * json_number(plain, "flash.model"));
+    CU_ASSERT(json_number(packed, "flash.code") > json_number(plain, "flash.code"));
+    CU_ASSERT(json_number(packed, "latency.cycles") > json_number(plain, "latency.cycles"));
+    CU_ASSERT(json_number(packed, "latency.cycles") < 1.2 * json_number(plain, "latency.cycles"));
+    json_node_unref(plain);
+    json_node_unref(packed);
+    o = drive_for(0,
+                  "%s && netsuke emit \"$T/bits.ini\" -o \"$T/bits\" >/dev/null && make -s -C "
+                  "\"$T/bits\" | tail -1 && ls \"$T\"/bits/nsk_conv_packed.c >/dev/null",
+                  brief);
+    CU_ASSERT_STRING_EQUAL(o.out, "passed\n");
+    outcome_clear(&o);
+    g_free(brief);
+}
+
 /* A tile may have several faults: what commands say of it, and what the product does. */
 static void several_labels(void) {
     outcome o = drive_for(0, "netsuke quantise demo/kiln-faults.ini -o \"$T/f.nsk\"");
@@ -646,6 +694,7 @@ CU_TestInfo contract_tests[] = {
     {"every way gives the same scores", every_way_gives_the_same_scores},
     {"finer numbers", finer_numbers},
     {"finer numbers where they pay", finer_numbers_where_they_pay},
+    {"bits of weights", bits_of_weights},
     {"several labels at once", several_labels},
     CU_TEST_INFO_NULL,
 };

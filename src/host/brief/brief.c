@@ -54,6 +54,9 @@ const nsk_setting_name nsk_brief_settings[] = {
      "divergence or auto; of a layer, fine: its output has 16 bits"},
     {"ranges", "fine",
      "Which layers' outputs have 16 bits besides: no, or auto: those where it pays"},
+    {"bits", "*",
+     "every, or a layer's name: bits of each weight in flash: 8, 6, 5 or 4; every: of dense layers "
+     "and convolutions of single pixels, or auto: as few as the limit on flash needs"},
     {"stages", "equalise", "Even out channels between layers: yes or no"},
     {"stages", "rounding", "Fit the rounding of weights: yes or no"},
     {"stages", "biases", "Settle biases: yes or no"},
@@ -83,6 +86,7 @@ const nsk_setting_name nsk_brief_settings[] = {
     {"vary", "model", "Variants: models, parted by semicolons"},
     {"vary", "size", "Variants: sizes"},
     {"vary", "ranges", "Variants: how ranges are made"},
+    {"vary", "bits", "Variants: bits of each weight in flash"},
     {"vary", "streamed", "Variants: streamed or not"},
     {"vary", "refine", "Variants: refined or not"},
     {"vary", "board", "Variants: boards"},
@@ -198,6 +202,31 @@ static bool read_ranges(const nsk_settings *s, nsk_brief *brief, GPtrArray *fine
     return true;
 }
 
+/* [bits]: `every`, and any layer by its name. */
+static bool read_bits(const nsk_settings *s, nsk_brief *brief, nsk_error *error) {
+    static const char *const numbers[] = {"4", "5", "6", "8", NULL};
+    static const int bits[] = {4, 5, 6, 8};
+    const char *const *keys = nsk_settings_keys(s, "bits");
+    nsk_recipe *recipe = &brief->recipe;
+    recipe->narrowed = g_new0(nsk_bits_exception, keys != NULL ? g_strv_length((char **)keys) : 0);
+    for (; keys != NULL && *keys != NULL; keys++) {
+        static const char *const of_every[] = {"4", "5", "6", "8", "auto", NULL};
+        int choice = 0;
+        const bool every = strcmp(*keys, "every") == 0;
+        if (!nsk_settings_choice(s, "bits", *keys, every ? of_every : numbers, &choice, error)) {
+            return false;
+        }
+        if (every) {
+            brief->choose_bits = choice == G_N_ELEMENTS(bits);
+            recipe->bits = brief->choose_bits ? 8 : bits[choice];
+        } else {
+            recipe->narrowed[recipe->narrowed_count++] =
+                (nsk_bits_exception){g_strdup(*keys), bits[choice]};
+        }
+    }
+    return true;
+}
+
 static bool read_stages(const nsk_settings *s, nsk_brief *brief, nsk_error *error) {
     static const char *const answers[] = {"no", "yes", NULL};
     nsk_recipe *recipe = &brief->recipe;
@@ -232,7 +261,8 @@ static bool read_recipe(const nsk_settings *s, nsk_brief *brief, nsk_error *erro
     bool good = nsk_settings_choice(s, "schedule", "streamed", wishes, &wish, error);
     recipe->streaming = (nsk_streaming_wish)wish;
     GPtrArray *fine = g_ptr_array_new();
-    good = good && read_stages(s, brief, error) && read_ranges(s, brief, fine, error);
+    good = good && read_stages(s, brief, error) && read_ranges(s, brief, fine, error) &&
+           read_bits(s, brief, error);
     g_ptr_array_add(fine, NULL);
     brief->fine = (char **)g_ptr_array_free(fine, FALSE);
     return good;
@@ -462,13 +492,10 @@ static bool fill(nsk_brief *brief, const nsk_settings *s, nsk_error *error) {
 /* Lists under [vary], and the setting that takes its values from each in turn. */
 static const struct varied {
     const char *key, *group, *setting;
-} varied[] = {{"model", "model", "file"},
-              {"size", "input", "size"},
-              {"ranges", "ranges", "every"},
-              {"fine", "ranges", "fine"},
-              {"streamed", "schedule", "streamed"},
-              {"refine", "stages", "refine"},
-              {"board", "board", "file"}};
+} varied[] = {{"model", "model", "file"},     {"size", "input", "size"},
+              {"ranges", "ranges", "every"},  {"fine", "ranges", "fine"},
+              {"bits", "bits", "every"},      {"streamed", "schedule", "streamed"},
+              {"refine", "stages", "refine"}, {"board", "board", "file"}};
 
 enum { MOST_VARIANTS = 10000 };
 
@@ -573,6 +600,10 @@ void nsk_brief_free(nsk_brief *brief) {
         g_free(brief->recipe.exceptions[i].layer);
     }
     g_free(brief->recipe.exceptions);
+    for (int i = 0; i < brief->recipe.narrowed_count; i++) {
+        g_free(brief->recipe.narrowed[i].layer);
+    }
+    g_free(brief->recipe.narrowed);
     for (size_t i = 0; i < G_N_ELEMENTS(texts); i++) {
         g_free(texts[i]);
     }
