@@ -257,6 +257,28 @@ static void bits_go_where_they_can(void) {
     noisy_free(&n);
 }
 
+/* A dense layer of more inputs than a scratch has room for stays as it is, and says so by name. */
+static void wide_layers_stay_whole(void) {
+    noisy n;
+    nsk_error error = {.text = ""};
+    nsk_recipe recipe;
+    nsk_recipe_init(&recipe);
+    recipe.bits = 4;
+    noisy_load(&n,
+               "Conv x w_300_3_1_1 b_300 > a; Flatten a > f; Gemm f h_5_24300 c_5 > wide transB=i1",
+               5);
+    nsk_model_file *file = nsk_quantise(n.network, n.images, &recipe, &error);
+    assert_error(&error, "");
+    CU_ASSERT_PTR_NOT_NULL(file);
+    nsk_model_file_free(file);
+    nsk_bits_exception one = {(char *)layer_of(&n, "wide"), 4};
+    recipe.narrowed = &one;
+    recipe.narrowed_count = 1;
+    CU_ASSERT_PTR_NULL(nsk_quantise(n.network, n.images, &recipe, &error));
+    assert_error(&error, "with at most 16380 inputs");
+    noisy_free(&n);
+}
+
 /* ---- as few as the flash needs ---- */
 
 static void fewer_bits_where_flash_is_short(void) {
@@ -295,6 +317,7 @@ CU_TestInfo packed_tests[] = {
     {"four bits keep the kiln line", four_bits_keep_the_kiln_line},
     {"wrong packings are refused", wrong_packings_are_refused},
     {"bits go where they can", bits_go_where_they_can},
+    {"wide layers stay whole", wide_layers_stay_whole},
     {"fewer bits where flash is short", fewer_bits_where_flash_is_short},
     CU_TEST_INFO_NULL,
 };

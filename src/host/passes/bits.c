@@ -2,6 +2,7 @@
 
 #include <string.h>
 
+#include "device/scratch.h"
 #include "lower/lower.h"
 
 /* What a layer says where weights are not packed is 0. */
@@ -9,8 +10,17 @@ static int packed_bits(int bits) {
     return bits >= 8 ? 0 : bits;
 }
 
+/* A scratch is no larger than this, and holds the weights of sixteen outputs beside a convolution's
+ * windows. */
+static int most_inputs(const nsk_lowered_layer *l) {
+    enum { MOST_SCRATCH = 4 * UINT16_MAX };
+    const int windows = l->kind == NSK_KIND_DENSE ? 0 : NSK_WIDENED + NSK_GATHERED;
+    return MOST_SCRATCH / (windows + NSK_UNPACKED) / 4 * 4;
+}
+
 bool nsk_bits_can(const nsk_lowered_layer *l) {
-    return l->kind == NSK_KIND_DENSE || (l->kind == NSK_KIND_CONV && l->window.groups == 1);
+    return (l->kind == NSK_KIND_DENSE || (l->kind == NSK_KIND_CONV && l->window.groups == 1)) &&
+           l->taps <= most_inputs(l);
 }
 
 bool nsk_bits_usual(const nsk_lowered_layer *l) {
@@ -38,8 +48,9 @@ static bool assign_one(const nsk_lowered *lowered, const nsk_bits_exception *e, 
     if (packed_bits(e->bits) > 0 && !nsk_bits_can(l)) {
         return nsk_fail(error,
                         "[bits] %s: only dense layers and convolutions of one group, between "
-                        "tensors of 8 bits, can have weights of fewer than 8",
-                        e->layer);
+                        "tensors of 8 bits and with at most %d inputs, can have weights of fewer "
+                        "than 8",
+                        e->layer, most_inputs(l));
     }
     l->bits = packed_bits(e->bits);
     return true;

@@ -5,8 +5,9 @@
 #include "lowered/lowered.h"
 #include "netsuke/brief.h"
 
-/* Whether a layer's weights can be packed: a dense layer, or a convolution of one group, whose
- * tensors are int8; and whether the recipe's number for all is meant for it: one of single pixels.
+/* Whether a layer's weights can be packed: a dense layer, or a convolution of one group, that is
+ * not fine, and whose scratch has room for those of sixteen outputs; and whether the recipe's
+ * number for all is meant for it: one of single pixels.
  */
 bool nsk_bits_can(const nsk_lowered_layer *layer);
 bool nsk_bits_usual(const nsk_lowered_layer *layer);
