@@ -1,5 +1,6 @@
 #include "emulator.h"
 
+#include <glib/gstdio.h>
 #include <math.h>
 #include <stdio.h>
 #include <stdlib.h>
@@ -108,14 +109,30 @@ static void read_line(const emulated_core *core, const char *line, emulated_run 
     }
 }
 
-bool emulate(const emulated_core *core, const char *elf, const char *model, const char *frames,
-             const char *trace, emulated_run *run, nsk_error *error) {
-    char *semihosting =
-        g_strdup_printf("enable=on,target=native,arg=replay,arg=%s,arg=%s", model, frames);
-    const char *arguments[28] = {"timeout",
-                                 "120",
-                                 core->emulator,
-                                 "-M",
+/* The lines of some models' runs; whether each printed a layer. */
+static bool read_runs(const emulated_core *core, const char *text, emulated_run *runs, int count) {
+    char **lines = g_strsplit(text, "\n", -1);
+    int now = 0;
+    for (char **line = lines; *line != NULL; line++) {
+        if (g_str_has_prefix(*line, "model ")) {
+            now = (int)strtol(*line + strlen("model "), NULL, 10);
+        }
+        if (now >= 0 && now < count) {
+            read_line(core, *line, &runs[now]);
+        }
+    }
+    g_strfreev(lines);
+    bool good = true;
+    for (int i = 0; i < count; i++) {
+        good = good && runs[i].layers > 0;
+    }
+    return good;
+}
+
+/* The command that starts the image; free the array, not the texts. */
+static GPtrArray *command_of(const emulated_core *core, const char *elf, const char *model,
+                             const char *frames, const char *semihosting, const char *trace) {
+    const char *const board[] = {"-M",
                                  core->machine,
                                  "-bios",
                                  "none",
@@ -131,54 +148,103 @@ bool emulate(const emulated_core *core, const char *elf, const char *model, cons
                                  semihosting,
                                  "-kernel",
                                  elf};
-    const char *program[9] = {"timeout", "120", core->emulator};
-    if (core->machine == NULL) {
-        const char **more = program + 3;
-        if (core->processor != NULL) {
-            *more++ = "-cpu";
-            *more++ = core->processor;
-        }
-        *more++ = elf;
-        *more++ = model;
-        *more++ = frames;
-        memcpy(arguments, program, sizeof program);
-    } else {
-        const char **more = arguments + 19;
-        if (core->processor != NULL) {
-            *more++ = "-cpu";
-            *more++ = core->processor;
-        }
-        if (trace != NULL) {
-            *more++ = "-plugin";
-            *more++ = trace;
+    const char *const start[] = {"timeout", "600", core->emulator};
+    const char *const program[] = {elf, model, frames};
+    GPtrArray *command = g_ptr_array_new();
+    const bool bare = core->machine != NULL;
+    for (size_t i = 0; i < G_N_ELEMENTS(start); i++) {
+        g_ptr_array_add(command, (char *)start[i]);
+    }
+    for (size_t i = 0; i < G_N_ELEMENTS(board) && bare; i++) {
+        g_ptr_array_add(command, (char *)board[i]);
+    }
+    const char *const chosen[][2] = {{"-cpu", core->processor}, {"-plugin", bare ? trace : NULL}};
+    for (size_t i = 0; i < G_N_ELEMENTS(chosen); i++) {
+        for (int k = 0; k < 2 && chosen[i][1] != NULL; k++) {
+            g_ptr_array_add(command, (char *)chosen[i][k]);
         }
     }
+    for (size_t i = 0; i < G_N_ELEMENTS(program) && !bare; i++) {
+        g_ptr_array_add(command, (char *)program[i]);
+    }
+    g_ptr_array_add(command, NULL);
+    return command;
+}
+
+static bool run_image(const emulated_core *core, const char *elf, const char *model,
+                      const char *frames, const char *trace, emulated_run *runs, int count,
+                      nsk_error *error) {
+    char *semihosting =
+        g_strdup_printf("enable=on,target=native,arg=replay,arg=%s,arg=%s", model, frames);
+    GPtrArray *command = command_of(core, elf, model, frames, semihosting, trace);
     char *out = NULL;
     char *err = NULL;
     int status = 0;
     GError *reason = NULL;
-    memset(run, 0, sizeof *run);
-    run->scores = g_array_new(FALSE, FALSE, sizeof(int));
-    bool good = g_spawn_sync(NULL, (char **)arguments, NULL, G_SPAWN_SEARCH_PATH, NULL, NULL, &out,
-                             &err, &status, &reason);
+    for (int i = 0; i < count; i++) {
+        runs[i] = (emulated_run){.scores = g_array_new(FALSE, FALSE, sizeof(int))};
+    }
+    bool good = g_spawn_sync(NULL, (char **)command->pdata, NULL, G_SPAWN_SEARCH_PATH, NULL, NULL,
+                             &out, &err, &status, &reason);
     if (!good) {
         nsk_fail(error, "%s cannot be started: %s", core->emulator, reason->message);
         g_error_free(reason);
     } else if (status != 0) {
         good = nsk_fail(error, "the emulated image failed: %s%s", err, out);
     } else {
-        char **lines =
-            g_strsplit(err[0] != '\0' && strstr(out, "layer") == NULL ? err : out, "\n", -1);
-        for (char **line = lines; *line != NULL; line++) {
-            read_line(core, *line, run);
-        }
-        g_strfreev(lines);
-        good = run->layers > 0 || nsk_fail(error, "the emulated image printed no layer: %s", out);
+        const bool on_error = err[0] != '\0' && strstr(out, "layer") == NULL;
+        good = read_runs(core, on_error ? err : out, runs, count) ||
+               nsk_fail(error, "the emulated image printed no layer: %s", out);
     }
     g_free(out);
     g_free(err);
     g_free(semihosting);
+    g_ptr_array_free(command, TRUE);
     return good;
+}
+
+bool emulate(const emulated_core *core, const char *elf, const char *model, const char *frames,
+             const char *trace, emulated_run *run, nsk_error *error) {
+    return run_image(core, elf, model, frames, trace, run, 1, error);
+}
+
+/* What replay.c has room for. */
+enum { MOST_BYTES = 1 << 20, ALIGNED = 16 };
+
+int emulate_some(const emulated_core *core, const char *elf, const emulated_job *jobs, int count,
+                 const char *folder, const char *trace, emulated_run *runs, nsk_error *error) {
+    static const uint8_t gap[ALIGNED];
+    GByteArray *models = g_byte_array_new();
+    GByteArray *frames = g_byte_array_new();
+    int some = 0;
+    for (; some < count; some++) {
+        const nsk_model_file *file = jobs[some].file;
+        nsk_model model;
+        if (nsk_open(&model, file->bytes, file->size) != NSK_STATUS_OK) {
+            break;
+        }
+        const guint frame = (guint)model.width * model.height * model.channels;
+        if (models->len + file->size + ALIGNED > MOST_BYTES || frames->len + frame > MOST_BYTES) {
+            break;
+        }
+        g_byte_array_append(models, gap, (ALIGNED - models->len % ALIGNED) % ALIGNED);
+        g_byte_array_append(models, file->bytes, (guint)file->size);
+        g_byte_array_append(frames, jobs[some].frame, frame);
+    }
+    char *models_path = g_build_filename(folder, "models.bin", NULL);
+    char *frames_path = g_build_filename(folder, "frames.bin", NULL);
+    const bool good =
+        (some > 0 || nsk_fail(error, "a model that cannot be run, or is too large")) &&
+        nsk_file_write(models_path, models->data, models->len, error) &&
+        nsk_file_write(frames_path, frames->data, frames->len, error) &&
+        run_image(core, elf, models_path, frames_path, trace, runs, some, error);
+    g_byte_array_free(models, TRUE);
+    g_byte_array_free(frames, TRUE);
+    g_unlink(models_path);
+    g_unlink(frames_path);
+    g_free(models_path);
+    g_free(frames_path);
+    return good ? some : 0;
 }
 
 void emulated_run_clear(emulated_run *run) {

@@ -3,6 +3,7 @@
 #define NSK_COSTS_EMULATOR_H
 
 #include "base/base.h"
+#include "netsuke/quantise.h"
 
 /* Work on a picture of the camera. */
 typedef struct emulated_around {
@@ -39,6 +40,17 @@ const emulated_core *emulated_core_named(const char *name);
 /* `trace`: a plugin and its arguments ("trace.so,out=FILE"), or NULL. */
 bool emulate(const emulated_core *core, const char *elf, const char *model, const char *frames,
              const char *trace, emulated_run *run, nsk_error *error);
+/* A model and a frame of it. */
+typedef struct emulated_job {
+    const nsk_model_file *file;
+    const uint8_t *frame;
+} emulated_job;
+
+/* Runs the first of some jobs, as many as the image has room for, in one start of the emulator,
+ * which takes longer than most of them. Returns how many, to `runs`, or 0: where one fails, all do.
+ * `folder` is for its files. */
+int emulate_some(const emulated_core *core, const char *elf, const emulated_job *jobs, int count,
+                 const char *folder, const char *trace, emulated_run *runs, nsk_error *error);
 void emulated_run_clear(emulated_run *run);
 
 #endif

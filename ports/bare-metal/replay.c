@@ -1,6 +1,7 @@
 /* replay MODEL FRAMES: runs every frame of a file (frames one behind the other, as the camera gives
  * them) and prints, in lines of words:
  *
+ *     model INDEX
  *     scores FRAME S0 S1 ...          each from 0 to 2^30
  *     layer INDEX TICKS SUM STACK     of the first frame; SUM, a CRC-32 as an int32, of its
  *                                     output; 0 if it is streamed; STACK, the deepest byte used
@@ -9,12 +10,16 @@
  *                                     that nsk_resample
  *     frame-check WIDTH HEIGHT TICKS  looked at
  *     check TICKS                     the model looked at
+ *
+ * MODEL may be several model files, one behind another, each from a multiple of 16 bytes on: then
+ * FRAMES holds one frame of each, without gaps.
  */
 #include "board.h"
 
 #include <string.h>
 
 #include "crc.h"
+#include "format.h"
 #include "netsuke/firmware.h"
 
 enum {
@@ -243,6 +248,58 @@ static int complain(const char *text) {
     return 2;
 }
 
+/* All of `count` frames. */
+static int run_frames(const nsk_model *model, const uint8_t *frame, uint32_t count) {
+    const uint32_t bytes = (uint32_t)model->width * model->height * model->channels;
+    guard_holds(model, true);
+    for (uint32_t i = 0; i < count; i++, frame += bytes) {
+        run_frame(model, frame);
+        print_frame(model, i);
+        if (i == 0) {
+            print_costs(model);
+        }
+        if (!guard_holds(model, false)) {
+            return complain("replay: a layer wrote behind the workspace\n");
+        }
+    }
+    return 0;
+}
+
+/* How many of some bytes are those of the model that they begin with: all, where they are not
+ * another's, too. */
+static uint32_t own_bytes(const uint8_t *model, uint32_t bytes) {
+    const uint32_t own = bytes < NSK_H_SIZE + 4U ? bytes : nsk_load32(model + NSK_H_SIZE);
+    return own < bytes ? own : bytes;
+}
+
+static int run_models(uint32_t size, uint32_t have) {
+    uint32_t begin = 0;
+    uint32_t frame = 0;
+    for (unsigned index = 0; begin < size || index == 0; index++) {
+        nsk_model model;
+        const uint8_t *bytes = (const uint8_t *)model_bytes + begin;
+        const uint32_t own = own_bytes(bytes, size - begin);
+        const nsk_status status = nsk_open(&model, bytes, own);
+        if (status != NSK_STATUS_OK || model.workspace_bytes > MOST_WORKSPACE) {
+            board_print("replay: the model is ");
+            return complain(
+                nsk_status_text(status == NSK_STATUS_OK ? NSK_STATUS_WORKSPACE_SMALL : status));
+        }
+        const uint32_t frame_bytes = (uint32_t)model.width * model.height * model.channels;
+        if (have - frame < frame_bytes) {
+            return complain("replay: no whole frame in the frames' file\n");
+        }
+        print_numbers("model", &index, 1);
+        const int bad = run_frames(&model, frames + frame, own == size ? have / frame_bytes : 1U);
+        if (bad != 0) {
+            return bad;
+        }
+        begin += (own + 15U) & ~15U;
+        frame += frame_bytes;
+    }
+    return 0;
+}
+
 int main(void) {
     char line[512];
     char *word[3] = {line, line, line};
@@ -257,30 +314,9 @@ int main(void) {
             *at++ = '\0';
         }
     }
-    nsk_model model;
-    uint32_t size = words == 3 ? board_read_file(word[1], model_bytes, sizeof model_bytes) : 0;
-    nsk_status status = nsk_open(&model, model_bytes, size);
-    if (status != NSK_STATUS_OK || model.workspace_bytes > MOST_WORKSPACE) {
-        board_print("replay: the model is ");
-        return complain(
-            nsk_status_text(status == NSK_STATUS_OK ? NSK_STATUS_WORKSPACE_SMALL : status));
-    }
-    uint32_t frame_bytes = (uint32_t)model.width * model.height * model.channels;
-    uint32_t have = board_read_file(word[2], frames, sizeof frames);
-    if (have < frame_bytes) {
-        return complain("replay: no whole frame in the frames' file\n");
-    }
-    guard_holds(&model, true);
+    const uint32_t size =
+        words == 3 ? board_read_file(word[1], model_bytes, sizeof model_bytes) : 0;
+    const uint32_t have = words == 3 ? board_read_file(word[2], frames, sizeof frames) : 0;
     timer_start();
-    for (uint32_t i = 0; i < have / frame_bytes; i++) {
-        run_frame(&model, frames + i * frame_bytes);
-        print_frame(&model, i);
-        if (i == 0) {
-            print_costs(&model);
-        }
-        if (!guard_holds(&model, false)) {
-            return complain("replay: a layer wrote behind the workspace\n");
-        }
-    }
-    return 0;
+    return run_models(size, have);
 }

@@ -20,7 +20,7 @@
 #include "networks.h"
 #include "reference/reference.h"
 
-enum { MOST_LAYERS = 256, EVERY = 11 };
+enum { MOST_LAYERS = 256, EVERY = 3 };
 
 /* What this machine computes. */
 typedef struct reference {
@@ -57,42 +57,69 @@ static void run_here(const nsk_model *model, const uint8_t *frame, reference *r)
 /* Built without unaligned words, such as fault at one; Cortex-M0 has none. */
 static const char *const aligned[] = {"cortex-m3", "cortex-m4", "cortex-m33", "cortex-m55"};
 
-static void compare_core(const emulated_core *core, const char *build, const char *model,
-                         const char *frame, const reference *r, int layers, const char *what) {
-    nsk_error error = {.text = ""};
-    emulated_run run;
-    char *elf = g_strdup_printf("%s/%s%s/replay.elf", NSK_BARE_METAL, core->name, build);
-    bool good = emulate(core, elf, model, frame, NULL, &run, &error);
-    assert_error(&error, "");
-    bool same = good && run.layers == layers;
-    for (int layer = 0; same && layer < run.layers; layer++) {
-        same = run.sum[layer] == r->sum[layer];
-    }
-    if (!same) {
-        fprintf(stderr, "\n    %s differs on %s%s\n", what, core->name, build);
-    }
-    CU_ASSERT(same);
-    emulated_run_clear(&run);
-    g_free(elf);
+/* A model, what this machine computes of a frame, and the cores that are to agree; NULL: all, and
+ * those without unaligned words. */
+typedef struct candidate {
+    nsk_model_file file;
+    uint8_t *frame;
+    reference here;
+    int layers;
+    const char *const *only;
+    char *what;
+} candidate;
+
+/* Many of them, as starting an emulator takes longer than most models. */
+typedef struct batch {
+    char *folder;
+    GArray *candidates;
+} batch;
+
+static batch batch_new(void) {
+    return (batch){scratch_new(), g_array_new(FALSE, FALSE, sizeof(candidate))};
 }
 
-/* The same image on other processors: vectors of other lengths than those that costs are counted
- * with; without dot products. */
-static void compare_others(const emulated_core *core, const char *model, const char *frame,
-                           const reference *r, int layers, const char *what) {
-    static const char *const vectors[] = {"rv32,Zve32f=true,vext_spec=v1.0,vlen=64",
-                                          "rv32,v=true,vext_spec=v1.0,vlen=256",
-                                          "rv32,v=true,vext_spec=v1.0,vlen=512"};
-    static unsigned turn; /* one length for each file, then the next one */
-    emulated_core other = *core;
-    if (strcmp(core->name, "aarch64") == 0) {
-        other.processor = "cortex-a53";
-    } else if (core->processor != NULL) {
-        other.processor = vectors[turn++ % G_N_ELEMENTS(vectors)];
-    } else {
-        return;
+static const candidate *candidate_at(const batch *b, guint i) {
+    return &g_array_index(b->candidates, candidate, i);
+}
+
+static void compare_run(const candidate *c, const emulated_run *run, const char *core,
+                        const char *build) {
+    bool same = run->layers == c->layers;
+    for (int layer = 0; same && layer < run->layers; layer++) {
+        same = run->sum[layer] == c->here.sum[layer];
     }
-    compare_core(&other, "", model, frame, r, layers, what);
+    if (!same) {
+        fprintf(stderr, "\n    %s differs on %s%s\n", c->what, core, build);
+    }
+    CU_ASSERT(same);
+}
+
+/* All that `picked` lists by their place. */
+static void compare_core(const batch *b, const emulated_core *core, const char *build,
+                         const GArray *picked) {
+    nsk_error error = {.text = ""};
+    emulated_job *jobs = g_new0(emulated_job, picked->len + 1U);
+    emulated_run *runs = g_new0(emulated_run, picked->len + 1U);
+    char *elf = g_strdup_printf("%s/%s%s/replay.elf", NSK_BARE_METAL, core->name, build);
+    const int count = (int)picked->len;
+    for (int i = 0; i < count; i++) {
+        const candidate *c = candidate_at(b, g_array_index(picked, guint, i));
+        jobs[i] = (emulated_job){&c->file, c->frame};
+    }
+    int some = 1;
+    for (int done = 0; done < count && some > 0; done += some) {
+        some = emulate_some(core, elf, jobs + done, count - done, b->folder, NULL, runs, &error);
+        assert_error(&error, "");
+        CU_ASSERT(some > 0);
+        for (int i = 0; i < some; i++) {
+            compare_run(candidate_at(b, g_array_index(picked, guint, done + i)), &runs[i],
+                        core->name, build);
+            emulated_run_clear(&runs[i]);
+        }
+    }
+    g_free(jobs);
+    g_free(runs);
+    g_free(elf);
 }
 
 /* Builds with Arm's own kernels refuse weights in blocks, as of a version that
@@ -102,62 +129,102 @@ static bool reads(const emulated_core *core, const nsk_model_file *file) {
            !g_str_has_prefix(core->name, "cortex-") || strcmp(core->name, "cortex-m3") == 0;
 }
 
-static void refuse(const emulated_core *core, const char *model, const char *frame) {
+static void refuse(const batch *b, const emulated_core *core, const candidate *c) {
     nsk_error error = {.text = ""};
-    emulated_run run;
+    emulated_run run = {0};
+    const emulated_job job = {&c->file, c->frame};
     char *elf = g_strdup_printf("%s/%s/replay.elf", NSK_BARE_METAL, core->name);
-    CU_ASSERT_FALSE(emulate(core, elf, model, frame, NULL, &run, &error));
+    CU_ASSERT_EQUAL(emulate_some(core, elf, &job, 1, b->folder, NULL, &run, &error), 0);
     CU_ASSERT_PTR_NOT_NULL(strstr(error.text, "of another version"));
     emulated_run_clear(&run);
     g_free(elf);
 }
 
-/* NULL: all cores, and those without unaligned words; else those alone. */
-static bool is_asked(const char *const *only, const emulated_core *core) {
-    return only == NULL || g_strv_contains(only, core->name);
+static bool is_asked(const candidate *c, const emulated_core *core) {
+    return c->only == NULL || g_strv_contains(c->only, core->name);
 }
 
-static void compare_some(const char *folder, const nsk_model_file *file, const char *const *only,
-                         const char *what) {
-    nsk_error error = {.text = ""};
-    nsk_model model;
-    reference r;
-    CU_ASSERT_EQUAL_FATAL(nsk_open(&model, file->bytes, file->size), NSK_STATUS_OK);
-    size_t size = (size_t)model.width * model.height * model.channels;
-    uint8_t *frame = g_malloc(size);
-    for (size_t i = 0; i < size; i++) {
-        frame[i] = (uint8_t)(i * 73U % 253U);
+/* Those of the candidates that a core is asked for and reads, every `every`th of them from `first`
+ * on; `all`: that all cores are asked for. */
+static GArray *pick(const batch *b, const emulated_core *core, bool all, guint first, guint every) {
+    GArray *picked = g_array_new(FALSE, FALSE, sizeof(guint));
+    guint turn = 0;
+    for (guint i = 0; i < b->candidates->len; i++) {
+        const candidate *c = candidate_at(b, i);
+        if (is_asked(c, core) && (!all || c->only == NULL) && reads(core, &c->file) &&
+            turn++ % every == first) {
+            g_array_append_val(picked, i);
+        }
     }
-    run_here(&model, frame, &r);
-    char *model_path = scratch_path(folder, "m.nsk");
-    char *frame_path = scratch_path(folder, "f.bin");
-    CU_ASSERT(nsk_model_file_write(file, model_path, &error));
-    scratch_write(frame_path, frame, size);
+    return picked;
+}
+
+static void compare_picked(const batch *b, const emulated_core *core, const char *build,
+                           GArray *picked) {
+    compare_core(b, core, build, picked);
+    g_array_free(picked, TRUE);
+}
+
+/* The same image on other processors: vectors of other lengths than those that costs are counted
+ * with, one length for each model; without dot products. */
+static void compare_others(const batch *b, const emulated_core *core) {
+    static const char *const vectors[] = {"rv32,Zve32f=true,vext_spec=v1.0,vlen=64",
+                                          "rv32,v=true,vext_spec=v1.0,vlen=256",
+                                          "rv32,v=true,vext_spec=v1.0,vlen=512"};
+    emulated_core other = *core;
+    if (strcmp(core->name, "aarch64") == 0) {
+        other.processor = "cortex-a53";
+        compare_picked(b, &other, "", pick(b, core, false, 0, 1));
+        return;
+    }
+    for (guint i = 0; i < G_N_ELEMENTS(vectors) && core->processor != NULL; i++) {
+        other.processor = vectors[i];
+        compare_picked(b, &other, "", pick(b, core, false, i, G_N_ELEMENTS(vectors)));
+    }
+}
+
+/* Takes its own copy of the file. */
+static void batch_add(batch *b, const nsk_model_file *file, const char *const *only,
+                      const char *what) {
+    nsk_model model;
+    candidate c = {.file = *file, .only = only, .what = g_strdup(what)};
+    c.file.bytes = g_memdup2(file->bytes, file->size);
+    CU_ASSERT_EQUAL_FATAL(nsk_open(&model, c.file.bytes, c.file.size), NSK_STATUS_OK);
+    const size_t size = (size_t)model.width * model.height * model.channels;
+    c.layers = model.layers;
+    c.frame = g_malloc(size);
+    for (size_t i = 0; i < size; i++) {
+        c.frame[i] = (uint8_t)(i * 73U % 253U);
+    }
+    run_here(&model, c.frame, &c.here);
+    g_array_append_val(b->candidates, c);
+}
+
+/* Compares all of them on all cores, and frees them. */
+static void batch_compare(batch *b) {
     for (int i = 0; i < emulated_core_count; i++) {
         const emulated_core *core = &emulated_cores[i];
-        if (!is_asked(only, core)) {
-            continue;
+        compare_picked(b, core, "", pick(b, core, false, 0, 1));
+        compare_others(b, core);
+        for (guint k = 0; k < b->candidates->len; k++) {
+            const candidate *c = candidate_at(b, k);
+            if (is_asked(c, core) && !reads(core, &c->file)) {
+                refuse(b, core, c);
+            }
         }
-        if (!reads(core, file)) {
-            refuse(core, model_path, frame_path);
-            continue;
-        }
-        compare_core(core, "", model_path, frame_path, &r, model.layers, what);
-        compare_others(core, model_path, frame_path, &r, model.layers, what);
     }
-    for (size_t i = 0; i < G_N_ELEMENTS(aligned) && only == NULL; i++) {
+    for (size_t i = 0; i < G_N_ELEMENTS(aligned); i++) {
         const emulated_core *core = emulated_core_named(aligned[i]);
-        if (reads(core, file)) {
-            compare_core(core, "-aligned", model_path, frame_path, &r, model.layers, what);
-        }
+        compare_picked(b, core, "-aligned", pick(b, core, true, 0, 1));
     }
-    g_free(model_path);
-    g_free(frame_path);
-    g_free(frame);
-}
-
-static void compare_cores(const char *folder, const nsk_model_file *file, const char *what) {
-    compare_some(folder, file, NULL, what);
+    for (guint i = 0; i < b->candidates->len; i++) {
+        const candidate *c = candidate_at(b, i);
+        g_free(c->file.bytes);
+        g_free(c->frame);
+        g_free(c->what);
+    }
+    g_array_free(b->candidates, TRUE);
+    scratch_remove(b->folder);
 }
 
 static void put32(uint8_t *at, uint32_t value) {
@@ -209,7 +276,7 @@ static void scratches_suffice(void) {
         "Conv x b_17_3_1_1 > b; Conv b d_17_1_3_3 > a group=i17 pads=l1,1,1,1",
         "Conv x b_34_3_1_1 > b; Conv b d_34_1_3_3 > a group=i34 dilations=l3,1 pads=l3,1,3,1",
     };
-    char *folder = scratch_new();
+    batch b = batch_new();
     for (size_t i = 0; i < G_N_ELEMENTS(layers); i++) {
         noisy n;
         char *text = g_strdup_printf("%s; GlobalAveragePool a > g; Flatten g > z", layers[i]);
@@ -220,17 +287,16 @@ static void scratches_suffice(void) {
                                                           : 3;
         noisy_load(&n, text, outputs);
         put_scratches_last(n.file);
-        compare_cores(folder, n.file, layers[i]);
+        batch_add(&b, n.file, NULL, layers[i]);
         noisy_free(&n);
         g_free(text);
     }
-    scratch_remove(folder);
+    batch_compare(&b);
 }
 
 /* In the orders that cores have of their own, where those are others: on all cores, or on those
  * whose order it is and one that reads it slowly. */
-static void compare_orders(const char *folder, const nsk_model_file *file, bool everywhere,
-                           const char *what) {
+static void add_orders(batch *b, const nsk_model_file *file, bool everywhere, const char *what) {
     static const char *const pairs[] = {"cortex-m4", "cortex-m33", "cortex-m0", NULL};
     static const char *const blocks[] = {"rv32imac-zve32x", "rv32imac", NULL};
     static const struct {
@@ -241,27 +307,26 @@ static void compare_orders(const char *folder, const nsk_model_file *file, bool 
         nsk_model_file *ordered = nsk_model_file_for_core(file, orders[i].core);
         if (memcmp(ordered->bytes, file->bytes, file->size) != 0) {
             char *how = g_strdup_printf("%s, for %s", what, orders[i].core);
-            compare_some(folder, ordered, everywhere ? NULL : orders[i].readers, how);
+            batch_add(b, ordered, everywhere ? NULL : orders[i].readers, how);
             g_free(how);
         }
         nsk_model_file_free(ordered);
     }
 }
 
-static void compare_shape(const char *folder, const grid_shape *shape, bool clipped,
-                          const char *what) {
+static void add_shape(batch *b, const grid_shape *shape, bool clipped, const char *what) {
     nsk_error error = {.text = ""};
     nsk_model_file *file = grid_model(shape, clipped ? GRID_CLIPPED : GRID_PLAIN, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(file);
-    compare_cores(folder, file, what);
-    compare_orders(folder, file, false, what);
+    batch_add(b, file, NULL, what);
+    add_orders(b, file, false, what);
     nsk_model_file_free(file);
 }
 
 /* Every third shape of the grid: all kinds of layer are among them. */
 static void kinds_agree(void) {
     bool seen[NSK_KINDS] = {false};
-    char *folder = scratch_new();
+    batch b = batch_new();
     for (int i = 0; i < grid_shape_count; i++) {
         const grid_shape *s = &grid_shapes[i];
         if (i % EVERY != 0 && seen[s->kind]) {
@@ -270,9 +335,9 @@ static void kinds_agree(void) {
         char *what =
             g_strdup_printf("kind %d, %d x %d x %d to %d, kernel %d/%d", (int)s->kind, s->size,
                             s->size, s->in_channels, s->channels, s->kernel, s->stride);
-        compare_shape(folder, s, false, what);
+        add_shape(&b, s, false, what);
         if (s->kind <= NSK_KIND_DENSE) {
-            compare_shape(folder, s, true, what);
+            add_shape(&b, s, true, what);
         }
         seen[s->kind] = true;
         g_free(what);
@@ -280,31 +345,32 @@ static void kinds_agree(void) {
     for (int kind = 1; kind < NSK_KINDS; kind++) {
         CU_ASSERT(seen[kind]);
     }
-    scratch_remove(folder);
+    batch_compare(&b);
 }
 
 static void the_kiln_line_agrees(void) {
     kiln k;
-    char *folder = scratch_new();
+    batch b = batch_new();
     kiln_load(&k, 60);
-    compare_cores(folder, k.file, "the kiln line");
-    compare_orders(folder, k.file, true, "the kiln line");
+    batch_add(&b, k.file, NULL, "the kiln line");
+    add_orders(&b, k.file, true, "the kiln line");
     nsk_error error = {.text = ""};
     nsk_recipe recipe;
     nsk_recipe_init(&recipe);
     recipe.bits = 4;
     nsk_model_file *packed = nsk_quantise(k.network, k.calibration, &recipe, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(packed);
-    compare_cores(folder, packed, "the kiln line in 4 bits");
-    compare_orders(folder, packed, false, "the kiln line in 4 bits");
+    batch_add(&b, packed, NULL, "the kiln line in 4 bits");
+    add_orders(&b, packed, false, "the kiln line in 4 bits");
     nsk_model_file_free(packed);
     kiln_free(&k);
-    scratch_remove(folder);
+    batch_compare(&b);
 }
 
 /* Parts of concatenations, written side by side from odd bytes on. */
 static void slices_agree(void) {
     noisy n;
+    batch b = batch_new();
     noisy_load(&n,
                "Conv x w_7_3_3_3 b_7 > a pads=l1,1,1,1; Conv a u_9_7_1_1 > l; "
                "Conv a r_5_7_3_3 > m pads=l1,1,1,1; AveragePool a > p kernel_shape=l3,3 "
@@ -312,8 +378,9 @@ static void slices_agree(void) {
                "Conv e d_32_1_3_3 > s group=i32 pads=l1,1,1,1; Concat l m p s > y axis=i1; "
                "GlobalAveragePool y > g; Flatten g > f; Gemm f h_5_53 c_5 > z transB=i1",
                5);
-    compare_cores(n.folder, n.file, "a concatenation");
+    batch_add(&b, n.file, NULL, "a concatenation");
     noisy_free(&n);
+    batch_compare(&b);
 }
 
 /* The first layers row by row. */
@@ -322,17 +389,17 @@ static void streams_agree(void) {
     nsk_error error = {.text = ""};
     nsk_recipe always;
     nsk_recipe_init(&always);
-    char *folder = scratch_new();
+    batch b = batch_new();
     kiln_load(&k, 12);
     always.streaming = NSK_STREAMING_ALWAYS;
     nsk_model_file *file = nsk_quantise(k.network, k.calibration, &always, &error);
     assert_error(&error, "");
     CU_ASSERT_PTR_NOT_NULL_FATAL(file);
-    compare_cores(folder, file, "the kiln line, streamed");
-    compare_orders(folder, file, false, "the kiln line, streamed");
+    batch_add(&b, file, NULL, "the kiln line, streamed");
+    add_orders(&b, file, false, "the kiln line, streamed");
     nsk_model_file_free(file);
     kiln_free(&k);
-    scratch_remove(folder);
+    batch_compare(&b);
 }
 
 /* ---- what budgets say of them ---- */
