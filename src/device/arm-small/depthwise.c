@@ -28,18 +28,18 @@ typedef struct row_work {
     int32_t bias;           /*  8 */
     int32_t factor, shift;  /* 12 */
     int32_t rest;       /* 20: half of what the shift divides by, and the zero point from -128 on */
-    int8_t *out;        /* 24 */
-    int32_t step;       /* 28 */
-    const int32_t *end; /* 32 */
+    int32_t step;       /* 24 */
+    const int32_t *end; /* 28 */
+    int8_t *out;        /* 32 */
 } row_work;
-NSK_ASSERT(offsetof(row_work, end) == 32, "the text below is for pointers of four bytes");
+NSK_ASSERT(offsetof(row_work, out) == 32, "the text below is for pointers of four bytes");
 
-/* One or two products in r2 go to T (r8) and H (r10). */
-#define TAKE_APART                                                                                 \
+/* One or two products in r2 go to T (r8), and their upper half to H (r10). */
+#define TAKE_FIRST                                                                                 \
     "add r8, r8, r2\n\t"                                                                           \
     "add r2, r2, r9\n\t"                                                                           \
-    "asrs r2, r2, #16\n\t"                                                                         \
-    "add r10, r10, r2\n\t"
+    "asrs r2, r2, #16\n\t"
+#define TAKE_APART TAKE_FIRST "add r10, r10, r2\n\t"
 /* The products of a column's three taps, in r2 to r4. */
 #define COLUMN                                                                                     \
     "ldm r0!, {r2-r4}\n\t"                                                                         \
@@ -50,10 +50,8 @@ NSK_ASSERT(offsetof(row_work, end) == 32, "the text below is for pointers of fou
 
 /* T and H of two outputs, from their bias in r11 on. */
 #define ADD_UP                                                                                     \
-    "mov r8, r11\n\t"                                                                              \
-    "movs r2, #0\n\t"                                                                              \
-    "mov r10, r2\n\t" COLUMN "mov lr, r4\n\t"                                                      \
-    "adds r2, r2, r3\n\t" TAKE_APART COLUMN "add r2, r2, lr\n\t" TAKE_APART                        \
+    "mov r8, r11\n\t" COLUMN "mov lr, r4\n\t"                                                      \
+    "adds r2, r2, r3\n\t" TAKE_FIRST "mov r10, r2\n\t" COLUMN "add r2, r2, lr\n\t" TAKE_APART      \
     "adds r2, r3, r4\n\t" TAKE_APART COLUMN "adds r2, r2, r3\n\t" TAKE_APART                       \
     "movs r2, r4\n\t" TAKE_APART
 
@@ -65,15 +63,13 @@ NSK_ASSERT(offsetof(row_work, end) == 32, "the text below is for pointers of fou
     "subs r2, r2, r4\n\t"                                                                          \
     "add r3, r3, r11\n\t"                                                                          \
     "mov r7, r12\n\t"                                                                              \
-    "ldr r4, [r7, #12]\n\t"                                                                        \
+    "ldm r7!, {r4-r6}\n\t"                                                                         \
     "muls r2, r4, r2\n\t"                                                                          \
     "muls r3, r4, r3\n\t"                                                                          \
-    "ldr r4, [r7, #20]\n\t"                                                                        \
-    "adds r2, r2, r4\n\t"                                                                          \
-    "adds r3, r3, r4\n\t"                                                                          \
-    "ldr r4, [r7, #16]\n\t"                                                                        \
-    "asrs r2, r2, r4\n\t"                                                                          \
-    "asrs r3, r3, r4\n\t"                                                                          \
+    "adds r2, r2, r6\n\t"                                                                          \
+    "adds r3, r3, r6\n\t"                                                                          \
+    "asrs r2, r2, r5\n\t"                                                                          \
+    "asrs r3, r3, r5\n\t"                                                                          \
     "lsrs r4, r2, #8\n\t"                                                                          \
     "bne 4f\n" /* seldom */                                                                        \
     "2:\n\t"                                                                                       \
@@ -98,6 +94,8 @@ __attribute__((naked, noinline)) static void write_row(row_work *r __attribute__
             "mov r7, r11\n\t"
             "push {r4-r7}\n\t"
             "mov r12, r0\n\t"
+            "movs r2, #12\n\t" /* what requantising reads */
+            "add r12, r12, r2\n\t"
             "ldr r2, [r0, #8]\n\t"
             "mov r11, r2\n\t"
             "movs r2, #1\n\t"
@@ -107,17 +105,16 @@ __attribute__((naked, noinline)) static void write_row(row_work *r __attribute__
             "ldr r0, [r0, #0]\n"
             "1:\n\t" ADD_UP REQUANTISE "subs r2, #128\n\t"
             "subs r3, #128\n\t"
-            "ldr r4, [r7, #24]\n\t"
-            "ldr r5, [r7, #28]\n\t"
+            "ldm r7!, {r5, r6}\n\t"
+            "ldr r4, [r7, #0]\n\t"
             "strb r3, [r4, r5]\n\t"
             "strb r2, [r4, #0]\n\t"
             "adds r4, r4, r5\n\t"
             "adds r4, r4, r5\n\t"
-            "str r4, [r7, #24]\n\t"
+            "str r4, [r7, #0]\n\t"
             "subs r1, #36\n\t"
             "subs r0, #12\n\t"
-            "ldr r4, [r7, #32]\n\t"
-            "cmp r0, r4\n\t"
+            "cmp r0, r6\n\t"
             "bne 1b\n\t"
             "pop {r4-r7}\n\t"
             "mov r8, r4\n\t"

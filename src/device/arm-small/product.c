@@ -24,9 +24,10 @@ typedef struct work {
     const uint32_t *pairs;       /*  0 */
     const int8_t *weights, *end; /*  4 */
     int32_t bias;                /* 12 */
-    int32_t factor, shift, half; /* 16: half of what the shift divides by */
-    int32_t offset;              /* 28: the zero point's distance from -128 */
-    int32_t step;                /* 32 */
+    int32_t half;                /* 16: of what the shift divides by */
+    int32_t offset;              /* 20: the zero point's distance from -128 */
+    int32_t step;                /* 24 */
+    int32_t factor, shift;       /* 28 */
     int8_t *out;                 /* 36 */
     int32_t sums[PIXELS];        /* 40: where they are wanted instead */
 } work;
@@ -100,33 +101,30 @@ NSK_ASSERT(offsetof(work, sums) == 40, "the text below is for pointers of four b
     "mov r11, r7\n\t"                                                                              \
     "pop {r4-r7, pc}\n\t"
 
-/* nsk_requantise of r4 where the clamp is an int8's. */
-#define REQUANTISE                                                                                 \
-    "muls r4, r1, r4\n\t"                                                                          \
-    "add r4, r4, r12\n\t"                                                                          \
-    "asrs r4, r4, r2\n\t"                                                                          \
-    "add r4, r4, lr\n\t"                                                                           \
-    "cmp r4, #255\n\t"                                                                             \
+/* nsk_requantise of a sum where the clamp is an int8's. */
+#define REQUANTISE(sum)                                                                            \
+    "muls " sum ", r1, " sum "\n\t"                                                                \
+    "add " sum ", " sum ", r12\n\t"                                                                \
+    "asrs " sum ", " sum ", r2\n\t"                                                                \
+    "add " sum ", " sum ", lr\n\t"                                                                 \
+    "cmp " sum ", #255\n\t"                                                                        \
     "bls 2f\n\t" /* nearly always */                                                               \
-    "asrs r4, r4, #31\n\t"                                                                         \
-    "mvns r4, r4\n"                                                                                \
+    "asrs " sum ", " sum ", #31\n\t"                                                               \
+    "mvns " sum ", " sum "\n"                                                                      \
     "2:\n\t"                                                                                       \
-    "subs r4, r4, #128\n\t"                                                                        \
-    "strb r4, [r3, #0]\n\t"                                                                        \
+    "subs " sum ", " sum ", #128\n\t"                                                              \
+    "strb " sum ", [r3, #0]\n\t"                                                                   \
     "add r3, r3, r8\n\t"
 
 /* All registers are spoken for in these, so that the compiler has no part in them. */
 __attribute__((naked, noinline)) static void write_plainly(work *w __attribute__((unused))) {
-    __asm__(ADD_UP "mov r9, r5\n\t"
-                   "mov r10, r6\n\t"
-                   "mov r11, r7\n\t"
-                   "adds r0, r0, #16\n\t"
-                   "ldm r0!, {r1, r2, r5-r7}\n\t"
-                   "ldr r3, [r0, #0]\n\t"
-                   "mov r12, r5\n\t"
-                   "mov lr, r6\n\t"
-                   "mov r8, r7\n\t" REQUANTISE "mov r4, r9\n\t" REQUANTISE
-                   "mov r4, r10\n\t" REQUANTISE "mov r4, r11\n\t" REQUANTISE RETURN);
+    __asm__(ADD_UP "adds r0, r0, #16\n\t"
+                   "ldm r0!, {r1-r3}\n\t"
+                   "mov r12, r1\n\t"
+                   "mov lr, r2\n\t"
+                   "mov r8, r3\n\t"
+                   "ldm r0!, {r1-r3}\n\t" REQUANTISE("r4") REQUANTISE("r5") REQUANTISE("r6")
+                       REQUANTISE("r7") RETURN);
 }
 
 __attribute__((naked, noinline)) static void add_up(work *w __attribute__((unused))) {
