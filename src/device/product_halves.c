@@ -4,7 +4,8 @@
  * word as a + 2^16 b, whose product with a weight w is a w + 2^16 b w. Two such products, and HALF,
  * can be added before the lower part overflows (2 x 128 x 127 < 2^15). Of each such sum S, T adds
  * up all of it and H what the upper part holds, S / 2^16: then the sum of all b w is H, and that of
- * all a w is T - 2^16 H, less the HALF of each sum. What wraps around in T is gone again. */
+ * all a w is T - 2^16 H, less the HALF of each sum. What wraps around in T is gone again. Both
+ * begin with the bias, T less all HALFs. */
 #include "product.h"
 
 #include "arch.h"
@@ -15,10 +16,10 @@
 #define HALF UINT32_C(0x8000)
 enum { PIXELS = 4, TAPS = 2 }; /* at a time: two pairs; in one sum */
 
-/* Of two outputs, the first and second pair's. */
+/* An output's sums, of both pairs. */
 typedef struct halves {
-    uint32_t all[4];
-    int32_t upper[4];
+    uint32_t all[2];
+    int32_t upper[2];
 } halves;
 
 static inline uint32_t word_of(int8_t level) {
@@ -37,51 +38,50 @@ NSK_WRAPS static NSK_NOINLINE void pair_up(const int8_t *const *in, int32_t row,
     }
 }
 
-/* `v` and `w`: the rows of two outputs. */
-NSK_WRAPS static NSK_NOINLINE void add_up(const uint32_t *pairs, const int8_t *v, const int8_t *w,
-                                          int32_t row, halves *sums) {
-    uint32_t t0 = 0;
-    uint32_t t1 = 0;
-    uint32_t t2 = 0;
-    uint32_t t3 = 0;
-    int32_t h0 = 0;
-    int32_t h1 = 0;
-    int32_t h2 = 0;
-    int32_t h3 = 0;
-    for (const int8_t *end = v + row; v < end; v += TAPS, w += TAPS, pairs += 2 * TAPS) {
-        uint32_t s;
-#define MEET(t, h, pair, weights)                                                                  \
-    s = HALF + pairs[pair] * word_of((weights)[0]);                                                \
-    s += pairs[2 + (pair)] * word_of((weights)[1]);                                                \
-    (t) += s;                                                                                      \
-    (h) += (int32_t)s >> 16
-        MEET(t0, h0, 0, v);
-        MEET(t1, h1, 1, v);
-        MEET(t2, h2, 0, w);
-        MEET(t3, h3, 1, w);
-#undef MEET
-    }
-    sums->all[0] = t0;
-    sums->all[1] = t1;
-    sums->all[2] = t2;
-    sums->all[3] = t3;
-    sums->upper[0] = h0;
-    sums->upper[1] = h1;
-    sums->upper[2] = h2;
-    sums->upper[3] = h3;
+/* The bias in both halves, less the HALFs that will be added to the lower ones. */
+NSK_WRAPS static inline halves begin(int32_t bias, int32_t row) {
+    const uint32_t both = (uint32_t)bias + ((uint32_t)bias << 16);
+    const uint32_t all = both - (uint32_t)row / TAPS * HALF;
+    return (halves){{all, all}, {bias, bias}};
 }
 
 /* Output c of four pixels, from where their outputs begin. */
-NSK_WRAPS static void write_four(const nsk_matmul *p, const halves *s, int first,
-                                 int32_t requantise, int8_t *const *out, uint32_t c) {
-    const int32_t bias = nsk_requantise_bias(requantise);
-    const uint32_t added = (uint32_t)(p->row / TAPS) * HALF;
-    for (int i = 0; i < 2; i++) {
-        const int32_t upper = s->upper[first + i];
-        const uint32_t lower = s->all[first + i] - added - ((uint32_t)upper << 16);
-        out[2 * i + 1][c] = nsk_requantise(upper + bias, requantise, p->zero, p->low, p->high);
-        out[2 * i][c] = nsk_requantise((int32_t)lower + bias, requantise, p->zero, p->low, p->high);
+NSK_WRAPS static inline void write_four(const nsk_matmul *p, halves s, int32_t requantise,
+                                        int8_t *const *out, uint32_t c) {
+    const int32_t zero = p->zero;
+    const int32_t low = p->low;
+    const int32_t high = p->high;
+    const uint32_t first = s.all[0] - ((uint32_t)s.upper[0] << 16);
+    const uint32_t third = s.all[1] - ((uint32_t)s.upper[1] << 16);
+    out[3][c] = nsk_requantise(s.upper[1], requantise, zero, low, high);
+    out[2][c] = nsk_requantise((int32_t)third, requantise, zero, low, high);
+    out[1][c] = nsk_requantise(s.upper[0], requantise, zero, low, high);
+    out[0][c] = nsk_requantise((int32_t)first, requantise, zero, low, high);
+}
+
+/* Outputs c and `other` of four pixels, whose rows of weights are v and w. */
+NSK_WRAPS static NSK_NOINLINE void two_outputs(const nsk_matmul *p, const uint32_t *pairs,
+                                               const int8_t *v, const int8_t *w, uint32_t c,
+                                               uint32_t other, int8_t *const *out) {
+    const int32_t requantise = nsk_word(p->requantise, c);
+    const int32_t other_requantise = nsk_word(p->requantise, other);
+    halves a = begin(nsk_requantise_bias(requantise), p->row);
+    halves b = begin(nsk_requantise_bias(other_requantise), p->row);
+    for (const int8_t *end = v + p->row; v < end; v += TAPS, w += TAPS, pairs += 2 * TAPS) {
+        uint32_t s;
+#define MEET(sums, pair, weights)                                                                  \
+    s = HALF + pairs[pair] * word_of((weights)[0]);                                                \
+    s += pairs[2 + (pair)] * word_of((weights)[1]);                                                \
+    (sums).all[pair] += s;                                                                         \
+    (sums).upper[pair] += (int32_t)s >> 16
+        MEET(a, 0, v);
+        MEET(a, 1, v);
+        MEET(b, 0, w);
+        MEET(b, 1, w);
+#undef MEET
     }
+    write_four(p, b, other_requantise, out, other);
+    write_four(p, a, requantise, out, c);
 }
 
 /* Up to four pixels; the last one stands in for those that are not there. */
@@ -97,11 +97,8 @@ static void four_pixels(const nsk_matmul *p, const int8_t *in, int32_t pixels, i
     pair_up(from, p->row, pairs);
     const int8_t *weights = p->weights;
     for (uint32_t c = 0; c < (uint32_t)p->outputs; c += 2, weights += 2 * p->row) {
-        const uint32_t other = c + 1U < (uint32_t)p->outputs; /* one alone is done twice */
-        halves s;
-        add_up(pairs, weights, weights + (other != 0 ? p->row : 0), p->row, &s);
-        write_four(p, &s, 2, nsk_word(p->requantise, c + other), out, c + other);
-        write_four(p, &s, 0, nsk_word(p->requantise, c), out, c);
+        const uint32_t more = c + 1U < (uint32_t)p->outputs; /* one alone is done twice */
+        two_outputs(p, pairs, weights, weights + (more != 0 ? p->row : 0), c, c + more, out);
     }
 }
 
