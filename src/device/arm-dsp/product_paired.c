@@ -128,14 +128,14 @@ static NSK_NOINLINE void widen(const int8_t *const *in, int32_t row, uint32_t *t
 typedef struct walk {
     int8_t *out[PIXELS];       /*  0 */
     const uint32_t *in;        /* 16: all pixels' inputs */
-    const uint32_t *end;       /* 20 */
+    uint32_t odd;              /* 20: whether a row is an odd number of words */
     const int8_t *weights;     /* 24 */
     const uint8_t *requantise; /* 28: of the next output */
     int32_t zero;              /* 32 */
     uint32_t left;             /* 36: pairs of outputs that are left */
-    uint32_t odd;              /* 40: whether a row is an odd number of words */
+    const uint32_t *end;       /* 40 */
 } walk;
-NSK_ASSERT(offsetof(walk, odd) == 40, "the text below is for pointers of four bytes");
+NSK_ASSERT(offsetof(walk, end) == 40, "the text below is for pointers of four bytes");
 
 /* Of the first output r4 to r7 are the sums, of both r8 to r11. */
 #define TWO_TAPS                                                                                   \
@@ -165,7 +165,7 @@ NSK_ASSERT(offsetof(walk, odd) == 40, "the text below is for pointers of four by
 __attribute__((naked, noinline)) static void walk_pairs(walk *at __attribute__((unused))) {
     __asm__(".syntax unified\n\t"
             "push {r0, r4-r11, lr}\n\t"
-            "ldr r12, [r0, #20]\n\t"
+            "ldr r12, [r0, #40]\n\t"
             "push {r0, r12}\n"
             "1:\n\t"
             "ldrd r1, r12, [r0, #24]\n\t"
@@ -179,8 +179,7 @@ __attribute__((naked, noinline)) static void walk_pairs(walk *at __attribute__((
             "mov r9, r8\n\t"
             "mov r10, r8\n\t"
             "mov r11, r8\n\t"
-            "ldr r2, [r0, #40]\n\t"
-            "ldr r0, [r0, #16]\n\t"
+            "ldrd r0, r2, [r0, #16]\n\t"
             "cmp r2, #0\n\t"
             "bne 3f\n"
             "2:\n\t" TWO_TAPS TWO_TAPS "3:\n\t" TWO_TAPS TWO_TAPS "ldr r12, [sp, #4]\n\t"

@@ -165,7 +165,9 @@ void nsk_multiply_out(const nsk_matmul *p, const int8_t *in, int32_t pixels, int
             four_of_short_rows(p, c, in, pixels, out + c);
             continue;
         }
-        four_outputs(p, c, in, p->in_step, pixels / 2, out + c, p->out_step);
+        if (pixels > 1) {
+            four_outputs(p, c, in, p->in_step, pixels / 2, out + c, p->out_step);
+        }
         if (pixels % 2 == 1) { /* alone, it is done twice */
             int32_t last = pixels - 1;
             four_outputs(p, c, in + last * p->in_step, 0, 1, out + c + last * p->out_step, 0);
