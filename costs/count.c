@@ -26,6 +26,7 @@
 #include "estimate/least_squares.h"
 #include "grid.h"
 #include "handed.h"
+#include "pipeline.h"
 
 enum { TERMS = NSK_COST_TERMS, MOST_POINTS = 8192 };
 
@@ -47,7 +48,7 @@ typedef struct study {
     const emulated_core *core;
     const core_timings *timings;
     char *elf;
-    char *folder, *model, *frames, *counts, *plugin;
+    char *folder, *counts, *steps, *trace, *plugin;
     point points[MOST_POINTS];
     int count;
     kind_cost *kinds; /* nsk_cost_kind_count of them */
@@ -75,34 +76,73 @@ typedef struct manner {
 static const char in_pairs[] = "cortex-m4";
 static const char in_blocks[] = "rv32imac-zve32x";
 
-static bool write_inputs(const study *s, const grid_shape *shape, manner how, nsk_model *model,
-                         nsk_model_file **file, nsk_error *error) {
-    nsk_model_file *plain = grid_model(shape, how.way, error);
-    *file = plain;
+/* A shape, as it is run. */
+typedef struct tried {
+    int shape;
+    manner how;
+    int layers; /* that give points, from the tested one on */
+    nsk_model_file *file;
+    uint8_t *frame;
+    emulated_run run;
+} tried;
+
+static bool add_tried(GArray *all, int shape, manner how, int layers, nsk_error *error) {
+    nsk_model_file *plain = grid_model(&grid_shapes[shape], how.way, error);
+    tried t = {.shape = shape, .how = how, .layers = layers, .file = plain};
+    nsk_model model;
     if (plain == NULL) {
         return false;
     }
     if (how.order != NULL) {
-        *file = nsk_model_file_for_core(plain, how.order);
+        t.file = nsk_model_file_for_core(plain, how.order);
         nsk_model_file_free(plain);
     }
-    nsk_open(model, (*file)->bytes, (*file)->size);
-    size_t size = (size_t)model->width * model->height * model->channels;
-    uint8_t *frame = g_malloc(size);
+    nsk_open(&model, t.file->bytes, t.file->size);
+    const size_t size = (size_t)model.width * model.height * model.channels;
+    t.frame = g_malloc(size);
     for (size_t i = 0; i < size; i++) {
-        frame[i] = (uint8_t)(i * 37U % 251U);
+        t.frame[i] = (uint8_t)(i * 37U % 251U);
     }
-    bool good = nsk_model_file_write(*file, s->model, error) &&
-                nsk_file_write(s->frames, frame, size, error);
-    g_free(frame);
-    return good;
+    g_array_append_val(all, t);
+    return true;
 }
 
-/* What a run counted outside of its layers, and over what work. */
-typedef struct around {
-    double instructions;
-    nsk_work frame, stream;
-} around;
+static GArray *tried_new(void) {
+    return g_array_new(FALSE, TRUE, sizeof(tried));
+}
+
+static tried *tried_at(const GArray *all, int index) {
+    return &g_array_index(all, tried, index);
+}
+
+static void tried_free(GArray *all) {
+    for (int i = 0; i < (int)all->len; i++) {
+        tried *t = tried_at(all, i);
+        emulated_run_clear(&t->run);
+        nsk_model_file_free(t->file);
+        g_free(t->frame);
+    }
+    g_array_free(all, TRUE);
+}
+
+/* Runs those from `first` on that fit into one start of the emulator; how many, or 0. */
+static int run_some(const study *s, const GArray *all, int first, const char *plugin,
+                    nsk_error *error) {
+    const int count = (int)all->len - first;
+    emulated_job *jobs = g_new(emulated_job, count);
+    emulated_run *runs = g_new0(emulated_run, count);
+    for (int i = 0; i < count; i++) {
+        const tried *t = tried_at(all, first + i);
+        jobs[i] = (emulated_job){t->file, t->frame};
+    }
+    const int some = emulate_some(s->core, s->elf, jobs, count, s->folder, plugin, runs, error);
+    for (int i = 0; i < some; i++) {
+        tried_at(all, first + i)->run = runs[i];
+    }
+    g_free(jobs);
+    g_free(runs);
+    return some;
+}
 
 /* Depths by "group kind". */
 static void note_depth(study *s, const char *group, const char *kind, double bytes) {
@@ -142,60 +182,44 @@ static void add_around(study *s, const nsk_model *model, const emulated_run *run
     add_point(s, "check", &check, run->check);
 }
 
-/* Runs a shape in one manner and adds points of its layers from the tested one on, `layers` of
- * them.
- */
-static bool count_way(study *s, int index, manner how, int layers, around *rest, nsk_error *error) {
+/* Adds points of a shape's layers from the tested one on, and of what is around them. `prepare`:
+ * what its run as a whole counted outside of layers, which this sets or takes from what a streamed
+ * one counted. */
+static void count_tried(study *s, const tried *t, double *prepare) {
     nsk_model model;
-    nsk_model_file *file;
-    emulated_run run = {0};
-    bool good = write_inputs(s, &grid_shapes[index], how, &model, &file, error) &&
-                emulate(s->core, s->elf, s->model, s->frames, NULL, &run, error);
-    for (int i = GRID_TESTED_LAYER; good && i < MIN(run.layers, GRID_TESTED_LAYER + layers); i++) {
+    const emulated_run *run = &t->run;
+    nsk_open(&model, t->file->bytes, t->file->size);
+    for (int i = GRID_TESTED_LAYER; i < MIN(run->layers, GRID_TESTED_LAYER + t->layers); i++) {
         nsk_work work = nsk_layer_work(&model, (unsigned)i);
-        add_point(s, nsk_cost_kind(&model, (unsigned)i), &work, run.layer[i]);
+        add_point(s, nsk_cost_kind(&model, (unsigned)i), &work, run->layer[i]);
     }
-    if (good) {
-        rest->instructions = run.prepare;
-        rest->stream = nsk_stream_work(&model);
-        rest->frame = (nsk_work){.calls = 1,
-                                 .outputs = (uint64_t)model.width * model.height * model.channels,
-                                 .rows = model.height};
-        note_depths(s, &model, &run);
+    note_depths(s, &model, run);
+    if (t->how.order != NULL) {
+        return;
     }
-    if (good && how.way == GRID_PLAIN && how.order == NULL) {
-        add_around(s, &model, &run);
+    if (t->how.way == GRID_PLAIN) {
+        const nsk_work frame = {.calls = 1,
+                                .outputs = (uint64_t)model.width * model.height * model.channels,
+                                .rows = model.height};
+        *prepare = run->prepare;
+        add_point(s, "prepare", &frame, run->prepare);
+        add_around(s, &model, run);
+    } else if (t->how.way == GRID_STREAMED) {
+        const nsk_work stream = nsk_stream_work(&model);
+        add_point(s, "stream", &stream, run->prepare - *prepare);
     }
-    emulated_run_clear(&run);
-    nsk_model_file_free(file);
-    return good;
 }
 
 /* Whole, and, where the kind of layer can, a row at a time and over its input. */
-static bool count_order(study *s, int index, const char *order, nsk_error *error) {
+static bool add_order(GArray *all, int index, const char *order, nsk_error *error) {
     enum { ALL = 64 };
-    around whole;
-    around streamed;
-    around over;
     const nsk_kind kind = grid_shapes[index].kind;
     const manner plainly = {GRID_PLAIN, order};
     const manner row_by_row = {GRID_STREAMED, order};
     const manner over_input = {GRID_OVER, order};
-    if (!count_way(s, index, plainly, order != NULL ? 1 : ALL, &whole, error)) {
-        return false;
-    }
-    if (order == NULL) {
-        add_point(s, "prepare", &whole.frame, whole.instructions);
-    }
-    if (nsk_kind_is_streamed(kind)) {
-        if (!count_way(s, index, row_by_row, 1, &streamed, error)) {
-            return false;
-        }
-        if (order == NULL) {
-            add_point(s, "stream", &streamed.stream, streamed.instructions - whole.instructions);
-        }
-    }
-    return !nsk_kind_has_window(kind) || count_way(s, index, over_input, 0, &over, error);
+    return add_tried(all, index, plainly, order != NULL ? 1 : ALL, error) &&
+           (!nsk_kind_is_streamed(kind) || add_tried(all, index, row_by_row, 1, error)) &&
+           (!nsk_kind_has_window(kind) || add_tried(all, index, over_input, 1, error));
 }
 
 /* Every core reads pairs; blocks, that whose order it is. */
@@ -203,19 +227,37 @@ static bool reads(const study *s, const char *order) {
     return order != in_blocks || strcmp(s->core->name, in_blocks) == 0;
 }
 
-static bool count_shape(study *s, int index, nsk_error *error) {
+static bool add_shape(const study *s, GArray *all, int index, nsk_error *error) {
     const char *const orders[] = {NULL, in_pairs, in_blocks};
     const bool ordered = nsk_kind_unpacked(grid_shapes[index].kind) == NSK_KIND_CONV;
     for (size_t i = 0; i < (ordered ? G_N_ELEMENTS(orders) : 1); i++) {
-        if (reads(s, orders[i]) && !count_order(s, index, orders[i], error)) {
+        if (reads(s, orders[i]) && !add_order(all, index, orders[i], error)) {
             return false;
         }
     }
-    if (isatty(STDERR_FILENO)) {
-        fprintf(stderr, "\r%d of %d shapes counted%s", index + 1, grid_shape_count,
-                index + 1 == grid_shape_count ? "\n" : "");
-    }
     return true;
+}
+
+static bool count_shapes(study *s, nsk_error *error) {
+    GArray *all = tried_new();
+    bool good = true;
+    for (int i = 0; i < grid_shape_count && good; i++) {
+        good = add_shape(s, all, i, error);
+    }
+    int some = 0;
+    for (int done = 0; good && done < (int)all->len; done += some) {
+        some = run_some(s, all, done, NULL, error);
+        good = some > 0;
+        if (isatty(STDERR_FILENO)) {
+            fprintf(stderr, "\r%d of %d models run", done + some, (int)all->len);
+        }
+    }
+    double prepare = 0.0;
+    for (int i = 0; i < (int)all->len && good; i++) {
+        count_tried(s, tried_at(all, i), &prepare);
+    }
+    tried_free(all);
+    return good;
 }
 
 /* Relative error of an estimate. */
@@ -247,6 +289,33 @@ static bool unpacks(int term) {
     return g_strv_contains(terms, nsk_cost_terms[term]);
 }
 
+/* Whether a kind's layers can cost anything by a term. Products that fill up what is outside of the
+ * picture cost as much as others, and blocks are what vectors take: without this, terms that go
+ * nearly together in the grid stand in for each other, and mislead outside of it. */
+static bool may_cost(const study *s, const char *kind, int term) {
+    static const char *const of_vectors[] = {"block", "quad", "triple", "odd", NULL};
+    static const char *const of_others[] = {"product", "output", "twice", NULL};
+    static const char *const families[] = {"conv", "pointwise", "dense"};
+    const bool vectors = strstr(s->timings->kernels, "vector") != NULL;
+    const bool fours = strcmp(s->core->name, "cortex-m55") == 0; /* outputs at a time */
+    const bool paired = strstr(kind, "paired") != NULL;          /* four pixels, two outputs */
+    const char *name = nsk_cost_terms[term];
+    bool multiplies = false;
+    for (size_t i = 0; i < G_N_ELEMENTS(families); i++) {
+        const char *rest = kind + strlen(families[i]);
+        multiplies = multiplies ||
+                     (g_str_has_prefix(kind, families[i]) && !g_str_has_prefix(rest, "-fine") &&
+                      !g_str_has_prefix(rest, "-transpose"));
+    }
+    /* inputs are taken as they stand, or in runs, however long */
+    const bool runs = vectors && !paired;
+    const bool whole = g_str_has_prefix(kind, "dense") || runs;
+    return !multiplies || (strcmp(name, "mac") != 0 && (!whole || strcmp(name, "byte") != 0) &&
+                           (!runs || strcmp(name, "copy") != 0) &&
+                           (vectors || paired || !g_strv_contains(of_vectors, name)) &&
+                           (!fours || paired || !g_strv_contains(of_others, name)));
+}
+
 /* On relative errors; where there is a base, of what it leaves to unpacking. */
 static bool fit(const study *s, kind_cost *k, nsk_error *error) {
     static double a[MOST_POINTS * TERMS];
@@ -256,7 +325,8 @@ static bool fit(const study *s, kind_cost *k, nsk_error *error) {
     for (int i = 0; i < s->count; i++) {
         const point *p = &s->points[i];
         for (int t = 0; t < TERMS && strcmp(p->kind, k->kind) == 0; t++) {
-            a[rows * TERMS + t] = base == NULL || unpacks(t) ? p->term[t] / p->instructions : 0.0;
+            const bool counts = base == NULL ? may_cost(s, k->kind, t) : unpacks(t);
+            a[rows * TERMS + t] = counts ? p->term[t] / p->instructions : 0.0;
             b[rows] = base == NULL ? 1.0 : -misfit(p, base->coefficient);
         }
         rows += strcmp(p->kind, k->kind) == 0;
@@ -302,33 +372,41 @@ static bool shows(const nsk_model *model, const char *kind) {
     return strcmp(nsk_cost_kind(model, GRID_TESTED_LAYER), any ? "conv" : kind) == 0;
 }
 
-static bool trace_shape(const study *s, const cycle_image *image, const grid_shape *shape,
-                        kind_cost *k, nsk_error *error) {
-    nsk_model model;
-    nsk_model_file *file;
-    emulated_run run = {0};
-    const manner how = {strcmp(k->kind, "stream") == 0 ? GRID_STREAMED : GRID_PLAIN,
-                        order_of(k->kind)};
-    if (how.way == GRID_STREAMED && !nsk_kind_is_streamed(shape->kind)) {
+/* Adds a shape where it shows the kind. */
+static bool add_shown(GArray *all, int index, const char *kind, nsk_error *error) {
+    const manner how = {strcmp(kind, "stream") == 0 ? GRID_STREAMED : GRID_PLAIN, order_of(kind)};
+    if (how.way == GRID_STREAMED && !nsk_kind_is_streamed(grid_shapes[index].kind)) {
         return true;
     }
-    bool good = write_inputs(s, shape, how, &model, &file, error) &&
-                (!shows(&model, k->kind) ||
-                 (emulate(s->core, s->elf, s->model, s->frames, s->plugin, &run, error) &&
-                  cycle_mix_add(image, s->counts, k->sources, &k->mix, error)));
-    emulated_run_clear(&run);
-    nsk_model_file_free(file);
-    return good;
+    const guint before = all->len;
+    nsk_model model;
+    if (!add_tried(all, index, how, 1, error)) {
+        return false;
+    }
+    const tried *t = tried_at(all, (int)before);
+    nsk_open(&model, t->file->bytes, t->file->size);
+    if (!shows(&model, kind)) {
+        nsk_model_file_free(t->file);
+        g_free(t->frame);
+        g_array_set_size(all, before);
+    }
+    return true;
 }
 
 static bool trace_kind(const study *s, const cycle_image *image, kind_cost *k, nsk_error *error) {
-    for (int i = 0; i < grid_shape_count; i++) {
-        if (!trace_shape(s, image, &grid_shapes[i], k, error)) {
-            return false;
-        }
+    GArray *all = tried_new();
+    bool good = true;
+    for (int i = 0; i < grid_shape_count && good; i++) {
+        good = add_shown(all, i, k->kind, error);
     }
-    return k->mix.instructions > 0.0 ||
-           nsk_fail(error, "the counts hold no instruction of %s", k->sources);
+    int some = 0;
+    for (int done = 0; good && done < (int)all->len; done += some) {
+        some = run_some(s, all, done, s->plugin, error);
+        good = some > 0 && cycle_mix_add(image, s->counts, k->sources, &k->mix, error);
+    }
+    tried_free(all);
+    return good && (k->mix.instructions > 0.0 ||
+                    nsk_fail(error, "the counts hold no instruction of %s", k->sources));
 }
 
 static char *tool_version(const char *command) {
@@ -352,12 +430,18 @@ static void write_sources(const study *s, GString *to) {
         "# Made by `make costs`; do not edit. docs/estimates.md says how.\n[table]\n"
         "core = %s\nkernels = %s, -O2\ncompiler = %s\nemulator = %s\n"
         "instructions = fitted to counts on the emulator over %d shapes\n"
-        "cycles = %s%s\n"
-        "\n# instructions = the sum of each number times what docs/estimates.md counts by it\n",
+        "cycles = %s%s\n",
         s->core->name, s->timings->kernels, compiler, emulator, grid_shape_count,
         published ? "instructions counted by address, each by "
                   : "one an instruction, as this core's ",
         published ? s->timings->source : "timings are not published");
+    const pipeline_core *pipeline = pipeline_core_of(s->core->name);
+    if (pipeline != NULL) {
+        g_string_append_printf(to, "pipeline = %s; all else assumed\n", pipeline->published);
+    }
+    g_string_append(
+        to,
+        "\n# instructions = the sum of each number times what docs/estimates.md counts by it\n");
     g_free(gcc);
     g_free(qemu);
     g_free(compiler);
@@ -407,6 +491,11 @@ static bool write_table(const study *s, const char *path, nsk_error *error) {
                                "worst-misfit = %.4f\n",
                                k->mix.cycles / k->mix.instructions,
                                k->mix.taken_branches / k->mix.instructions, k->spread, k->worst);
+        if (k->mix.slow > 0.0) {
+            g_string_append_printf(text, "pipeline-fast = %.4f\npipeline-slow = %.4f\n",
+                                   k->mix.fast / k->mix.instructions,
+                                   k->mix.slow / k->mix.instructions);
+        }
     }
     write_depths(s, text);
     bool good = handed_code(s->core->name, s->folder, text, error) &&
@@ -416,13 +505,13 @@ static bool write_table(const study *s, const char *path, nsk_error *error) {
 }
 
 static bool run_study(study *s, const char *result, nsk_error *error) {
-    for (int i = 0; i < grid_shape_count; i++) {
-        if (!count_shape(s, i, error)) {
-            return false;
-        }
+    if (!count_shapes(s, error)) {
+        return false;
     }
     cycle_image *image = cycle_image_read(s->elf, s->timings, error);
-    bool good = image != NULL;
+    s->plugin =
+        image != NULL ? cycle_image_plugin(image, s->trace, s->counts, s->steps, error) : NULL;
+    bool good = s->plugin != NULL;
     s->kinds = g_new0(kind_cost, nsk_cost_kind_count());
     for (int i = 0; good && i < nsk_cost_kind_count(); i++) {
         kind_cost *k = &s->kinds[i];
@@ -460,15 +549,14 @@ int main(int argc, char **argv) {
     s.elf = g_build_filename(argv[2], "replay.elf", NULL);
     s.folder = g_dir_make_tmp("costs-XXXXXX", NULL);
     s.deep = g_hash_table_new_full(g_str_hash, g_str_equal, g_free, g_free);
-    s.model = g_build_filename(s.folder, "grid.nsk", NULL);
-    s.frames = g_build_filename(s.folder, "frame.bin", NULL);
     s.counts = g_build_filename(s.folder, "counts.txt", NULL);
-    s.plugin = g_strdup_printf("%s,out=%s", argv[3], s.counts);
+    s.steps = g_build_filename(s.folder, "steps.txt", NULL);
+    s.trace = g_strdup(argv[3]);
     bool good = run_study(&s, argv[4], &error);
     if (!good) {
         fprintf(stderr, "cost-count: %s\n", error.text);
     }
-    char *const files[] = {s.model, s.frames, s.counts};
+    char *const files[] = {s.counts, s.steps};
     for (size_t i = 0; i < G_N_ELEMENTS(files); i++) {
         g_unlink(files[i]);
     }
@@ -476,7 +564,7 @@ int main(int argc, char **argv) {
     g_spawn_command_line_sync(clean, NULL, NULL, NULL, NULL);
     g_free(clean);
     g_hash_table_destroy(s.deep);
-    char *const texts[] = {s.elf, s.model, s.frames, s.counts, s.plugin, s.folder};
+    char *const texts[] = {s.elf, s.counts, s.steps, s.trace, s.plugin, s.folder};
     for (size_t i = 0; i < G_N_ELEMENTS(texts); i++) {
         g_free(texts[i]);
     }

@@ -1,9 +1,12 @@
 #include "cycles.h"
 
+#include <inttypes.h>
 #include <limits.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+
+#include "decode.h"
 
 enum { MOST_CODE = 1 << 16 };
 
@@ -11,6 +14,7 @@ typedef struct instruction {
     uint8_t size;   /* bytes; 0: none here */
     uint8_t cycles; /* not taken, without pipelining */
     bool piped;     /* one cycle, behind another such */
+    pipeline_step step;
 } instruction;
 
 struct cycle_image {
@@ -18,6 +22,8 @@ struct cycle_image {
     instruction at[MOST_CODE]; /* by address from there */
     const char *source[MOST_CODE];
     const core_timings *timings;
+    const pipeline_core *pipeline; /* or NULL */
+    decode_block block;            /* while it is read */
     GStringChunk *names;
 };
 
@@ -30,17 +36,20 @@ static int registers_in(const char *operands) {
     return count;
 }
 
-static instruction classify(const core_timings *timings, const char *mnemonic, const char *operands,
+static instruction classify(cycle_image *image, const char *mnemonic, const char *operands,
                             int size) {
+    const core_timings *timings = image->timings;
     timing_rule rule = timing_of(timings, mnemonic);
     int cycles = rule.cycles + (rule.each ? registers_in(operands) : 0);
-    return (instruction){(uint8_t)size, (uint8_t)cycles, rule.piped};
+    const pipeline_step step = decode_step(mnemonic, operands, size, &image->block);
+    const bool late = timings->phases && step.unit == PIPELINE_STORE && step.indexed;
+    return (instruction){(uint8_t)size, (uint8_t)(late ? 2 : cycles), rule.piped || late, step};
 }
 
-static char **run_tool(const char *prefix, const char *tool, const char *flags, const char *elf,
-                       nsk_error *error) {
-    char *program = g_strconcat(prefix, tool, NULL);
-    char *arguments[] = {program, (char *)flags, (char *)elf, NULL};
+static char **run_tool(const core_timings *timings, const char *tool, const char *flags,
+                       const char *more, const char *elf, nsk_error *error) {
+    char *program = g_strconcat(timings->tools, tool, NULL);
+    char *arguments[] = {program, (char *)flags, (char *)elf, (char *)more, NULL};
     char *out = NULL;
     int status = 0;
     GError *reason = NULL;
@@ -86,7 +95,7 @@ static void read_instruction(cycle_image *image, char *line) {
         }
         const char *operands = field[3] != NULL ? field[3] : "";
         char *mnemonic = g_strstrip(field[2]);
-        image->at[address] = classify(image->timings, mnemonic, operands, digits / 2);
+        image->at[address] = classify(image, mnemonic, operands, digits / 2);
     }
     g_strfreev(field);
 }
@@ -113,13 +122,14 @@ static void read_symbol(cycle_image *image, const char *line) {
 }
 
 cycle_image *cycle_image_read(const char *elf, const core_timings *timings, nsk_error *error) {
-    char **code = run_tool(timings->tools, "objdump", "-d", elf, error);
-    char **symbols = code != NULL ? run_tool(timings->tools, "nm", "-Sl", elf, error) : NULL;
+    char **code = run_tool(timings, "objdump", "-d", timings->machine, elf, error);
+    char **symbols = code != NULL ? run_tool(timings, "nm", "-Sl", NULL, elf, error) : NULL;
     cycle_image *image = NULL;
     if (symbols != NULL) {
         image = g_new0(cycle_image, 1);
         image->base = ULONG_MAX;
         image->timings = timings;
+        image->pipeline = pipeline_core_of(timings->core);
         image->names = g_string_chunk_new(1024);
         for (char **line = code; *line != NULL; line++) {
             read_instruction(image, *line);
@@ -153,25 +163,68 @@ static bool is_listed(const char *source, const char *list) {
 }
 
 /* What stands in memory before an instruction, and so ran before it where it was not come to by a
- * jump. */
-static bool is_behind_piped(const cycle_image *image, unsigned long at) {
+ * jump; NULL: nothing known. */
+static const instruction *behind(const cycle_image *image, unsigned long at) {
     for (unsigned long size = 2; size <= 4 && size <= at; size += 2) {
         const instruction *i = &image->at[at - size];
         if (i->size == size) {
-            return i->piped;
+            return i;
         }
     }
-    return false;
+    return NULL;
 }
+
+/* Whether an access hides behind the load before it, which does not load its address. */
+static bool is_hidden(const cycle_image *image, unsigned long at) {
+    const instruction *i = &image->at[at];
+    const instruction *before = i->piped ? behind(image, at) : NULL;
+    if (before == NULL || !before->piped || before->step.unit == PIPELINE_STORE) {
+        return false;
+    }
+    const uint32_t awaited = before->step.writes & i->step.reads;
+    return !image->timings->phases || i->step.unit == PIPELINE_STORE || awaited == 0;
+}
+
+/* Numbers of a line of trace.c, behind the address. */
+enum { RAN, COME_TO, LEFT, BUS, FAST, SLOW, NUMBERS };
 
 static void add_counts(const cycle_image *image, unsigned long at, const double *count,
                        cycle_mix *mix) {
     const instruction *i = &image->at[at];
-    double ran = count[0];
-    double hidden = i->piped && is_behind_piped(image, at) ? ran - count[1] : 0.0;
+    double ran = count[RAN];
+    double hidden = is_hidden(image, at) ? ran - count[COME_TO] : 0.0;
     mix->instructions += ran;
-    mix->cycles += ran * i->cycles - hidden * (i->cycles - 1) + count[2] * image->timings->taken;
-    mix->taken_branches += count[2];
+    mix->cycles += ran * i->cycles - hidden * (i->cycles - 1) + count[BUS] +
+                   count[LEFT] * image->timings->taken;
+    mix->taken_branches += count[LEFT];
+    mix->fast += count[FAST];
+    mix->slow += count[SLOW];
+}
+
+static bool write_steps(const cycle_image *image, const char *to, nsk_error *error) {
+    GString *text = g_string_new(image->timings->core);
+    g_string_append_c(text, '\n');
+    for (unsigned long i = 0; i < MOST_CODE; i++) {
+        const pipeline_step *s = &image->at[i].step;
+        if (image->at[i].size > 0) {
+            g_string_append_printf(text, "%lx %" PRIx32 " %" PRIx32 " %" PRIx32 " %x %x %x\n",
+                                   image->base + i, s->reads, s->writes, s->moves, s->unit,
+                                   s->count, s->narrow);
+        }
+    }
+    const bool good = nsk_file_write(to, text->str, text->len, error);
+    g_string_free(text, TRUE);
+    return good;
+}
+
+char *cycle_image_plugin(const cycle_image *image, const char *trace, const char *counts,
+                         const char *steps, nsk_error *error) {
+    if (image->pipeline != NULL && !write_steps(image, steps, error)) {
+        return NULL;
+    }
+    return g_strconcat(trace, ",out=", counts, image->pipeline != NULL ? ",steps=" : "",
+                       image->pipeline != NULL ? steps : "", image->timings->phases ? ",bus=1" : "",
+                       NULL);
 }
 
 bool cycle_mix_add(const cycle_image *image, const char *counts, const char *sources,
@@ -184,8 +237,8 @@ bool cycle_mix_add(const cycle_image *image, const char *counts, const char *sou
     while (fgets(line, sizeof line, file) != NULL) {
         char *rest;
         unsigned long at = offset_of(image, strtoul(line, &rest, 16));
-        double count[3] = {0.0};
-        for (int i = 0; i < 3; i++) {
+        double count[NUMBERS] = {0.0};
+        for (int i = 0; i < NUMBERS; i++) {
             count[i] = strtod(rest, &rest);
         }
         if (at < MOST_CODE && image->source[at] != NULL && is_listed(image->source[at], sources)) {

@@ -18,6 +18,11 @@ typedef struct core_timings {
     const char *source;    /* where the timings are published */
     timing_rule rules[16]; /* the first that fits; one cycle where none does */
     int taken;             /* more, where another instruction than the next follows */
+    /* Whether it has the phases of loads and stores of Armv7-M's small cores: a load waits for an
+     * address that the one before it loads, a store to the sum of two registers takes two cycles
+     * behind all but a load, words at odd places take more accesses of the bus, one cycle each. */
+    bool phases;
+    const char *machine; /* what its objdump has to be told; NULL: nothing */
 } core_timings;
 
 const core_timings *core_timings_of(const char *core);

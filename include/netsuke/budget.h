@@ -24,6 +24,7 @@ void nsk_board_free(nsk_board *board);
 
 typedef struct nsk_layer_cost {
     double instructions, cycles;
+    double fast, slow; /* cycles by the two ends of a model of the core's pipeline; 0: none */
 } nsk_layer_cost;
 
 /* In the order in which limits stand; that of the loss only where accuracy was measured. */
@@ -55,6 +56,10 @@ typedef struct nsk_budget {
     /* Whether the core's timings are published: where not, a cycle is counted for each instruction,
      * and only the board can tell how long it takes. */
     bool timed;
+    /* Where they are not: seconds between which a model of the core's pipeline has it, with most of
+     * its numbers assumed (docs/estimates.md). 0: there is no such model, or the table was learned.
+     */
+    double seconds_fast, seconds_slow;
     double watts, days; /* on the average, and on the battery; negative: not known */
     int layers;
     nsk_layer_cost *layer; /* one a layer */

@@ -55,6 +55,10 @@ static void print_json(const cli_context *context, const nsk_budget *u) {
     json_numbers(b, "latency", latency,
                  (double[]){u->cycles, u->seconds, u->seconds_low, u->seconds_high, u->watchdog},
                  5);
+    if (u->seconds_slow > 0.0) {
+        static const char *const pipeline[] = {"seconds_fast", "seconds_slow"};
+        json_numbers(b, "pipeline", pipeline, (double[]){u->seconds_fast, u->seconds_slow}, 2);
+    }
     json_builder_set_member_name(b, "timings_published");
     json_builder_add_boolean_value(b, u->timed);
     if (u->joules >= 0.0) {
@@ -150,6 +154,12 @@ static void print_parts(const cli_context *context, const nsk_budget *u) {
             "         learns the board's own timings\n",
             cli_count(u->cycles, text[0]), 100.0 * (u->seconds_high / u->seconds - 1.0),
             1.0 / u->seconds);
+        if (u->seconds_slow > 0.0) {
+            printf("         a model of the core's pipeline, most of whose numbers are assumed, "
+                   "has it\n"
+                   "         between %s and %s, from memory that never waits\n",
+                   cli_time(u->seconds_fast, text[0]), cli_time(u->seconds_slow, text[1]));
+        }
     }
     printf("watchdog at most %s from one call of the port's to the next that can feed it\n",
            cli_time(u->watchdog, text[0]));

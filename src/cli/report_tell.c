@@ -355,6 +355,12 @@ static bool tell_budget(report_content *s) {
         nsk_page_text(s->page, "Time: at one instruction a cycle, as this core's timings are not "
                                "published; 'netsuke clock' learns the board's own.");
     }
+    if (b->seconds_slow > 0.0) {
+        nsk_page_text(s->page,
+                      "A model of the core's pipeline, most of whose numbers are assumed, has it "
+                      "between %s and %s, from memory that never waits.",
+                      cli_time(b->seconds_fast, text[0]), cli_time(b->seconds_slow, text[1]));
+    }
     nsk_page_text(s->page, "Code: %s. Cycles: %s. Stack: %s.", b->code_source, b->cycle_source,
                   b->stack_source);
     if (b->watts >= 0.0) {

@@ -12,8 +12,15 @@ typedef struct tally {
     const nsk_costs *costs;
     double wait_states;
     GHashTable *apart; /* kind to a double: cycles by which it may be off */
-    double cycles;
+    nsk_layer_cost all;
 } tally;
+
+static void add_times(nsk_layer_cost *to, const nsk_layer_cost *more, double times) {
+    to->instructions += more->instructions * times;
+    to->cycles += more->cycles * times;
+    to->fast += more->fast * times;
+    to->slow += more->slow * times;
+}
 
 static bool add_cost(tally *t, const char *kind, const nsk_work *work, nsk_layer_cost *to,
                      nsk_error *error) {
@@ -28,7 +35,7 @@ static bool add_cost(tally *t, const char *kind, const nsk_work *work, nsk_layer
     }
     *to = nsk_kernel_cost_of(&cost, work, t->wait_states);
     *apart += cost.spread * to->cycles;
-    t->cycles += to->cycles;
+    add_times(&t->all, to, 1.0);
     return true;
 }
 
@@ -99,17 +106,16 @@ static bool add_around(nsk_budget *b, const nsk_model *model, const nsk_product 
     }
     if (p->check_every > 0) {
         double share = checks_of(p) / p->check_every;
-        t->cycles += b->check.cycles * (share - 1.0);
-        b->check.instructions *= share;
-        b->check.cycles *= share;
+        const nsk_layer_cost once = b->check;
+        add_times(&b->check, &once, share - 1.0);
+        add_times(&t->all, &once, share - 1.0);
     }
     if (p->twice) {
         b->again = b->preparation;
         for (int i = 0; i < b->layers; i++) {
-            b->again.cycles += b->layer[i].cycles;
-            b->again.instructions += b->layer[i].instructions;
+            add_times(&b->again, &b->layer[i], 1.0);
         }
-        t->cycles += b->again.cycles;
+        add_times(&t->all, &b->again, 1.0);
     }
     b->ram_camera = camera_bytes(p, model);
     return true;
@@ -134,17 +140,20 @@ static double longest_apart(const nsk_budget *b, const nsk_product *product) {
 
 static bool estimate_time(nsk_budget *b, const nsk_model *model, const nsk_product *product,
                           const nsk_costs *costs, const nsk_board *board, nsk_error *error) {
-    tally t = {costs, board->wait_states,
-               g_hash_table_new_full(g_str_hash, g_str_equal, NULL, g_free), 0.0};
+    tally t = {.costs = costs,
+               .wait_states = board->wait_states,
+               .apart = g_hash_table_new_full(g_str_hash, g_str_equal, NULL, g_free)};
     bool good = add_layers(b, model, &t, error) &&
                 (product == NULL || add_around(b, model, product, &t, error));
     double apart = spread_of(&t);
-    b->cycles = t.cycles;
+    b->cycles = t.all.cycles;
     b->timed = !g_str_has_prefix(nsk_costs_source(costs, "cycles"), "one an instruction");
     b->seconds = b->cycles / board->clock;
     b->watchdog = longest_apart(b, product) / board->clock;
     b->seconds_low = fmax(b->cycles - apart, 0.0) / board->clock;
     b->seconds_high = (b->cycles + apart) / board->clock;
+    b->seconds_fast = t.all.fast / board->clock;
+    b->seconds_slow = t.all.slow / board->clock;
     g_hash_table_destroy(t.apart);
     return good;
 }

@@ -19,6 +19,7 @@ static const nsk_setting_name known[] = {
     {"table", "emulator", NULL},
     {"table", "instructions", NULL},
     {"table", "cycles", NULL},
+    {"table", "pipeline", NULL},
     {"code", "*", NULL},
     {"stack", "*", NULL},
     {"stack-streamed", "*", NULL},
@@ -29,12 +30,14 @@ static const nsk_setting_name known[] = {
 };
 
 const char *const nsk_cost_terms[NSK_COST_TERMS] = {
-    "call",  "row",    "byte", "output", "mac",  "product", "pixel", "run",      "edge", "copy",
-    "alone", "single", "fill", "block",  "quad", "triple",  "odd",   "unpacked", "upper"};
+    "call", "row",    "byte", "output", "mac",    "product",  "pixel",
+    "run",  "edge",   "copy", "alone",  "single", "fill",     "block",
+    "quad", "triple", "odd",  "unpacked", "upper"};
 
 /* Those above, and for each kind of kernel the terms and what is known of the fit. */
 static GArray *known_names(void) {
-    static const char *const of_fit[] = {"cycles-each", "branches-each", "spread", "worst-misfit"};
+    static const char *const of_fit[] = {"cycles-each",  "branches-each", "spread",
+                                         "worst-misfit", "pipeline-fast", "pipeline-slow"};
     GArray *names = g_array_new(TRUE, TRUE, sizeof(nsk_setting_name));
     g_array_append_vals(names, known, G_N_ELEMENTS(known));
     for (int k = 0; k < nsk_cost_kind_count(); k++) {
@@ -49,8 +52,8 @@ static GArray *known_names(void) {
 
 void nsk_cost_terms_of(const nsk_work *w, double *terms) {
     const uint64_t numbers[NSK_COST_TERMS] = {
-        w->calls, w->rows,    w->moved,  w->outputs,  w->macs,   w->products, w->pixels,
-        w->runs,  w->edges,   w->copies, w->alone,    w->single, w->fill,     w->blocks,
+        w->calls, w->rows,    w->moved,  w->outputs, w->macs,   w->products, w->pixels,
+        w->runs,  w->edges,   w->copies, w->alone,   w->single, w->fill,     w->blocks,
         w->quads, w->triples, w->odd,    w->unpacked, w->upper};
     for (int i = 0; i < NSK_COST_TERMS; i++) {
         terms[i] = (double)numbers[i];
@@ -118,6 +121,11 @@ static bool read_number(const nsk_costs *costs, const char *kind, const char *ke
            nsk_settings_number(costs->settings, kind, key, NSK_UNIT_NUMBER, 0, 1e9, to, error);
 }
 
+static bool read_if_there(const nsk_costs *costs, const char *kind, const char *key, double *to,
+                          nsk_error *error) {
+    return nsk_settings_number(costs->settings, kind, key, NSK_UNIT_NUMBER, 0, 1e9, to, error);
+}
+
 bool nsk_costs_have(const nsk_costs *costs, const char *kind) {
     return nsk_settings_keys(costs->settings, kind) != NULL;
 }
@@ -129,9 +137,11 @@ bool nsk_costs_kernel(const nsk_costs *costs, const char *kind, nsk_kernel_cost 
                          costs->path, kind);
     for (int t = 0; t < NSK_COST_TERMS && good; t++) {
         cost->term[t] = 0.0;
-        good = nsk_settings_number(costs->settings, kind, nsk_cost_terms[t], NSK_UNIT_NUMBER, 0,
-                                   1e9, &cost->term[t], error);
+        good = read_if_there(costs, kind, nsk_cost_terms[t], &cost->term[t], error);
     }
+    cost->fast_each = cost->slow_each = 0.0;
+    good = good && read_if_there(costs, kind, "pipeline-fast", &cost->fast_each, error) &&
+           read_if_there(costs, kind, "pipeline-slow", &cost->slow_each, error);
     return good && read_number(costs, kind, "cycles-each", &cost->cycles_each, error) &&
            read_number(costs, kind, "branches-each", &cost->branches_each, error) &&
            read_number(costs, kind, "spread", &cost->spread, error) &&
@@ -344,6 +354,11 @@ nsk_layer_cost nsk_kernel_cost_of(const nsk_kernel_cost *cost, const nsk_work *w
     for (int t = 0; t < NSK_COST_TERMS; t++) {
         result.instructions += cost->term[t] * terms[t];
     }
-    result.cycles = result.instructions * (cost->cycles_each + cost->branches_each * wait_states);
+    const double waits = cost->branches_each * wait_states;
+    result.cycles = result.instructions * (cost->cycles_each + waits);
+    if (cost->slow_each > 0.0) {
+        result.fast = result.instructions * (cost->fast_each + waits);
+        result.slow = result.instructions * (cost->slow_each + waits);
+    }
     return result;
 }

@@ -16,6 +16,7 @@ void nsk_cost_terms_of(const nsk_work *work, double *terms);
 typedef struct nsk_kernel_cost {
     double term[NSK_COST_TERMS];
     double cycles_each, branches_each;
+    double fast_each, slow_each; /* cycles by the core's pipeline model; 0: it has none */
     double spread, worst_misfit; /* relative, over the grid: root of the mean square; the worst */
 } nsk_kernel_cost;
 
