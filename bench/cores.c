@@ -1,6 +1,6 @@
-/* cores BRIEF KERNELS PLAIN: instructions a multiply-accumulate on every emulated core, by the
- * kernels as they ship and by plain loops (bench/plain), counted in the same run. KERNELS and PLAIN
- * are folders with a replay.elf for each core. */
+/* cores BRIEF KERNELS PLAIN [CORE...]: instructions a multiply-accumulate on every emulated core,
+ * by the kernels as they ship and by plain loops (bench/plain), counted in the same run. KERNELS
+ * and PLAIN are folders with a replay.elf for each core, or for those that are named. */
 #include <glib.h>
 #include <glib/gstdio.h>
 #include <stdio.h>
@@ -12,6 +12,7 @@
 
 typedef struct bench {
     const char *folders[2]; /* kernels, plain */
+    char **cores;           /* that are asked for */
     char *scratch, *model, *frame;
     nsk_model_file *network;
 } bench;
@@ -64,7 +65,7 @@ static bool print_row(const bench *b, size_t row, nsk_error *error) {
     bool good = file != NULL;
     for (int i = 0; i < emulated_core_count && good; i++) {
         double each[2];
-        if (emulated_cores[i].machine == NULL) {
+        if (emulated_cores[i].machine == NULL || !bench_is_asked(b->cores, &emulated_cores[i])) {
             continue;
         }
         good = count(b, &emulated_cores[i], file, whole, each, error);
@@ -83,7 +84,8 @@ int main(int argc, char **argv) {
     bench b = {0};
     nsk_error error = {.text = "give a brief, the folder of the kernels' images and that of the "
                                "plain ones"};
-    b.network = argc == 4 ? bench_quantise(argv[1], &error) : NULL;
+    b.cores = argv + MIN(argc, 4);
+    b.network = argc >= 4 ? bench_quantise(argv[1], &error) : NULL;
     bool good = b.network != NULL;
     b.folders[0] = good ? argv[2] : NULL;
     b.folders[1] = good ? argv[3] : NULL;

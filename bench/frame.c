@@ -1,6 +1,6 @@
-/* frame TABLE BRIEF GATED KERNELS: a frame of the kiln line on emulated cores, before and now.
- * TABLE has what was counted before and what is to be reached (frame.ini); KERNELS is a folder with
- * a replay.elf for each core. */
+/* frame TABLE BRIEF GATED KERNELS [CORE...]: a frame of the kiln line on emulated cores, before and
+ * now. TABLE has what was counted before and what is to be reached (frame.ini); KERNELS is a folder
+ * with a replay.elf for each core, or for those that are named. */
 #include <glib.h>
 #include <glib/gstdio.h>
 #include <math.h>
@@ -15,6 +15,7 @@
 typedef struct bench {
     GKeyFile *table;
     const char *kernels;
+    char **cores; /* that are asked for */
     char *model_path, *frame_path;
     nsk_model_file *file;
     nsk_model model;
@@ -128,6 +129,7 @@ static bool run_network(bench *b, const char *brief, bool gated, nsk_error *erro
     bool good = b->file != NULL;
     for (int i = 0; i < emulated_core_count && good; i++) {
         if (g_key_file_has_group(b->table, emulated_cores[i].name) &&
+            bench_is_asked(b->cores, &emulated_cores[i]) &&
             (!gated || !isnan(entry(b, emulated_cores[i].name, "gated", 0)))) {
             good = run_core(b, &emulated_cores[i], gated, error);
         }
@@ -142,8 +144,9 @@ int main(int argc, char **argv) {
     char *scratch = g_dir_make_tmp("bench-XXXXXX", NULL);
     b.model_path = g_build_filename(scratch, "m.nsk", NULL);
     b.frame_path = g_build_filename(scratch, "f.bin", NULL);
-    b.kernels = argc == 5 ? argv[4] : NULL;
-    bool good = argc == 5 && g_key_file_load_from_file(b.table, argv[1], G_KEY_FILE_NONE, NULL);
+    b.kernels = argc >= 5 ? argv[4] : NULL;
+    b.cores = argv + MIN(argc, 5);
+    bool good = argc >= 5 && g_key_file_load_from_file(b.table, argv[1], G_KEY_FILE_NONE, NULL);
     if (good) {
         printf("\n%-11s %-40s %10s %10s %5s %10s\n", "core", "the kiln line", "before", "now",
                "times", "goal");

@@ -19,6 +19,10 @@ nsk_model_file *bench_quantise(const char *path, nsk_error *error) {
     return file;
 }
 
+bool bench_is_asked(char *const *names, const emulated_core *core) {
+    return names[0] == NULL || g_strv_contains((const char *const *)names, core->name);
+}
+
 bool bench_write(const nsk_model_file *file, nsk_model *model, const char *model_path,
                  const char *frame_path, nsk_error *error) {
     nsk_open(model, file->bytes, file->size);
