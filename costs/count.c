@@ -23,24 +23,15 @@
 #include "emulator.h"
 #include "estimate/cost_kind.h"
 #include "estimate/costs.h"
-#include "estimate/least_squares.h"
+#include "fit.h"
 #include "grid.h"
 #include "handed.h"
 #include "pipeline.h"
 
-enum { TERMS = NSK_COST_TERMS, MOST_POINTS = 8192 };
-
-typedef struct point {
-    const char *kind;
-    double term[TERMS];
-    double instructions;
-} point;
-
 typedef struct kind_cost {
     const char *kind;
     const char *sources; /* of src/device: names without suffix, parted by blanks */
-    double coefficient[TERMS];
-    double worst, spread; /* relative error of the fit: the worst, root of the mean square */
+    cost_fit fit;
     cycle_mix mix;
 } kind_cost;
 
@@ -49,21 +40,15 @@ typedef struct study {
     const core_timings *timings;
     char *elf;
     char *folder, *counts, *steps, *trace, *plugin;
-    point points[MOST_POINTS];
-    int count;
+    cost_points points;
     kind_cost *kinds; /* nsk_cost_kind_count of them */
     GHashTable *deep; /* where to bytes of stack */
 } study;
 
 static void add_point(study *s, const char *kind, const nsk_work *work, double count) {
-    if (s->count == MOST_POINTS) {
-        fprintf(stderr, "cost-count: more than %d points; raise MOST_POINTS\n", MOST_POINTS);
+    if (!cost_points_add(&s->points, kind, work, count)) {
+        fprintf(stderr, "cost-count: more than %d points; raise COST_MOST_POINTS\n", COST_MOST_POINTS);
         exit(2);
-    }
-    if (count > 0.0) {
-        point *p = &s->points[s->count++];
-        *p = (point){.kind = kind, .instructions = count};
-        nsk_cost_terms_of(work, p->term);
     }
 }
 
@@ -260,95 +245,18 @@ static bool count_shapes(study *s, nsk_error *error) {
     return good;
 }
 
-/* Relative error of an estimate. */
-static double misfit(const point *p, const double *coefficient) {
-    double estimate = 0.0;
-    for (int t = 0; t < TERMS; t++) {
-        estimate += coefficient[t] * p->term[t];
-    }
-    return estimate / p->instructions - 1.0;
-}
-
 /* Of a kind whose weights are packed, the one that it is besides, which has been fitted before;
  * else NULL. */
-static const kind_cost *base_of(const study *s, const char *kind) {
+static const cost_fit *base_of(const study *s, const char *kind) {
     static const char suffix[] = "-packed";
     const size_t length = strlen(kind) - (g_str_has_suffix(kind, suffix) ? strlen(suffix) : 0);
     for (int i = 0; kind[length] != '\0' && s->kinds[i].kind != NULL; i++) {
         const char *other = s->kinds[i].kind;
         if (strlen(other) == length && strncmp(other, kind, length) == 0) {
-            return &s->kinds[i];
+            return &s->kinds[i].fit;
         }
     }
     return NULL;
-}
-
-/* What unpacking costs is counted by. */
-static bool unpacks(int term) {
-    static const char *const terms[] = {"call", "unpacked", "upper", NULL};
-    return g_strv_contains(terms, nsk_cost_terms[term]);
-}
-
-/* Whether a kind's layers can cost anything by a term. Products that fill up what is outside of the
- * picture cost as much as others, and blocks are what vectors take: without this, terms that go
- * nearly together in the grid stand in for each other, and mislead outside of it. */
-static bool may_cost(const study *s, const char *kind, int term) {
-    static const char *const of_vectors[] = {"block", "quad", "triple", "odd", NULL};
-    static const char *const of_others[] = {"product", "output", "twice", NULL};
-    static const char *const families[] = {"conv", "pointwise", "dense"};
-    const bool vectors = strstr(s->timings->kernels, "vector") != NULL;
-    const bool fours = strcmp(s->core->name, "cortex-m55") == 0; /* outputs at a time */
-    const bool paired = strstr(kind, "paired") != NULL;          /* four pixels, two outputs */
-    const char *name = nsk_cost_terms[term];
-    bool multiplies = false;
-    for (size_t i = 0; i < G_N_ELEMENTS(families); i++) {
-        const char *rest = kind + strlen(families[i]);
-        multiplies = multiplies ||
-                     (g_str_has_prefix(kind, families[i]) && !g_str_has_prefix(rest, "-fine") &&
-                      !g_str_has_prefix(rest, "-transpose"));
-    }
-    /* inputs are taken as they stand, or in runs, however long */
-    const bool runs = vectors && !paired;
-    const bool whole = g_str_has_prefix(kind, "dense") || runs;
-    return !multiplies || (strcmp(name, "mac") != 0 && (!whole || strcmp(name, "byte") != 0) &&
-                           (!runs || strcmp(name, "copy") != 0) &&
-                           (vectors || paired || !g_strv_contains(of_vectors, name)) &&
-                           (!fours || paired || !g_strv_contains(of_others, name)));
-}
-
-/* On relative errors; where there is a base, of what it leaves to unpacking. */
-static bool fit(const study *s, kind_cost *k, nsk_error *error) {
-    static double a[MOST_POINTS * TERMS];
-    static double b[MOST_POINTS];
-    const kind_cost *base = base_of(s, k->kind);
-    int rows = 0;
-    for (int i = 0; i < s->count; i++) {
-        const point *p = &s->points[i];
-        for (int t = 0; t < TERMS && strcmp(p->kind, k->kind) == 0; t++) {
-            const bool counts = base == NULL ? may_cost(s, k->kind, t) : unpacks(t);
-            a[rows * TERMS + t] = counts ? p->term[t] / p->instructions : 0.0;
-            b[rows] = base == NULL ? 1.0 : -misfit(p, base->coefficient);
-        }
-        rows += strcmp(p->kind, k->kind) == 0;
-    }
-    nsk_least_squares(a, b, rows, TERMS, k->coefficient);
-    for (int t = 0; t < TERMS && base != NULL; t++) {
-        k->coefficient[t] += base->coefficient[t];
-    }
-    double squares = 0.0;
-    int used = 0;
-    for (int t = 0; t < TERMS; t++) {
-        used += k->coefficient[t] > 0.0;
-    }
-    for (int i = 0; i < s->count; i++) {
-        if (strcmp(s->points[i].kind, k->kind) == 0) {
-            double apart = misfit(&s->points[i], k->coefficient);
-            k->worst = fmax(k->worst, fabs(apart));
-            squares += apart * apart;
-        }
-    }
-    k->spread = sqrt(squares / MAX(rows - used, 1));
-    return rows > 0 || nsk_fail(error, "no layer of kind '%s' in the grid", k->kind);
 }
 
 static const char *order_of(const char *kind) {
@@ -481,16 +389,17 @@ static bool write_table(const study *s, const char *path, nsk_error *error) {
             continue;
         }
         g_string_append_printf(text, "\n[%s]\n", k->kind);
-        for (int t = 0; t < TERMS; t++) {
-            if (k->coefficient[t] > 0.0) {
-                g_string_append_printf(text, "%s = %.4f\n", nsk_cost_terms[t], k->coefficient[t]);
+        for (int t = 0; t < NSK_COST_TERMS; t++) {
+            if (k->fit.factor[t] > 0.0) {
+                g_string_append_printf(text, "%s = %.4f\n", nsk_cost_terms[t], k->fit.factor[t]);
             }
         }
         g_string_append_printf(text,
                                "cycles-each = %.4f\nbranches-each = %.4f\nspread = %.4f\n"
                                "worst-misfit = %.4f\n",
                                k->mix.cycles / k->mix.instructions,
-                               k->mix.taken_branches / k->mix.instructions, k->spread, k->worst);
+                               k->mix.taken_branches / k->mix.instructions, k->fit.spread,
+                               k->fit.worst);
         if (k->mix.slow > 0.0) {
             g_string_append_printf(text, "pipeline-fast = %.4f\npipeline-slow = %.4f\n",
                                    k->mix.fast / k->mix.instructions,
@@ -520,10 +429,12 @@ static bool run_study(study *s, const char *result, nsk_error *error) {
         if (!reads(s, order_of(k->kind))) {
             continue;
         }
-        good = fit(s, k, error) && trace_kind(s, image, k, error);
+        good = cost_fit_kind(&s->points, s->core->name, k->kind, base_of(s, k->kind), &k->fit,
+                             error) &&
+               trace_kind(s, image, k, error);
         if (good) {
             fprintf(stderr, "%-13s worst misfit %4.1f %%, %.2f cycles an instruction\n", k->kind,
-                    100.0 * k->worst, k->mix.cycles / k->mix.instructions);
+                    100.0 * k->fit.worst, k->mix.cycles / k->mix.instructions);
         }
     }
     cycle_image_free(image);

@@ -18,6 +18,9 @@ const grid_shape grid_shapes[] = {
     {NSK_KIND_CONV, 12, 16, 20, 5, 2},
     {NSK_KIND_CONV, 6, 64, 64, 3, 1},
     {NSK_KIND_CONV, 20, 4, 24, 3, 1},
+    {NSK_KIND_CONV, 20, 32, 12, 3, 1},
+    {NSK_KIND_CONV, 10, 48, 24, 3, 1},
+    {NSK_KIND_CONV, 12, 32, 8, 5, 1},
     {NSK_KIND_CONV, 24, 16, 16, 1, 1},
     {NSK_KIND_CONV, 12, 32, 64, 1, 1},
     {NSK_KIND_CONV, 12, 64, 64, 1, 1},
@@ -149,6 +152,11 @@ const grid_shape grid_shapes[] = {
     {NSK_KIND_DENSE, 3, 21, 19, 1, 1},
     {NSK_KIND_DENSE, 8, 24, 96, 1, 1},
     {NSK_KIND_DENSE, 1, 12, 5, 1, 1},
+    {NSK_KIND_DENSE, 1, 8, 24, 1, 1},
+    {NSK_KIND_DENSE, 1, 16, 40, 1, 1},
+    {NSK_KIND_DENSE, 1, 10, 3, 1, 1},
+    {NSK_KIND_DENSE, 1, 64, 32, 1, 1},
+    {NSK_KIND_DENSE, 1, 84, 50, 1, 1},
     {NSK_KIND_AVERAGE_POOL, 13, 27, 27, 2, 2},
     {NSK_KIND_AVERAGE_POOL, 6, 40, 40, 6, 1},
     {NSK_KIND_AVERAGE_POOL, 15, 32, 32, 3, 2},
@@ -164,9 +172,16 @@ const grid_shape grid_shapes[] = {
     {NSK_KIND_MIN, 12, 16, 16, 1, 1},
     {NSK_KIND_MIN, 6, 64, 64, 1, 1},
     {NSK_KIND_MIN, 24, 8, 8, 1, 1},
+    /* a shuffle, a transposition, a slice, heads of an attention: see draw_moves */
     {NSK_KIND_COPY, 12, 16, 16, 1, 1},
     {NSK_KIND_COPY, 6, 64, 64, 1, 1},
     {NSK_KIND_COPY, 24, 8, 8, 1, 1},
+    {NSK_KIND_COPY, 6, 36, 36, 2, 1},
+    {NSK_KIND_COPY, 11, 20, 20, 2, 1},
+    {NSK_KIND_COPY, 6, 64, 64, 3, 1},
+    {NSK_KIND_COPY, 9, 48, 48, 3, 1},
+    {NSK_KIND_COPY, 6, 64, 64, 4, 1},
+    {NSK_KIND_COPY, 5, 96, 96, 4, 1},
     {NSK_KIND_CONSTANT, 12, 16, 16, 1, 1},
     {NSK_KIND_CONSTANT, 6, 64, 64, 1, 1},
     {NSK_KIND_CONSTANT, 24, 8, 8, 1, 1},
@@ -243,6 +258,9 @@ const grid_shape grid_shapes[] = {
     {NSK_KIND_CONV_PACKED, 24, 6, 10, 1, 1},
     {NSK_KIND_CONV_PACKED, 12, 22, 42, 1, 1},
     {NSK_KIND_CONV_PACKED, 24, 1, 8, 3, 1},
+    {NSK_KIND_CONV_PACKED, 13, 1, 32, 3, 1},
+    {NSK_KIND_CONV_PACKED, 9, 3, 20, 2, 1},
+    {NSK_KIND_CONV_PACKED, 20, 1, 12, 3, 2},
     {NSK_KIND_CONV_PACKED, 12, 12, 40, 1, 1},
     {NSK_KIND_DENSE_PACKED, 1, 64, 10, 1, 1},
     {NSK_KIND_DENSE_PACKED, 4, 32, 20, 1, 1},
@@ -334,13 +352,23 @@ static void draw_values(nsk_lowered_layer *l, int count, random_state *r) {
     }
 }
 
-/* Channels in two groups that take turns, as a channel shuffle moves them. */
-static void shuffle(nsk_lowered_layer *l, const grid_shape *s) {
-    const int32_t half = s->channels / 2;
-    const int32_t numbers[] = {
-        0, 0, 0, half, 1, 2, 2, half, 1, s->size * s->size, s->channels, s->channels};
-    l->loops = 3;
-    l->moves = g_memdup2(numbers, sizeof numbers);
+/* Moves by the shape's kernel. 1: channels in two groups that take turns, as a channel shuffle has
+ * them; 2: channels before pixels; 3: the same place, in one run; 4: four heads of channels apart,
+ * pixels innermost. */
+static void draw_moves(nsk_lowered_layer *l, const grid_shape *s) {
+    const int32_t pixels = s->size * s->size;
+    const int32_t all = s->channels;
+    const int32_t half = all / 2;
+    const int32_t head = all / 4;
+    const int32_t moves[][12] = {
+        {0, 0, 0, half, 1, 2, 2, half, 1, pixels, all, all},
+        {0, 0, 0, pixels, all, 1, all, 1, pixels},
+        {0, 0, 0, pixels * all, 1, 1},
+        {0, 0, 0, pixels, all, 1, head, 1, pixels, 4, head, head * pixels},
+    };
+    static const int loops[] = {3, 2, 1, 3};
+    l->loops = loops[s->kernel - 1];
+    l->moves = g_memdup2(moves[s->kernel - 1], (gsize)(3 + 3 * l->loops) * sizeof **moves);
 }
 
 /* Each row and column halfway between two. */
@@ -402,7 +430,7 @@ void grid_add_layer(nsk_lowered *net, const grid_shape *s, const char *name, ran
     } else if (s->kind == NSK_KIND_CONSTANT) {
         draw_values(&l, s->size * s->size * s->channels, r);
     } else if (s->kind == NSK_KIND_COPY) {
-        shuffle(&l, s);
+        draw_moves(&l, s);
     } else if (s->kind == NSK_KIND_RESIZE) {
         draw_blends(&l, s);
     } else if (normalises(s->kind)) {

@@ -22,7 +22,7 @@ typedef struct nsk_clocked_layer {
     double measured, guessed, learned;
 } nsk_clocked_layer;
 
-enum { NSK_LEARNED_TERMS = 19 };
+enum { NSK_LEARNED_TERMS = 22 };
 typedef struct nsk_learned_kind {
     const char *kind;
     int layers;                     /* it was learned from; 0: only the board's pace */

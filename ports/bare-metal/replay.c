@@ -290,6 +290,7 @@ static int run_models(uint32_t size, uint32_t have) {
             return complain("replay: no whole frame in the frames' file\n");
         }
         print_numbers("model", &index, 1);
+        timer_start(); /* anew, as the interrupt at its end would be seen as a part of the stack */
         const int bad = run_frames(&model, frames + frame, own == size ? have / frame_bytes : 1U);
         if (bad != 0) {
             return bad;
@@ -317,6 +318,5 @@ int main(void) {
     const uint32_t size =
         words == 3 ? board_read_file(word[1], model_bytes, sizeof model_bytes) : 0;
     const uint32_t have = words == 3 ? board_read_file(word[2], frames, sizeof frames) : 0;
-    timer_start();
     return run_models(size, have);
 }

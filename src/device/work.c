@@ -50,6 +50,7 @@ static void multiply_out(nsk_work *w, uint64_t pixels, uint64_t row, uint64_t ou
     w->alone += pixels % 2U * each;
     w->single += pixels % 4U == 1U ? each : 0U;
     w->fill += pixels % 4U > 1U ? (4U - pixels % 4U) * each : 0U;
+    w->twice += outputs % 2U * pixels * row;
     if (outputs >= 4U) {
         w->blocks += pairs * up_to(outputs, 4) * up_to(row, 16);
         w->quads += pairs * up_to(outputs, 4);
@@ -73,6 +74,7 @@ static void gather(nsk_work *work, const nsk_layer *l) {
     uint64_t bytes = length * (uint32_t)l->kernel_width;
     uint64_t all = w.inner + w.outer;
     uint64_t outside = (uint64_t)l->out.height * (uint32_t)l->kernel_height - w.rows;
+    work->pads += (all * (uint32_t)l->out.height * nsk_kernel_area(l) - window_taps(l)) * length;
     work->runs += w.rows * w.inner;
     work->edges += w.rows * w.outer + outside * all;
     const uint64_t inner = w.rows * w.inner * (bytes / 4U + bytes % 4U);
@@ -95,7 +97,9 @@ static void count_conv(nsk_work *work, const nsk_layer *l) {
         }
     }
     if (nsk_conv_is_direct(l)) {
-        work->rows = l->out.channels; /* looked at once a call; rows of pixels are not */
+        /* outputs are looked at once a call, four at a time; the last pixel of an odd number is
+         * another call; rows of pixels are not */
+        work->rows = up_to(l->out.channels, 4) * ((pixels > 1U) + pixels % 2U);
     } else {
         work->moved = pixels * l->count * row;
     }
@@ -126,12 +130,20 @@ static void count_depthwise(nsk_work *work, const nsk_layer *l) {
     work->runs = up_to(channels, 16) * l->out.height; /* rows, sixteen channels at a time */
     work->alone = up_to(channels, 16) * (windows_of(l).outer * l->out.height);
     work->copies = l->stride_across > 1 ? work->outputs : 0U;
+    work->twice = l->stride_across > 1 ? work->products : 0U;
     work->edges = up_to(channels, 16);
     work->single = up_to(channels, 16) * (windows_of(l).inner * rows_at_edges(l));
     work->fill = channels * rows_at_edges(l);
 }
 
+/* Rows of windows, in each channel; windows as wide as the picture are one run of pixels. */
+static uint64_t pool_runs(const nsk_layer *l) {
+    const bool whole = l->out.width == 1 && windows_of(l).columns == l->in.width;
+    return l->out.channels * (whole ? l->out.height : windows_of(l).rows * l->out.width);
+}
+
 static void count_pool(nsk_work *work, const nsk_layer *l) {
+    work->runs = l->kind == NSK_KIND_AVERAGE_POOL ? pool_runs(l) : 0U;
     work->macs = window_taps(l) * l->out.channels;
     work->pixels = (uint64_t)l->out.height * l->out.width;
     work->blocks = window_taps(l) * up_to(l->out.channels, 16);
@@ -188,13 +200,18 @@ static void count_matmul(nsk_work *work, const nsk_layer *l) {
     work->odd = work->quads * (l->in.channels % 4U);
 }
 
-/* Elements that a move copies. */
-static uint64_t moved(const nsk_layer *l) {
-    uint64_t count = 1;
+/* Of a move: elements; runs of them, which its innermost loop copies; rows of runs, and what is
+ * left of the loops around those. */
+static void count_copy(nsk_work *work, const nsk_layer *l) {
+    uint64_t counts[3] = {1, 1, 1};
     for (uint32_t i = 0; i < l->count; i++) {
-        count *= (uint32_t)nsk_word(l->loops, NSK_M_LOOPS + 3U * i);
+        for (uint32_t k = 0; k <= i && k < 3U; k++) {
+            counts[k] *= (uint32_t)nsk_word(l->loops, NSK_M_LOOPS + 3U * i);
+        }
     }
-    return count;
+    work->outputs = work->moved = counts[0];
+    work->macs = counts[1];
+    work->rows = counts[2];
 }
 
 static void add(nsk_work *to, const nsk_work *w) {
@@ -216,6 +233,9 @@ static void add(nsk_work *to, const nsk_work *w) {
     to->quads += w->quads;
     to->triples += w->triples;
     to->odd += w->odd;
+    to->twice += w->twice;
+    to->pads += w->pads;
+    to->over += w->over;
     to->unpacked += w->unpacked;
     to->upper += w->upper;
 }
@@ -284,8 +304,7 @@ nsk_work nsk_work_of(const nsk_layer *layer) {
         work.runs = (uint64_t)l.out.height * l.out.width * l.count;
         break;
     case NSK_KIND_COPY:
-        work.outputs = moved(&l);
-        work.macs = work.outputs / (uint32_t)nsk_word(l.loops, NSK_M_LOOPS);
+        count_copy(&work, &l);
         break;
     default:
         work.macs = work.outputs;
@@ -325,6 +344,7 @@ nsk_work nsk_layer_work(const nsk_model *model, unsigned layer) {
         rows = nsk_rows_at_once(&l, y);
         nsk_layer piece = nsk_window_piece(&l, &in, &out, y, y + rows);
         add_piece(&p, layer, &piece);
+        p.sum.over++;
     }
     return p.sum;
 }

@@ -320,6 +320,16 @@ static void budget_json(void) {
         }
     }
     json_node_unref(root);
+    /* a range by the core's pipeline, where its maker publishes no timings */
+    root = drive_json(0, "netsuke budget demo/kiln.ini --board calliper --json");
+    const double fast = json_number(root, "pipeline.seconds_fast");
+    const double counted = json_number(root, "latency.seconds");
+    CU_ASSERT(fast > counted / 2.0 && fast < json_number(root, "pipeline.seconds_slow"));
+    CU_ASSERT(json_number(root, "pipeline.seconds_slow") < 3.0 * counted);
+    json_node_unref(root);
+    root = drive_json(0, "netsuke budget demo/kiln.ini --json");
+    CU_ASSERT_FALSE(json_object_has_member(json_node_get_object(root), "pipeline"));
+    json_node_unref(root);
 }
 
 static void classify_json(void) {

@@ -61,6 +61,10 @@ static const char *conv_kind(const nsk_layer *l) {
                                                    : "conv";
 }
 
+static const char *dense_kind(const nsk_layer *l) {
+    return nsk_row_bytes((int32_t)nsk_tensor_elements(&l->in)) <= 16 ? "dense-short" : "dense";
+}
+
 /* The same of packed weights, sixteen outputs at a time. */
 static const char *packed_kind(const nsk_layer *l) {
     static const char *const names[][2] = {{"conv", "conv-packed"},
@@ -86,6 +90,7 @@ const char *nsk_cost_kind_of(const nsk_layer *l) {
     return l->kind == NSK_KIND_DEPTHWISE                              ? depthwise_kind(l)
            : l->kind == NSK_KIND_CONV                                 ? conv_kind(l)
            : l->kind == NSK_KIND_CONV_PACKED                          ? packed_kind(l)
+           : l->kind == NSK_KIND_DENSE                                ? dense_kind(l)
            : l->kind == NSK_KIND_AVERAGE_POOL && l->out.channels < 16 ? "average-pool-few"
                                                                       : nsk_kind_name(l->kind);
 }
@@ -129,6 +134,7 @@ static const struct {
     {"pointwise", NSK_KIND_CONV, NULL},
     {"conv-short", NSK_KIND_CONV, NULL},
     {"pointwise-short", NSK_KIND_CONV, NULL},
+    {"dense-short", NSK_KIND_DENSE, NULL},
     {"average-pool-few", NSK_KIND_AVERAGE_POOL, NULL},
     {"conv-paired", NSK_KIND_CONV, NULL},
     {"pointwise-paired", NSK_KIND_CONV, NULL},

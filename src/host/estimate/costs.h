@@ -7,7 +7,7 @@
 #include "netsuke/budget.h"
 
 /* What instructions are counted by: numbers of nsk_work. */
-enum { NSK_COST_TERMS = 19 };
+enum { NSK_COST_TERMS = 22 };
 extern const char *const nsk_cost_terms[NSK_COST_TERMS]; /* their keys in a table */
 void nsk_cost_terms_of(const nsk_work *work, double *terms);
 
