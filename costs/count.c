@@ -47,7 +47,8 @@ typedef struct study {
 
 static void add_point(study *s, const char *kind, const nsk_work *work, double count) {
     if (!cost_points_add(&s->points, kind, work, count)) {
-        fprintf(stderr, "cost-count: more than %d points; raise COST_MOST_POINTS\n", COST_MOST_POINTS);
+        fprintf(stderr, "cost-count: more than %d points; raise COST_MOST_POINTS\n",
+                COST_MOST_POINTS);
         exit(2);
     }
 }
@@ -89,6 +90,7 @@ static bool add_tried(GArray *all, int shape, manner how, int layers, nsk_error 
         t.frame[i] = (uint8_t)(i * 37U % 251U);
     }
     g_array_append_val(all, t);
+    /* cppcheck-suppress memleak; the array holds what it points to */
     return true;
 }
 

@@ -602,7 +602,7 @@ static void budgets_hold_to_the_byte(void) {
     char *folder = scratch_new();
     char *handed = scratch_path(folder, "handed");
     nsk_images *few =
-        nsk_images_open(k.brief->held_out, &k.brief->labels, &k.brief->input, 20, false, &error);
+        nsk_images_open(k.brief->held_out, &k.brief->labels, &k.brief->input, 6, false, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(few);
     for (int c = 0; c < emulated_core_count; c++) {
         const char *core = emulated_cores[c].name;
