@@ -194,7 +194,7 @@ proof: all demo-data
 	@scripts/dependencies check
 	@scripts/proofs $(NETSUKE) $(BUILD)/proof.txt
 
-# Counts every kernel on each emulated core and writes its cost table: about five minutes.
+# Counts every kernel on each emulated core and writes its cost table: ten minutes on two processors.
 costs: all
 	@scripts/dependencies check
 	@printf '%s\n' $(CORES) | xargs -P $(JOBS) -I{} sh -c '\
