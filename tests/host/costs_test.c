@@ -7,7 +7,9 @@
 #include "../support.h"
 #include "cycles.h"
 #include "decode.h"
+#include "device/stream.h"
 #include "emulator.h"
+#include "fit.h"
 #include "grid.h"
 
 static void timings_are_the_makers(void) {
@@ -314,6 +316,143 @@ static void nothing_is_counted_of_nothing(void) {
     scratch_remove(folder);
 }
 
+static int term_named(const char *name) {
+    int term = 0;
+    while (strcmp(nsk_cost_terms[term], name) != 0) {
+        term++;
+    }
+    return term;
+}
+
+/* Of made-up layers of a kind: 100 a call, 2.5 a product, 40 an output, and more for unpacking; or,
+ * a piece that is written over its input, 300 more. */
+static void add_layers(cost_points *points, const char *kind, double more, bool over) {
+    for (uint64_t i = 1; i <= 12; i++) {
+        const uint64_t outputs = 8 + i * i % 7 * 16;
+        nsk_work w = {.calls = 1, .outputs = outputs, .products = outputs * i * 4, .over = over};
+        w.blocks = w.products + 3; /* goes along, and costs nothing here */
+        w.macs = w.products;
+        w.unpacked = more > 0.0 ? w.products / 2 : 0;
+        const double count = 100.0 + 2.5 * (double)w.products + 40.0 * (double)outputs +
+                             more * (double)w.unpacked + (over ? 300.0 : 0.0);
+        CU_ASSERT(cost_points_add(points, kind, &w, over && i == 12 ? 9.0 * count : count));
+    }
+}
+
+static void factors_are_found_again(void) {
+    static cost_points points;
+    nsk_error error = {.text = ""};
+    cost_fit plain;
+    cost_fit packed;
+    points.count = 0;
+    add_layers(&points, "conv", 0.0, false);
+    add_layers(&points, "conv", 0.0, true); /* one of them nine times as dear: the median stands */
+    add_layers(&points, "conv-packed", 1.5, false);
+    CU_ASSERT(cost_fit_kind(&points, "cortex-m4", "conv", NULL, &plain, &error));
+    CU_ASSERT_DOUBLE_EQUAL(plain.factor[term_named("call")], 100.0, 1e-3);
+    CU_ASSERT_DOUBLE_EQUAL(plain.factor[term_named("product")], 2.5, 1e-5);
+    CU_ASSERT_DOUBLE_EQUAL(plain.factor[term_named("output")], 40.0, 1e-4);
+    CU_ASSERT_DOUBLE_EQUAL(plain.factor[term_named("over")], 300.0, 1e-2);
+    CU_ASSERT_EQUAL(plain.factor[term_named("block")], 0.0); /* that core has no vectors */
+    CU_ASSERT_EQUAL(plain.factor[term_named("mac")], 0.0);
+    CU_ASSERT(plain.worst < 1e-6 && plain.spread < 1e-6);
+    CU_ASSERT(cost_fit_kind(&points, "cortex-m4", "conv-packed", &plain, &packed, &error));
+    CU_ASSERT_DOUBLE_EQUAL(packed.factor[term_named("unpacked")], 1.5, 1e-4);
+    CU_ASSERT_DOUBLE_EQUAL(packed.factor[term_named("product")], 2.5, 1e-5);
+    CU_ASSERT_FALSE(cost_fit_kind(&points, "cortex-m4", "lut", NULL, &plain, &error));
+    assert_error(&error, "no layer of kind 'lut' in the grid");
+    const nsk_work none = {.calls = 1};
+    const int before = points.count;
+    CU_ASSERT(cost_points_add(&points, "lut", &none, 0.0)); /* nothing was counted */
+    CU_ASSERT_EQUAL(points.count, before);
+    points.count = COST_MOST_POINTS;
+    CU_ASSERT_FALSE(cost_points_add(&points, "lut", &none, 1.0));
+}
+
+/* The tested layer's work in a way of running it. */
+static nsk_work work_of(const grid_shape *shape, grid_way way) {
+    nsk_error error = {.text = ""};
+    nsk_model model;
+    nsk_model_file *file = grid_model(shape, way, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(file);
+    CU_ASSERT_EQUAL_FATAL(nsk_open(&model, file->bytes, file->size), NSK_STATUS_OK);
+    const nsk_work work = nsk_layer_work(&model, GRID_TESTED_LAYER);
+    nsk_model_file_free(file);
+    return work;
+}
+
+/* By hand. */
+static void work_is_counted(void) {
+    /* 3 x 3 windows on 6 x 6 pixels: along an axis 2 of 18 taps are outside */
+    const grid_shape conv = {NSK_KIND_CONV, 6, 4, 7, 3, 1};
+    nsk_work w = work_of(&conv, GRID_PLAIN);
+    CU_ASSERT_EQUAL(w.pads, (18 * 18 - 16 * 16) * 4);
+    CU_ASSERT_EQUAL(w.macs, 16 * 16 * 4 * 7);
+    CU_ASSERT_EQUAL(w.products, 36 * 36 * 7);
+    CU_ASSERT_EQUAL(w.twice, 36 * 36); /* the seventh output is alone */
+    CU_ASSERT_EQUAL(w.over, 0);
+    const nsk_work pieces = work_of(&conv, GRID_OVER);
+    CU_ASSERT(pieces.over > 0 && pieces.over <= 6);
+    CU_ASSERT_EQUAL(pieces.calls, pieces.over);
+    CU_ASSERT_EQUAL(pieces.macs, w.macs);
+    /* a move: all elements, runs of its innermost loop, rows of runs */
+    const grid_shape heads = {NSK_KIND_COPY, 6, 64, 64, 4, 1};
+    w = work_of(&heads, GRID_PLAIN);
+    CU_ASSERT_EQUAL(w.moved, 36 * 64);
+    CU_ASSERT_EQUAL(w.outputs, 36 * 64);
+    CU_ASSERT_EQUAL(w.macs, 64);
+    CU_ASSERT_EQUAL(w.rows, 4);
+    /* an average: rows of windows in each channel, or one run where it takes the whole picture */
+    const grid_shape some = {NSK_KIND_AVERAGE_POOL, 6, 8, 8, 2, 2};
+    const grid_shape whole = {NSK_KIND_AVERAGE_POOL, 6, 8, 8, 6, 1};
+    CU_ASSERT_EQUAL(work_of(&some, GRID_PLAIN).runs, 3 * 3 * 2 * 8);
+    CU_ASSERT_EQUAL(work_of(&whole, GRID_PLAIN).runs, 8);
+}
+
+/* Several models in one start of the emulator: each as if it were alone. */
+static void models_run_one_behind_another(void) {
+    static const grid_shape shapes[] = {{NSK_KIND_DEPTHWISE, 12, 16, 16, 3, 1},
+                                        {NSK_KIND_CONV, 5, 4, 14, 1, 1},
+                                        {NSK_KIND_DENSE, 3, 21, 19, 1, 1}};
+    enum { COUNT = G_N_ELEMENTS(shapes) };
+    const emulated_core *core = emulated_core_named("cortex-m4");
+    const char *elf = NSK_BARE_METAL "/cortex-m4/replay.elf";
+    static uint8_t frame[12 * 12 * 3];
+    nsk_error error = {.text = ""};
+    char *folder = scratch_new();
+    emulated_job jobs[COUNT];
+    emulated_run together[COUNT];
+    nsk_model_file *files[COUNT];
+    memset(frame, 77, sizeof frame);
+    for (int i = 0; i < COUNT; i++) {
+        files[i] = grid_model(&shapes[i], GRID_PLAIN, &error);
+        CU_ASSERT_PTR_NOT_NULL_FATAL(files[i]);
+        jobs[i] = (emulated_job){files[i], frame};
+    }
+    CU_ASSERT_EQUAL_FATAL(emulate_some(core, elf, jobs, COUNT, folder, NULL, together, &error),
+                          COUNT);
+    for (int i = 0; i < COUNT; i++) {
+        emulated_run alone;
+        CU_ASSERT_EQUAL(emulate_some(core, elf, &jobs[i], 1, folder, NULL, &alone, &error), 1);
+        CU_ASSERT_EQUAL(together[i].layers, alone.layers);
+        CU_ASSERT_EQUAL(together[i].scaled, alone.scaled);
+        for (int k = 0; k < alone.layers; k++) {
+            CU_ASSERT_EQUAL(together[i].sum[k], alone.sum[k]);
+            CU_ASSERT_EQUAL(together[i].deep[k], alone.deep[k]);
+            CU_ASSERT_DOUBLE_EQUAL(together[i].layer[k], alone.layer[k], 2.0); /* ticks */
+        }
+        emulated_run_clear(&alone);
+        emulated_run_clear(&together[i]);
+    }
+    files[0]->bytes[40] ^= 1; /* none of a model that is broken */
+    CU_ASSERT_EQUAL(emulate_some(core, elf, jobs, COUNT, folder, NULL, together, &error), 0);
+    assert_error(&error, "a model that cannot be run, or is too large");
+    for (int i = 0; i < COUNT; i++) {
+        nsk_model_file_free(files[i]);
+    }
+    scratch_remove(folder);
+}
+
 CU_TestInfo cost_tests[] = {
     {"timings are the makers'", timings_are_the_makers},
     {"the plugin counts what the timer counts", the_plugin_counts_what_the_timer_counts},
@@ -321,6 +460,9 @@ CU_TestInfo cost_tests[] = {
     {"pipelines wait as they say", pipelines_wait_as_they_say},
     {"jumps wait", jumps_wait},
     {"loads wait for addresses", loads_wait_for_addresses},
+    {"factors are found again", factors_are_found_again},
+    {"work is counted", work_is_counted},
+    {"models run one behind another", models_run_one_behind_another},
     {"counts of nothing are nothing", nothing_is_counted_of_nothing},
     CU_TEST_INFO_NULL,
 };
