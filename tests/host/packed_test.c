@@ -290,7 +290,8 @@ static void fewer_bits_where_flash_is_short(void) {
     static const struct {
         double flash;
         bool narrowed, fits;
-    } cases[] = {{1e6, false, true}, {47e3, true, true}, {2e4, true, false}};
+    } cases[] = {
+        {1e6, false, true}, {47e3, true, true}, {44.0 * 1024.0, true, true}, {2e4, true, false}};
     for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
         nsk_limits limits = k.brief->limits;
         limits.flash = cases[i].flash;

@@ -9,7 +9,7 @@
 #include "passes/bits.h"
 #include "pipeline/pipeline.h"
 
-enum { WHOLE = 8, LEAST = 4, MOST_ROUNDS = 4 };
+enum { WHOLE = 8, LEAST = 4 };
 
 /* The share of 4 bits' harm that so many do: a bit more quarters a squared error. */
 static double harm_of(int bits) {
@@ -143,18 +143,17 @@ static bool find_harm(const chooser *c, nsk_narrower *n) {
 /* Until what was expected to fit does: kernels that unpack weights take flash, too. */
 static bool fit(const chooser *c, nsk_narrower *n) {
     double bytes = n->before.flash - n->allowed;
-    for (int round = 0; round < MOST_ROUNDS; round++) {
-        const bool enough = save(n, bytes);
+    bool enough = true;
+    do {
+        enough = save(n, bytes);
         nsk_budget *b = measure(c, n, &n->after);
         if (b == NULL) {
             return false;
         }
         nsk_budget_free(b);
-        if (!enough || n->after.flash <= n->allowed) {
-            break;
-        }
-        bytes += n->after.flash - n->allowed;
-    }
+        /* more than what is chosen was expected to save, so that another choice is made */
+        bytes = saved_by_all(n) + n->after.flash - n->allowed;
+    } while (enough && n->after.flash > n->allowed);
     return true;
 }
 
