@@ -432,5 +432,6 @@ const cli_command cli_assay = {
     .shared = "strict",
     .own = own_options,
     .own_size = sizeof(assay_options),
+    .makes_folder = true,
     .run = run,
 };

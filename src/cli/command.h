@@ -56,6 +56,7 @@ struct cli_command {
     const cli_own *own;    /* or NULL */
     size_t own_size;
     const char *usual; /* what counts where one is not given: "frames: 4; seed: 1"; or NULL */
+    bool makes_folder; /* --output names a folder, which is made with those above it */
     int (*run)(cli_context *context);
 };
 

@@ -186,5 +186,6 @@ const cli_command cli_emit = {
     .own = own_options,
     .own_size = sizeof(emit_options),
     .usual = "frames: 4",
+    .makes_folder = true,
     .run = run,
 };

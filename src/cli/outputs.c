@@ -1,7 +1,9 @@
 #include "outputs.h"
 
+#include <errno.h>
 #include <glib/gstdio.h>
 #include <string.h>
+#include <unistd.h>
 
 typedef struct output {
     const char *option, *path;
@@ -64,6 +66,22 @@ static bool kinds_are_good(const GArray *outputs, nsk_error *error) {
         }
     }
     return true;
+}
+
+/* Whether each has a folder to stand in. */
+static bool folders_are_there(const GArray *outputs, const cli_command *command, nsk_error *error) {
+    bool good = true;
+    for (guint i = 0; i < outputs->len && good; i++) {
+        const output *one = &g_array_index(outputs, output, i);
+        char *folder = g_path_get_dirname(one->path);
+        const bool made = command->makes_folder && strcmp(one->option, "output") == 0;
+        if (!made && g_access(folder, W_OK) != 0) {
+            good = nsk_fail_system(error, "--%s %s: cannot be written: %s: %s; name another folder",
+                                   one->option, one->path, folder, g_strerror(errno));
+        }
+        g_free(folder);
+    }
+    return good;
 }
 
 /* ---- what is read ---- */
@@ -149,6 +167,7 @@ bool cli_outputs_are_good(cli_context *context) {
     GArray *outputs = outputs_of(context);
     bool good =
         kinds_are_good(outputs, &context->error) &&
+        folders_are_there(outputs, context->command, &context->error) &&
         (context->force || outputs->len == 0 || inputs_are_safe(outputs, context, &context->error));
     g_array_free(outputs, TRUE);
     return good;

@@ -146,6 +146,8 @@ static const struct {
      "--ordered: for which core?"},
     {"true", "netsuke quantise k -o k.nsk --array k.c --board b", "b: "},
     {"true", "netsuke quantise k -o nowhere/k.nsk", "nowhere/k.nsk: cannot be written"},
+    {"true", "trap '' XFSZ && ulimit -f 8 && netsuke quantise k -o k.nsk",
+     "k.nsk: cannot be written"},
     {"true", "netsuke compare k --predictions nowhere/p.csv", "nowhere/p.csv: cannot be written"},
     {"true", "netsuke quantise k -o k.nsk --array k.c --array-name 9x", "'9x' cannot be a C name"},
     {"mkfifo p.onnx", "netsuke outline p.onnx", "p.onnx: this is a device or a pipe"},
