@@ -61,7 +61,7 @@ static const struct {
     {NULL, "", true, "mac"},
     {NULL, "dense", true, "byte"}, /* inputs are taken as they stand */
     {"cortex-m0 cortex-m3 cortex-m4 cortex-m7 cortex-m33 rv32imac", "", false,
-     "block quad triple odd"},
+     "block quad four odd"},
     {"cortex-m55", "", false, "byte copy product output twice"},
     {"rv32imac-zve32x", "blocked", false, "byte copy"},
 };

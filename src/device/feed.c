@@ -17,15 +17,31 @@ static void prepare_by_tables(const int8_t *tables, const uint8_t *from, size_t 
     }
 }
 
-/* A line a channel. */
+static inline int8_t on_line(int32_t x, int32_t slope, int32_t start) {
+    return (int8_t)((x * slope + start) >> NSK_LINE_BITS);
+}
+
+/* A line a channel; two pixels at a time, but where code is to be small. */
 static void prepare_by_lines(const uint8_t *lines, const uint8_t *from, size_t bytes,
                              size_t channels, int8_t *to) {
     for (size_t c = 0; c < channels; c++, lines += NSK_LINE_BYTES) {
         int32_t slope = nsk_word(lines, NSK_P_SLOPE);
         int32_t start = nsk_word(lines, NSK_P_START);
-        for (size_t i = c; i < bytes; i += channels) {
-            to[i] = (int8_t)((from[i] * slope + start) >> NSK_LINE_BITS);
+        size_t i = c;
+#if defined(__OPTIMIZE_SIZE__)
+        for (; i < bytes; i += channels) {
+            to[i] = on_line(from[i], slope, start);
         }
+#else
+        for (; i + channels < bytes; i += 2 * channels) {
+            const int32_t next = from[i + channels];
+            to[i] = on_line(from[i], slope, start);
+            to[i + channels] = on_line(next, slope, start);
+        }
+        if (i < bytes) {
+            to[i] = on_line(from[i], slope, start);
+        }
+#endif
     }
 }
 #endif

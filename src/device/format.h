@@ -6,9 +6,9 @@
 #include <stdint.h>
 
 #define NSK_MAGIC           UINT32_C(0x6b75736e) /* "nsuk" */
-#define NSK_VERSION         8U
-#define NSK_VERSION_ORDERED 9U  /* the same, but for weights in a core's own order: in pairs */
-#define NSK_VERSION_BLOCKED 10U /* or in blocks */
+#define NSK_VERSION         11U
+#define NSK_VERSION_ORDERED 12U /* the same, but for weights in a core's own order: in pairs */
+#define NSK_VERSION_BLOCKED 13U /* or in blocks */
 
 enum nsk_header_field {
     NSK_H_MAGIC = 0,        /* u32 */

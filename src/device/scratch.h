@@ -13,16 +13,18 @@ static inline int32_t nsk_conv_scratch(const nsk_layer *l) {
     return (NSK_WIDENED + (nsk_conv_is_direct(l) ? 0 : NSK_GATHERED)) * row;
 }
 
-/* What a depthwise convolution needs there: a line for each row that its kernel
- * reaches, with the padding around it; of four channels at 16 bits each where it is the usual one.
- */
+/* What a depthwise convolution needs there: a line for each row that its kernel reaches, with the
+ * padding around it. Of the usual one, lines of four channels at 16 bits each, which reach as far
+ * as four outputs at a time do, and an even number of columns. */
 static inline uint64_t nsk_depthwise_scratch(const nsk_layer *l) {
     int32_t across = (l->kernel_width - 1) * l->dilate_across + 1;
     int32_t down = (l->kernel_height - 1) * l->dilate_down + 1;
+    if (l->kernel_height == 3 && l->kernel_width == 3 && across == 3 && down == 3) {
+        uint32_t fours = ((uint32_t)l->out.width + 3U) & ~3U;
+        return 24U * (fours * (uint32_t)l->stride_across + 2U);
+    }
     uint64_t length = (uint64_t)((l->out.width - 1) * l->stride_across + across);
-    bool plain = l->kernel_height == 3 && l->kernel_width == 3 && l->dilate_across == 1 &&
-                 l->dilate_down == 1;
-    return (length * (uint32_t)(plain ? 8 * l->kernel_height : down) + 3U) / 4U * 4U;
+    return (length * (uint32_t)down + 3U) / 4U * 4U;
 }
 
 /* What packed weights are unpacked into: those of as many outputs as are taken at a time, of rows

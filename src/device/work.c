@@ -81,7 +81,7 @@ static void gather(nsk_work *work, const nsk_layer *l) {
     work->copies += inner;
     work->rows += w.rows * w.outer_taps * (length / 4U + length % 4U);
     /* what cores with vectors take as a whole is shorter */
-    work->triples += bytes > (nsk_weights_are_blocked(l) ? 128U : 16U) ? inner : 0U;
+    work->fours += bytes > (nsk_weights_are_blocked(l) ? 128U : 16U) ? inner : 0U;
 }
 
 static void count_conv(nsk_work *work, const nsk_layer *l) {
@@ -125,7 +125,7 @@ static void count_depthwise(nsk_work *work, const nsk_layer *l) {
     work->pixels = pixels;
     work->blocks = up_to(channels, 16) * pixels * up_to(area, 2);
     work->quads = up_to(channels, 16) * pixels;
-    work->triples = channels * l->out.height * up_to(l->out.width, 3);
+    work->fours = channels * l->out.height * up_to(l->out.width, 4);
     work->odd = channels % 4U * pixels * area;
     work->runs = up_to(channels, 16) * l->out.height; /* rows, sixteen channels at a time */
     work->alone = up_to(channels, 16) * (windows_of(l).outer * l->out.height);
@@ -231,7 +231,7 @@ static void add(nsk_work *to, const nsk_work *w) {
     to->fill += w->fill;
     to->blocks += w->blocks;
     to->quads += w->quads;
-    to->triples += w->triples;
+    to->fours += w->fours;
     to->odd += w->odd;
     to->twice += w->twice;
     to->pads += w->pads;

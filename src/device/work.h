@@ -21,31 +21,31 @@ typedef struct nsk_work {
     uint64_t pixels;   /* rows of inputs that meet all outputs of a group; blocks normalised */
     uint64_t runs; /* of bytes that windows are gathered from, or blocks are made of; of an average,
                     * rows of windows in each channel */
-    uint64_t edges;   /* rows of windows that stand partly outside of the picture; of a depthwise
-                       * convolution, channels, sixteen at a time */
-    uint64_t copies;  /* words and single bytes of the others; of a depthwise convolution that moves
-                       * by  more than one pixel, outputs */
-    uint64_t alone;   /* products of a pixel that is left where two are taken at a time */
-    uint64_t single;  /* the same where four are taken: some kernels take one pixel another way;
-                       * of a depthwise convolution, windows above or below the picture, sixteen
-                       * channels at a time */
-    uint64_t fill;    /* products that are missing where two or three are left; of a depthwise
-                       * convolution, rows of outputs with taps above or below the picture, in each
-                       * channel */
-    uint64_t blocks;  /* products in blocks of sixteen inputs by four outputs, two pixels at a
-                       * time; of weights in blocks, four pixels by sixteen outputs; of a depthwise
-                       * convolution, sixteen channels by two taps; of a fine  one, four by one; of a
-                       * pool, taps of sixteen channels */
-    uint64_t quads;   /* outputs, four of two pixels at a time, or sixteen channels; of products of
-                       * tensors, two pixels by two; of fine ones, four channels, or two outputs */
-    uint64_t triples; /* outputs, three of a row at a time; of a convolution, those of `copies` in
-                       * runs of more than sixteen bytes, of weights in blocks 128 */
-    uint64_t odd;     /* products of channels that are left where four are taken at a time */
-    uint64_t twice;   /* products of an output that is left where two are taken, with which it is
-                       * done twice; of a depthwise convolution that moves by more than one
-                       * pixel, all */
-    uint64_t pads;    /* bytes of windows that are outside of the picture */
-    uint64_t over;    /* pieces of a layer that is written over its input */
+    uint64_t edges;  /* rows of windows that stand partly outside of the picture; of a depthwise
+                      * convolution, channels, sixteen at a time */
+    uint64_t copies; /* words and single bytes of the others; of a depthwise convolution that moves
+                      * by  more than one pixel, outputs */
+    uint64_t alone;  /* products of a pixel that is left where two are taken at a time */
+    uint64_t single; /* the same where four are taken: some kernels take one pixel another way;
+                      * of a depthwise convolution, windows above or below the picture, sixteen
+                      * channels at a time */
+    uint64_t fill;   /* products that are missing where two or three are left; of a depthwise
+                      * convolution, rows of outputs with taps above or below the picture, in each
+                      * channel */
+    uint64_t blocks; /* products in blocks of sixteen inputs by four outputs, two pixels at a
+                      * time; of weights in blocks, four pixels by sixteen outputs; of a depthwise
+                      * convolution, sixteen channels by two taps; of a fine  one, four by one; of a
+                      * pool, taps of sixteen channels */
+    uint64_t quads;  /* outputs, four of two pixels at a time, or sixteen channels; of products of
+                      * tensors, two pixels by two; of fine ones, four channels, or two outputs */
+    uint64_t fours;  /* outputs, four of a row at a time; of a convolution, those of `copies` in
+                      * runs of more than sixteen bytes, of weights in blocks 128 */
+    uint64_t odd;    /* products of channels that are left where four are taken at a time */
+    uint64_t twice;  /* products of an output that is left where two are taken, with which it is
+                      * done twice; of a depthwise convolution that moves by more than one
+                      * pixel, all */
+    uint64_t pads;   /* bytes of windows that are outside of the picture */
+    uint64_t over;   /* pieces of a layer that is written over its input */
     uint64_t unpacked; /* weights that had fewer than 8 bits */
     uint64_t upper;    /* those of them that had more than 4 */
 } nsk_work;

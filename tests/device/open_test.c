@@ -87,7 +87,7 @@ static void impossible_facts_are_refused(void) {
         nsk_status status;
     } cases[] = {
         {0, NSK_H_MAGIC, 4, 0x12345678, NSK_STATUS_NOT_A_MODEL},
-        {0, NSK_H_VERSION, 2, 11, NSK_STATUS_OTHER_VERSION},
+        {0, NSK_H_VERSION, 2, NSK_VERSION_BLOCKED + 1, NSK_STATUS_OTHER_VERSION},
         {0, NSK_H_SIZE, 4, 1U << 30, NSK_STATUS_TRUNCATED},
         {0, NSK_H_SIZE, 4, 64, NSK_STATUS_INCONSISTENT},
         {0, NSK_H_WORKSPACE, 4, 100, NSK_STATUS_INCONSISTENT},

@@ -1,205 +1,179 @@
-/* 3 x 3 taps. Two channels stand in the halves of a word. The rows that the taps read are widened
- * once, into lines of the scratch with the padding around them: no tap is a special case then, and
- * three neighbouring pixels share the columns that they read. */
+/* 3 x 3 taps. The rows that the taps read are widened once, into lines of the scratch with the
+ * padding around them: no tap is a special case then. A word of a line is two neighbouring pixels
+ * of a channel, so that one instruction is two taps; four channels are widened at a time. */
 #include "../depthwise.h"
 
 #include "../arch.h"
 
 #if defined(NSK_ARCH_ARM_DSP) && defined(NSK_OWN_DEPTHWISE)
 
+#include <stddef.h>
+
 #include "../arithmetic.h"
 #include "../format.h"
 #include "dsp.h"
 
-enum { KERNEL = 3, PIXELS = 3, CHANNELS = 4 };
+enum {
+    KERNEL = 3,
+    OUTPUTS = 4, /* at a time */
+    CHANNELS = 4,
+    MOST_SHIFT = 22 /* past it the zero point has no room in `rest` */
+};
 
-/* Two of four channels, the first and third, or the second and fourth; and what the loops below
- * walk along. The offsets stand in their text. */
-typedef struct half {
-    const uint32_t *line[KERNEL]; /*  0: the next group's columns */
-    const uint32_t *weights;      /* 12 */
-    int32_t bias[2];              /* 16 */
-    int32_t multiplier[2];        /* 24 */
-    int32_t shift[2];             /* 32 */
-    int8_t *out;                  /* 40: the next group's outputs */
-    int32_t step;                 /* 44: from a pixel's to the next one's */
-    int32_t zero;                 /* 48: of the output */
-    int32_t left;                 /* 52: groups that are left */
-    uint32_t taps[KERNEL * KERNEL];
-} half;
+/* A row of a channel's outputs. The offsets stand in the text of the loop. */
+typedef struct row {
+    int32_t factor, shift, rest; /*  0: half of what the shift divides by, and the zero point */
+    int8_t *out;                 /* 12: the next group's */
+    int32_t step;                /* 16: from an output to the next */
+    int32_t last;                /* 20: outputs of the last group */
+    const uint32_t *end;         /* 24: where the first line stops */
+    int32_t bias;                /* 28 */
+    uint32_t taps[2 * KERNEL];   /* 32: the first two of each row, and its last two */
+} row;
+NSK_ASSERT(offsetof(row, taps) == 32, "the text below is for pointers of four bytes");
 
-/* Four channels of the picture. */
+/* Four channels of the picture. A line is words of them in turns. */
 typedef struct four {
     const nsk_layer *layer;
     const int8_t *in;       /* of pixel 0 */
-    uint32_t *line[KERNEL]; /* words of both halves in turns */
-    int32_t length;         /* pixels of a line */
-    int32_t inside;         /* those of them that can lie in the picture */
-    half halves[2];
+    uint32_t *line[KERNEL]; /* of the rows that the kernel meets next */
+    int32_t words;          /* of a line, from the first output's to behind the last group's */
+    int32_t inside;         /* pixels of the picture that a line holds */
+    row rows[CHANNELS];
 } four;
 
-/* Nothing but the zero point: a row outside of the picture, or a line before its first row. */
-static void clear_line(const nsk_layer *l, uint32_t *line, int32_t length) {
-    const uint32_t outside = (uint32_t)(uint16_t)l->in.zero * 0x10001U;
-    for (const uint32_t *end = line + 2 * length; line < end;) {
+/* Two words: compilers would write one by one. */
+static inline uint32_t *put_two(uint32_t *to, uint32_t first, uint32_t second) {
+    __asm__ volatile("strd %1, %2, [%0], #8" : "+r"(to) : "r"(first), "r"(second) : "memory");
+    return to;
+}
+
+/* Two neighbours of four channels: a word of each. */
+static inline uint32_t *put_pixels(uint32_t *to, uint32_t left, uint32_t right) {
+    const uint32_t low = nsk_low_halves(left, right);
+    const uint32_t high = nsk_high_halves(left, right);
+    to = put_two(to, nsk_even_bytes(low), nsk_odd_bytes(low));
+    return put_two(to, nsk_even_bytes(high), nsk_odd_bytes(high));
+}
+
+/* Nothing but the zero point: a row outside of the picture, or lines before their first rows. */
+static void clear(const four *f, uint32_t *line, int32_t lines) {
+    const uint32_t outside = (uint32_t)(uint16_t)f->layer->in.zero * 0x10001U;
+    for (const uint32_t *end = line + lines * (f->words + CHANNELS); line < end;) {
         *line++ = outside;
     }
 }
 
-/* A pixel: compilers would write its two words one by one. */
-static inline uint32_t *widen_pixel(uint32_t bytes, uint32_t *to) {
-    __asm__("strd %1, %2, [%0], #8"
-            : "+r"(to)
-            : "r"(nsk_even_bytes(bytes)), "r"(nsk_odd_bytes(bytes))
-            : "memory");
-    return to;
-}
-
-/* Row y of the input. What a line has at its ends stays. */
-static NSK_NOINLINE void widen_row(const four *f, int32_t y, uint32_t *line) {
+/* A row of the input. What a line has before its first pixel and behind its last one stays. */
+static NSK_NOINLINE void widen_row(const four *f, const int8_t *in, uint32_t *to) {
     const nsk_layer *l = f->layer;
-    const int8_t *in = f->in + y * l->in.width * l->in.channels;
-    int32_t step = l->in.channels;
-    uint32_t *to = line + 2 * l->pad_left;
-    if (y < 0 || y >= l->in.height) {
-        clear_line(l, line, f->length);
-        return;
+    const int32_t step = l->in.channels;
+    const uint32_t outside = (uint32_t)(uint8_t)l->in.zero * 0x1010101U;
+    uint32_t left = (uint32_t)f->inside;
+    to += (uint32_t)l->pad_left / 2U * CHANNELS;
+    if (l->pad_left % 2 != 0) {
+        to = put_pixels(to, outside, nsk_four_anywhere(in));
+        in += step;
+        left--;
     }
-    const uint32_t *end = to + 2 * f->inside;
-    for (; to + 6 < end; in += 4 * step) {
-        const int8_t *behind = in + 2 * step;
-        const uint32_t first = nsk_four_anywhere(in);
-        const uint32_t second = nsk_four_anywhere(in + step);
-        const uint32_t third = nsk_four_anywhere(behind);
-        const uint32_t fourth = nsk_four_anywhere(behind + step);
-        to = widen_pixel(first, to);
-        to = widen_pixel(second, to);
-        to = widen_pixel(third, to);
-        to = widen_pixel(fourth, to);
+    for (const uint32_t *end = to + left / 2 * CHANNELS; to < end; in += 2 * step) {
+        to = put_pixels(to, nsk_four_anywhere(in), nsk_four_anywhere(in + step));
     }
-    for (; to < end; in += step) {
-        to = widen_pixel(nsk_four_anywhere(in), to);
+    if (left % 2 != 0) {
+        put_pixels(to, nsk_four_anywhere(in), outside);
     }
 }
 
-/* Compilers load everything early and spill the sums, so that a group of three pixels is written
- * out: the sums l0, h0, ... are those of the low and the high half's channel. */
+/* Compilers load everything early and spill the sums, so that a group of four outputs is written
+ * out: loads stand behind loads, where they wait least. Of a row of taps r8 holds the first two and
+ * r9 the last two; words of the line pass through r10 to r12. The sums begin with the bias, which
+ * stands in the last of them; s0 to s2 of a row of taps: what is added to. */
 /* clang-format off */
-#define LOAD(offset) "ldr %[x], [%[line], #" offset "]\n\t"
-#define MEET(pixel, tap) \
-    "smlabb %[l" pixel "], %[x], %[" tap "], %[l" pixel "]\n\t" \
-    "smlatt %[h" pixel "], %[x], %[" tap "], %[h" pixel "]\n\t"
-#define NEAR_COLUMNS \
-    LOAD("0") MEET("0", "u") \
-    LOAD("8") MEET("0", "v") MEET("1", "u") \
-    LOAD("16") MEET("0", "t") MEET("1", "v") MEET("2", "u") \
-    LOAD("24") MEET("1", "t") MEET("2", "v") \
-    LOAD("32") MEET("2", "t")
-#define FAR_COLUMNS \
-    LOAD("0") MEET("0", "u") \
-    LOAD("8") MEET("0", "v") \
-    LOAD("16") MEET("0", "t") MEET("1", "u") \
-    LOAD("24") MEET("1", "v") \
-    LOAD("32") MEET("1", "t") MEET("2", "u") \
-    LOAD("40") MEET("2", "v") \
-    LOAD("48") MEET("2", "t")
+#define LOAD(to, from) "ldr " to ", [" from "]\n\t"
+#define BOTH(sum, word, taps, from) "smlad %[" sum "], " word ", " taps ", %[" from "]\n\t"
+#define LEFT(sum, word, from) "smlatb %[" sum "], " word ", r8, %[" from "]\n\t"
+#define RIGHT(sum, word) "smlabt %[" sum "], " word ", r9, %[" sum "]\n\t"
 
-/* One row of taps; `advance`: bytes of a line to the next group. */
-#define ROW(offset, columns, advance) \
-    "ldr %[line], [%[half], #" offset "]\n\t" \
-    "ldrd %[u], %[v], [%[w]], #8\n\t" \
-    "ldr %[t], [%[w]], #4\n\t" \
-    columns \
-    "add %[line], %[line], #" advance "\n\t" \
-    "str %[line], [%[half], #" offset "]\n\t"
+/* A row of taps, of columns one apart, and two. */
+#define NEAR(line, first, last, s0, s1, s2) \
+    LOAD("r8", "%[r], #" first) LOAD("r9", "%[r], #" last) \
+    LOAD("r10", "%[" line "]") LOAD("r11", "%[" line "], #16") "ldr r12, [%[" line "], #32]!\n\t" \
+    BOTH("s0", "r10", "r8", s0) LEFT("s1", "r10", s1) \
+    BOTH("s2", "r11", "r8", s2) LEFT("s3", "r11", "s3") \
+    RIGHT("s0", "r11") BOTH("s1", "r11", "r9", "s1") \
+    RIGHT("s2", "r12") BOTH("s3", "r12", "r9", "s3")
+#define FAR(line, first, last, s0, s1, s2) \
+    LOAD("r8", "%[r], #" first) LOAD("r9", "%[r], #" last) \
+    LOAD("r10", "%[" line "]") LOAD("r11", "%[" line "], #16") LOAD("r12", "%[" line "], #32") \
+    BOTH("s0", "r10", "r8", s0) BOTH("s1", "r11", "r8", s1) BOTH("s2", "r12", "r8", s2) \
+    RIGHT("s0", "r11") RIGHT("s1", "r12") \
+    LOAD("r10", "%[" line "], #48") "ldr r11, [%[" line "], #64]!\n\t" \
+    BOTH("s3", "r10", "r8", "s3") RIGHT("s2", "r10") RIGHT("s3", "r11")
 
-/* nsk_requantise, where the clamp is an int8's: the bit that is shifted out last is the rounding. */
-#define REQUANTISE(sum, multiplier, shift) \
-    "mul %[" sum "], %[" sum "], %[" multiplier "]\n\t" \
-    "asrs %[" sum "], %[" sum "], %[" shift "]\n\t" \
-    "adc %[" sum "], %[" sum "], %[w]\n\t" \
+/* nsk_requantise, where the clamp is an int8's. */
+#define REQUANTISE(sum) \
+    "mla %[" sum "], %[" sum "], r8, r10\n\t" \
+    "asrs %[" sum "], %[" sum "], r9\n\t" \
     "ssat %[" sum "], #8, %[" sum "]\n\t"
-#define REQUANTISE_BOTH(pixel) REQUANTISE("l" pixel, "u", "t") REQUANTISE("h" pixel, "v", "x")
-#define STORE_BOTH(pixel) \
-    "strb %[l" pixel "], [%[line]]\n\t" \
-    "strb %[h" pixel "], [%[line], #2]\n\t" \
-    "add %[line], %[line], %[u]\n\t"
+#define STORE(sum) "strb %[" sum "], [r11]\n\t"
+#define STORE_NEXT(sum) "strb %[" sum "], [r11, r12]\n\t"
+#define ADVANCE "add r11, r11, r12, lsl #1\n\t"
+#define UNLESS_DONE \
+    "subs r8, r8, #1\n\t" \
+    "beq 3f\n\t"
 
-#define GROUPS(columns, advance) \
+/* Of the last group, as many outputs as the row still has. */
+#define GROUPS(ROW) \
     __asm__ volatile( \
         "1:\n\t" \
-        "ldr %[w], [%[half], #12]\n\t" \
-        "ldrd %[l0], %[h0], [%[half], #16]\n\t" \
-        "mov %[l1], %[l0]\n\t" \
-        "mov %[h1], %[h0]\n\t" \
-        "mov %[l2], %[l0]\n\t" \
-        "mov %[h2], %[h0]\n\t" \
-        ROW("0", columns, advance) \
-        ROW("4", columns, advance) \
-        ROW("8", columns, advance) \
-        "ldrd %[u], %[v], [%[half], #24]\n\t" \
-        "ldrd %[t], %[x], [%[half], #32]\n\t" \
-        "ldr %[w], [%[half], #48]\n\t" \
-        REQUANTISE_BOTH("0") REQUANTISE_BOTH("1") REQUANTISE_BOTH("2") \
-        "ldrd %[line], %[u], [%[half], #40]\n\t" \
-        STORE_BOTH("0") STORE_BOTH("1") STORE_BOTH("2") \
-        "str %[line], [%[half], #40]\n\t" \
-        "ldr %[t], [%[half], #52]\n\t" \
-        "subs %[t], %[t], #1\n\t" \
-        "str %[t], [%[half], #52]\n\t" \
-        "bne 1b\n\t" \
-        : [l0] "=&r"(l0), [h0] "=&r"(h0), [l1] "=&r"(l1), [h1] "=&r"(h1), [l2] "=&r"(l2), \
-          [h2] "=&r"(h2), [w] "=&r"(w), [u] "=&r"(u), [v] "=&r"(v), [t] "=&r"(t), [x] "=&r"(x), \
-          [line] "=&r"(line) \
-        : [half] "r"(h) \
-        : "cc", "memory")
+        LOAD("%[s3]", "%[r], #28") \
+        ROW("l0", "32", "36", "s3", "s3", "s3") \
+        ROW("l1", "40", "44", "s0", "s1", "s2") \
+        ROW("l2", "48", "52", "s0", "s1", "s2") \
+        "ldm %[r], {r8-r12}\n\t" \
+        REQUANTISE("s0") REQUANTISE("s1") REQUANTISE("s2") REQUANTISE("s3") \
+        LOAD("r8", "%[r], #24") \
+        "cmp %[l0], r8\n\t" \
+        "beq 2f\n\t" \
+        STORE("s0") STORE_NEXT("s1") ADVANCE STORE("s2") STORE_NEXT("s3") ADVANCE \
+        "str r11, [%[r], #12]\n\t" \
+        "b 1b\n" \
+        "2:\n\t" \
+        LOAD("r8", "%[r], #20") \
+        STORE("s0") UNLESS_DONE STORE_NEXT("s1") ADVANCE \
+        UNLESS_DONE STORE("s2") UNLESS_DONE STORE_NEXT("s3") \
+        "3:\n\t" \
+        : [l0] "+r"(l0), [l1] "+r"(l1), [l2] "+r"(l2), [s0] "=&r"(s0), [s1] "=&r"(s1), \
+          [s2] "=&r"(s2), [s3] "=&r"(s3) \
+        : [r] "r"(r) \
+        : "r8", "r9", "r10", "r11", "r12", "cc", "memory")
 /* clang-format on */
 
-/* h->left groups of three pixels, one pixel of the input apart, or two. */
-static NSK_NOINLINE void write_groups(half *h, int32_t stride) {
-    uint32_t l0;
-    uint32_t h0;
-    uint32_t l1;
-    uint32_t h1;
-    uint32_t l2;
-    uint32_t h2;
-    uint32_t u;
-    uint32_t v;
-    uint32_t t;
-    uint32_t x;
-    const uint32_t *w;
-    const uint32_t *line;
-    if (stride == 1) {
-        GROUPS(NEAR_COLUMNS, "24");
-    } else {
-        GROUPS(FAR_COLUMNS, "48");
-    }
-}
-
-/* Groups from pixel x on. */
-static void write_from(const four *f, half *h, int32_t x, int32_t groups, int8_t *out) {
-    int32_t stride = f->layer->stride_across;
-    int32_t at = 2 * x * stride + (h != f->halves);
-    for (int32_t k = 0; k < KERNEL; k++) {
-        h->line[k] = f->line[k] + at;
-    }
-    h->out = out + x * h->step;
-    h->left = groups;
-    write_groups(h, stride);
-}
-
-/* A row of outputs. Its last three pixels may have been partly done. */
-static void write_row(const four *f, half *h, int8_t *out) {
-    int32_t width = f->layer->out.width;
-    write_from(f, h, 0, width / PIXELS, out);
-    if (width % PIXELS != 0) {
-        write_from(f, h, width - PIXELS, 1, out);
+/* A row of all channels' outputs. */
+static NSK_NOINLINE void write_rows(four *f, int8_t *out) {
+    for (int32_t i = 0; i < CHANNELS; i++) {
+        row *r = &f->rows[i];
+        const uint32_t *l0 = f->line[0] + i;
+        const uint32_t *l1 = f->line[1] + i;
+        const uint32_t *l2 = f->line[2] + i;
+        uint32_t s0;
+        uint32_t s1;
+        uint32_t s2;
+        uint32_t s3;
+        r->end = l0 + f->words;
+        r->out = out + i;
+        if (f->layer->stride_across == 1) {
+            GROUPS(NEAR);
+        } else {
+            GROUPS(FAR);
+        }
     }
 }
 
 /* Turns the lines round so that those of the next output row come first. */
 static void run_four(four *f, int8_t *out) {
     const nsk_layer *l = f->layer;
+    const int32_t row_bytes = l->in.width * l->in.channels;
     int32_t next = -l->pad_top; /* the next row to be widened */
     for (int32_t y = 0; y < l->out.height; y++, out += l->out.width * l->out.pixel_stride) {
         for (int32_t last = y * l->stride_down - l->pad_top + KERNEL; next < last; next++) {
@@ -207,56 +181,86 @@ static void run_four(four *f, int8_t *out) {
             f->line[0] = f->line[1];
             f->line[1] = f->line[2];
             f->line[2] = freed;
-            widen_row(f, next, freed);
+            if (next >= 0 && next < l->in.height) {
+                widen_row(f, f->in + next * row_bytes, freed);
+            } else {
+                clear(f, freed, 1);
+            }
         }
-        write_row(f, &f->halves[0], out);
-        write_row(f, &f->halves[1], out + 1);
+        write_rows(f, out);
     }
 }
 
-static void start_four(four *f, int32_t channel) {
+static void start_four(four *f, uint32_t channel) {
     const nsk_layer *l = f->layer;
+    const int32_t step = l->out.channels;
     const int8_t *w = (const int8_t *)l->weights + channel;
-    for (int32_t k = 0; k < KERNEL * KERNEL; k++, w += l->out.channels) {
-        f->halves[0].taps[k] = nsk_even_bytes(nsk_four_anywhere(w));
-        f->halves[1].taps[k] = nsk_odd_bytes(nsk_four_anywhere(w));
+    for (int32_t k = 0; k < 2 * KERNEL; k++, w += k % 2 != 0 ? step : 2 * step) {
+        uint32_t taps[CHANNELS];
+        put_pixels(taps, nsk_four_anywhere(w), nsk_four_anywhere(w + step));
+        for (int32_t i = 0; i < CHANNELS; i++) {
+            f->rows[i].taps[k] = taps[i];
+        }
     }
     for (uint32_t i = 0; i < CHANNELS; i++) {
-        half *h = &f->halves[i % 2];
-        uint32_t k = (uint32_t)channel + i;
-        h->weights = h->taps;
-        h->step = l->out.pixel_stride;
-        h->zero = l->out.zero;
-        int32_t requantise = nsk_word(l->requantise, k);
-        h->bias[i / 2] = nsk_requantise_bias(requantise);
-        h->multiplier[i / 2] = nsk_requantise_factor(requantise);
-        h->shift[i / 2] = nsk_requantise_shift(requantise);
+        row *r = &f->rows[i];
+        const int32_t requantise = nsk_word(l->requantise, channel + i);
+        r->bias = nsk_requantise_bias(requantise);
+        r->factor = nsk_requantise_factor(requantise);
+        r->shift = nsk_requantise_shift(requantise);
+        r->rest = (INT32_C(1) << (r->shift - 1)) + l->out.zero * (INT32_C(1) << r->shift);
+        r->step = l->out.pixel_stride;
+        r->last = (l->out.width - 1) % OUTPUTS + 1;
     }
+}
+
+static bool shifts_are_good(const nsk_layer *l, uint32_t channel) {
+    for (uint32_t i = 0; i < CHANNELS; i++) {
+        if (nsk_requantise_shift(nsk_word(l->requantise, channel + i)) > MOST_SHIFT) {
+            return false;
+        }
+    }
+    return true;
+}
+
+static bool fits(const nsk_layer *l) {
+    return l->kernel_height == KERNEL && l->kernel_width == KERNEL &&
+           l->stride_down == l->stride_across && l->stride_across <= 2 && l->dilate_down == 1 &&
+           l->dilate_across == 1 && l->in.channels == l->out.channels && nsk_requantise_is_plain(l);
+}
+
+/* The picture's measures, and empty lines. */
+static void start(const nsk_layer *l, int8_t *workspace, four *f) {
+    const int32_t groups = (l->out.width + OUTPUTS - 1) / OUTPUTS;
+    f->layer = l;
+    f->words = groups * (OUTPUTS / 2) * l->stride_across * CHANNELS;
+    const int32_t columns = f->words / (CHANNELS / 2) + 2 - l->pad_left;
+    f->inside = columns < l->in.width ? columns : l->in.width;
+    uint32_t *line = (uint32_t *)(void *)(workspace + l->scratch);
+    for (int32_t k = 0; k < KERNEL; k++) {
+        f->line[k] = line + k * (f->words + CHANNELS);
+    }
+    clear(f, line, KERNEL);
 }
 
 void nsk_depthwise_run(const nsk_layer *l, int8_t *workspace) {
-    bool fits = l->kernel_height == KERNEL && l->kernel_width == KERNEL &&
-                l->stride_down == l->stride_across && l->stride_across <= 2 &&
-                l->dilate_down == 1 && l->dilate_across == 1 && l->out.width >= PIXELS &&
-                l->in.channels >= CHANNELS && l->in.channels == l->out.channels &&
-                l->in.offset % 4 == 0 && nsk_requantise_is_plain(l);
-    int32_t whole = fits ? l->out.channels & ~(CHANNELS - 1) : 0; /* channels, four at a time */
-    nsk_depthwise_run_plain(l, workspace, whole, l->out.channels);
+    const int32_t channels = l->out.channels;
+    const int32_t whole = fits(l) ? channels & ~(CHANNELS - 1) : 0; /* channels, four at a time */
+    nsk_depthwise_run_plain(l, workspace, whole, channels);
     if (whole == 0) {
         return;
     }
     four f;
-    f.layer = l;
-    f.length = (l->out.width - 1) * l->stride_across + KERNEL;
-    f.inside = l->in.width < f.length - l->pad_left ? l->in.width : f.length - l->pad_left;
-    for (int32_t k = 0; k < KERNEL; k++) {
-        f.line[k] = (uint32_t *)(void *)(workspace + l->scratch) + 2 * k * f.length;
-        clear_line(l, f.line[k], f.length);
-    }
+    start(l, workspace, &f);
     for (int32_t c = 0; c < whole; c += CHANNELS) {
-        f.in = workspace + l->in.offset + c;
-        start_four(&f, c);
-        run_four(&f, workspace + l->out.offset + c);
+        if (shifts_are_good(l, (uint32_t)c)) {
+            f.in = workspace + l->in.offset + c;
+            start_four(&f, (uint32_t)c);
+            run_four(&f, workspace + l->out.offset + c);
+        } else {
+            nsk_depthwise_run_plain(l, workspace, c, c + CHANNELS);
+            start(l, workspace, &f); /* its lines stood where ours did */
+        }
     }
 }
 

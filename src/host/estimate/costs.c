@@ -31,7 +31,7 @@ static const nsk_setting_name known[] = {
 
 const char *const nsk_cost_terms[NSK_COST_TERMS] = {
     "call", "row",   "byte",  "output", "mac",      "product", "pixel", "run",
-    "edge", "copy",  "alone", "single", "fill",     "block",   "quad",  "triple",
+    "edge", "copy",  "alone", "single", "fill",     "block",   "quad",  "four",
     "odd",  "twice", "pad",   "over",   "unpacked", "upper"};
 
 /* Those above, and for each kind of kernel the terms and what is known of the fit. */
@@ -53,7 +53,7 @@ static GArray *known_names(void) {
 void nsk_cost_terms_of(const nsk_work *w, double *terms) {
     const uint64_t numbers[NSK_COST_TERMS] = {
         w->calls, w->rows,   w->moved, w->outputs, w->macs,     w->products, w->pixels, w->runs,
-        w->edges, w->copies, w->alone, w->single,  w->fill,     w->blocks,   w->quads,  w->triples,
+        w->edges, w->copies, w->alone, w->single,  w->fill,     w->blocks,   w->quads,  w->fours,
         w->odd,   w->twice,  w->pads,  w->over,    w->unpacked, w->upper};
     for (int i = 0; i < NSK_COST_TERMS; i++) {
         terms[i] = (double)numbers[i];
