@@ -9,6 +9,7 @@
 #include "images/picture.h"
 #include "onnx.pb-c.h"
 #include "scene.h"
+#include "suites.h"
 
 void scratch_npy_header(GByteArray *file, const int *dims, int rank) {
     GString *shape = g_string_new(NULL);
@@ -278,11 +279,7 @@ void model_scores(const nsk_model_file *file, const uint8_t *frame, int32_t *sco
 
 /* What sanitizers look at does not take many images; how well they fit is seen without. */
 static int enough(int images) {
-#ifdef NSK_SANITISED
-    return images < 12 ? images : 12;
-#else
-    return images;
-#endif
+    return TESTS_FEWER > 1 ? MIN(images, 12) : images;
 }
 
 void kiln_load(kiln *k, int images) {
