@@ -598,7 +598,7 @@ static void bits_of_weights(void) {
                     brief);
         g_free(brief);
     }
-    char *brief = g_strdup_printf(narrower, "21.4 KiB", "every = auto");
+    char *brief = g_strdup_printf(narrower, "21.1 KiB", "every = auto");
     outcome o = drive_for(0, "%s && netsuke quantise \"$T/bits.ini\" -o \"$T/auto.nsk\"", brief);
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "bits        8 everywhere: "));
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "            with these: 21."));
