@@ -195,6 +195,7 @@ static void start_four(four *f, uint32_t channel) {
     const nsk_layer *l = f->layer;
     const int32_t step = l->out.channels;
     const int8_t *w = (const int8_t *)l->weights + channel;
+    /* from a row's first two taps one on to its last two, from those two on to the next row */
     for (int32_t k = 0; k < 2 * KERNEL; k++, w += k % 2 != 0 ? step : 2 * step) {
         uint32_t taps[CHANNELS];
         put_pixels(taps, nsk_four_anywhere(w), nsk_four_anywhere(w + step));
