@@ -55,6 +55,7 @@ int main(int argc, char **argv) {
         {"budget", NULL, NULL, NULL, NULL, budget_tests},
         {"weigh", NULL, NULL, NULL, NULL, weigh_tests},
         {"simulated board", NULL, NULL, NULL, NULL, sim_tests},
+        {"links", NULL, NULL, NULL, NULL, link_tests},
         {"train", NULL, NULL, NULL, NULL, train_tests},
         CU_SUITE_INFO_NULL,
     };

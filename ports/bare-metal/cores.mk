@@ -17,3 +17,11 @@ COMPILER = $(call PART,1)
 OWN := $(call PART,2)
 MEMORY := $(call PART,3)
 EMULATOR = $(call PART,4)
+# The serial line of each board, and where its registers stand.
+LINE_mps2 := uart-cmsdk|0x40004000
+LINE_mps2-an505 := uart-cmsdk|0x50200000
+LINE_mps3-an547 := uart-cmsdk|0x59303000
+LINE_virt := uart-16550|0x10000000
+LINE_PART = $(shell echo '$(LINE_$(MEMORY))' | cut -d'|' -f$(1))
+LINE := $(call LINE_PART,1)
+LINE_ADDRESS := $(call LINE_PART,2)

@@ -6,6 +6,7 @@
 #include "emit/packages.h"
 #include "emit/product.h"
 #include "netsuke/budget.h"
+#include "netsuke/link.h"
 #include "reference/reference.h"
 
 /* ---- names ---- */
@@ -312,7 +313,7 @@ static char *example_of(const char *name, bool streamed, bool several) {
 /* What the templates ask for. */
 typedef struct wording {
     GString *networks, *names, *models, *firmware, *headers, *header_list, *filter, *title;
-    char *example, *frames, *version, *description, *upper, *pack;
+    char *example, *frames, *version, *description, *upper, *pack, *link;
 } wording;
 
 static void add_wording(wording *w, const nsk_handed_network *n, const nsk_model *model) {
@@ -351,6 +352,8 @@ static void add_templates(nsk_bundle *bundle, const wording *w, const char *name
                                   w->header_list->str,
                                   "SOURCE_FILTER",
                                   w->filter->str,
+                                  "LINK_BYTES",
+                                  w->link,
                                   "EXAMPLE",
                                   w->example,
                                   "FRAMES",
@@ -364,6 +367,7 @@ static void add_templates(nsk_bundle *bundle, const wording *w, const char *name
                                               "board_host.c"};
     static const char *const filled[][2] = {{"README.md", "README.md"},
                                             {"Makefile", "Makefile"},
+                                            {"board/link.c", "board_link.c"},
                                             {"CMakeLists.txt", "CMakeLists.txt"},
                                             {"library.json", "library.json"},
                                             {"library.properties", "library.properties"},
@@ -387,6 +391,8 @@ static char *package_version(const nsk_model *model) {
     return good ? g_strdup_printf("%u.%u.%u", part[0], part[1], part[2]) : g_strdup("0.0.0");
 }
 
+enum { LONGER_MESSAGES = 1024 }; /* bytes, on a board at a link */
+
 /* Words that speak of all networks together; the first one's version is the whole's. */
 static void fill_wording(wording *w, const nsk_handed_network *networks, int count) {
     nsk_model model = {0};
@@ -409,13 +415,15 @@ static void fill_wording(wording *w, const nsk_handed_network *networks, int cou
     w->frames = g_strdup_printf("%d held-out frame%s", frames, frames == 1 ? "" : "s");
     w->description = g_strdup_printf("Image classifier for microcontrollers: %s", w->title->str);
     w->upper = c_name(networks[0].name, true);
+    w->link = g_strdup_printf("%zu", nsk_link_bytes(&model) + LONGER_MESSAGES);
     w->pack = g_strdup_printf("Netsuke.%s", networks[0].name);
 }
 
 static void clear_wording(wording *w) {
     GString *const texts[] = {w->networks, w->names,       w->models, w->firmware,
                               w->headers,  w->header_list, w->filter, w->title};
-    char *const words[] = {w->example, w->frames, w->version, w->description, w->upper, w->pack};
+    char *const words[] = {w->example, w->frames, w->version, w->description,
+                           w->upper,   w->pack,   w->link};
     for (size_t i = 0; i < G_N_ELEMENTS(texts); i++) {
         g_string_free(texts[i], TRUE);
     }

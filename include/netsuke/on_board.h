@@ -1,0 +1,82 @@
+/* netsuke/on_board.h: a board at the other end of a link (docs/link.md), and frames run on it. */
+#ifndef NETSUKE_ON_BOARD_H
+#define NETSUKE_ON_BOARD_H
+
+#include "netsuke/emit.h"
+#include "netsuke/link.h"
+
+#ifdef __cplusplus
+extern "C" {
+#endif
+
+typedef struct nsk_on_board nsk_on_board;
+
+/* What a board says of itself. */
+typedef struct nsk_board_self {
+    char core[32];
+    uint32_t version;   /* of the link's messages */
+    double clock, tick; /* Hz: of the core; of what it counts time by */
+    uint32_t kinds;     /* of layer in its build: a bit each, by nsk_kind */
+    double memory;      /* bytes of RAM that nothing uses; 0: not known */
+    uint32_t longest;   /* message that it takes, bytes */
+    bool measures_stack;
+    uint32_t checksum; /* of the model that it runs */
+    double model_bytes, workspace_bytes;
+} nsk_board_self;
+
+/* Opens a link, by its name, and asks who is there:
+ *     /dev/ttyACM0@921600   a serial line and its speed
+ *     tcp:HOST:PORT         a socket
+ *     emulate:CORE          a hand-over, built for one of the cores that are emulated, in its
+ * emulator sim                   the device half in this process The last two run the network that
+ * is given; its name and model have to be. */
+nsk_on_board *nsk_on_board_open(const char *link, const nsk_handed_network *network,
+                                nsk_error *error);
+void nsk_on_board_close(nsk_on_board *board);
+
+const nsk_board_self *nsk_on_board_self(const nsk_on_board *board);
+
+/* Does it run this model, in its core's order? Else an error that says what to do. */
+bool nsk_on_board_runs(const nsk_on_board *board, const nsk_model_file *model, nsk_error *error);
+
+/* Runs a frame: model->width x height x channels bytes. What is lost or damaged on the way is asked
+ * for again. Writes the scores, and, where `layers` is not NULL, one more entry than the model has
+ * layers: what each took, the preparation last. `sums`: the checksums in it go over so many
+ * elements of each output. */
+bool nsk_on_board_run(nsk_on_board *board, const nsk_model *model, const uint8_t *frame,
+                      uint32_t sums, int32_t *scores, nsk_link_layer *layers, nsk_error *error);
+
+/* So many requests were sent in all; so many of them had no answer and were sent again. */
+void nsk_on_board_counts(const nsk_on_board *board, long *requests, long *repeated);
+
+/* ---- a model on a board, held against this machine ---- */
+
+typedef struct nsk_trial {
+    int frames, differ;       /* run; whose scores are not the host's */
+    int first;                /* frame that differs, or -1 */
+    int layer;                /* in which it begins, or -1: in none, but in the scores */
+    int row, column, channel; /* of the first element of its output that differs */
+    int levels[2];            /* there: the host's; the board's, where it has 8 bits */
+    bool has_level;
+    int score; /* class whose score differs; of it, the host's and the board's */
+    int32_t scores[2];
+    int layers;
+    double *ticks;   /* of each layer, and of the preparation: the median over frames */
+    double *stack;   /* the same: the deepest */
+    double total[3]; /* ticks of a frame: least, median, most */
+    double deepest;  /* stack, bytes */
+    long requests, repeated;
+    bool broken; /* the link, before all frames were run */
+} nsk_trial;
+
+/* Runs `frames` of the images, spread over the set, on the board and here. A frame that differs is
+ * looked into: which layer, which element. Where the link breaks, `error` says so and what was
+ * measured until then comes back all the same; NULL where nothing was. */
+nsk_trial *nsk_trial_run(nsk_on_board *board, const nsk_model_file *model, const nsk_images *images,
+                         int frames, nsk_progress progress, void *context, nsk_error *error);
+void nsk_trial_free(nsk_trial *trial);
+
+#ifdef __cplusplus
+}
+#endif
+#endif
