@@ -77,6 +77,8 @@ const cli_option cli_options[] = {
      "Refine on this set instead of the brief's", 0, 0},
     {"split", 0, CLI_NO_VALUE, CLI_OWN, NULL,
      "Say where the loss comes from: preparation, weights, the rest", 0, 0},
+    {"on", 0, CLI_WORD, CLI_OWN, "LINK",
+     "The board: /dev/ttyACM0@921600, tcp:HOST:PORT, emulate:CORE, or sim", 0, 0},
     {"frames", 0, CLI_COUNT, CLI_OWN, "N", "Play or try so many frames", 1, 1000000},
     {"seed", 0, CLI_COUNT, CLI_OWN, "N", "Draws what is random: orders and changes", 0, G_MAXINT},
     {NULL, 0, CLI_NO_VALUE, 0, NULL, NULL, 0, 0},

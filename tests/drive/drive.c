@@ -150,6 +150,7 @@ int main(int argc, char **argv) {
         {"examples and installing", NULL, NULL, NULL, NULL, example_tests},
         {"the device half on its own", NULL, NULL, NULL, NULL, device_build_tests},
         {"handing over", NULL, NULL, NULL, NULL, emit_tests},
+        {"boards at a line", NULL, NULL, NULL, NULL, trial_tests},
         {"as packages", NULL, NULL, NULL, NULL, package_tests},
         {"mistakes of a first day", NULL, NULL, NULL, NULL, mistake_tests},
         {"installing", NULL, NULL, NULL, NULL, install_tests},

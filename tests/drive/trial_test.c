@@ -1,0 +1,85 @@
+/* A model on a board at the end of a line: every emulated core, over its own serial line. */
+#include <signal.h>
+#include <string.h>
+
+#include "drive.h"
+
+/* "$T/small.ini": the smallest of the demo's networks; "$T/small.nsk", its model. */
+static void make_small(void) {
+    outcome o = drive_for(
+        0, "sed \"s#= images#= $PWD/demo/images#; s#\\.\\./boards#$PWD/boards#; s#^file = "
+           "variants/.*#file = $PWD/demo/variants/kiln-32-half.onnx#; s#^labels = "
+           ".*#labels = $PWD/demo/labels.txt#; /^\\[vary\\]/d; /^model = /d; /^scenes/d\" "
+           "demo/variants.ini > \"$T/small.ini\" && netsuke quantise \"$T/small.ini\" -o "
+           "\"$T/small.nsk\" > /dev/null");
+    outcome_clear(&o);
+}
+
+/* What the estimate and the count of a whole frame may be apart: the study's worst. */
+static const double MISFIT = 0.04;
+
+static void every_core_agrees(void) {
+    make_small();
+    outcome cores = drive_for(0, "sed -n 's/^CORES := //p' ports/bare-metal/cores.mk");
+    char **names = g_strsplit(g_strchomp(cores.out), " ", -1);
+    CU_ASSERT(g_strv_length(names) == 8);
+    for (char **name = names; *name != NULL; name++) {
+        const int frames = strcmp(*name, "cortex-m4") == 0 ? 50 : 10;
+        outcome o = drive_for(0,
+                              "printf '[board]\\nname = b\\ncore = %s\\nclock = 25 MHz\\nflash = 4 "
+                              "MiB\\nram = 4 MiB\\n' > \"$T/b.ini\"",
+                              *name);
+        outcome_clear(&o);
+        JsonNode *root = drive_json(0,
+                                    "netsuke trial \"$T/small.ini\" -m \"$T/small.nsk\" --board "
+                                    "\"$T/b.ini\" --on emulate:%s --frames %d --json",
+                                    *name, frames);
+        CU_ASSERT_EQUAL(json_number(root, "frames"), frames);
+        CU_ASSERT_EQUAL(json_number(root, "differ"), 0);
+        CU_ASSERT_STRING_EQUAL(json_text(root, "board.core"), *name);
+        const double counted = json_number(root, "clocks");
+        CU_ASSERT_DOUBLE_EQUAL(json_number(root, "estimated") / counted, 1.0, MISFIT);
+        CU_ASSERT(json_number(root, "stack") > 100.0 && json_number(root, "stack") < 4000.0);
+        json_node_unref(root);
+    }
+    g_strfreev(names);
+    outcome_clear(&cores);
+}
+
+/* What was measured before the line broke is shown, and that it did. */
+static void a_broken_line_is_said(void) {
+    make_small();
+    outcome o = drive(
+        "mkdir -p \"$T/tmp\"; TMPDIR=\"$T/tmp\" netsuke trial \"$T/small.ini\" -m \"$T/small.nsk\" "
+        "--on emulate:cortex-m4 --frames 300 & n=$!; q=; while [ -z \"$q\" ] && kill -0 $n; do "
+        "sleep "
+        "0.1; q=$(grep -l \"[u]nix:$T\" /proc/[0-9]*/cmdline 2>/dev/null | cut -d/ -f3); done; "
+        "sleep "
+        "3; kill $q; wait $n");
+    CU_ASSERT_EQUAL(o.status, 2);
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "of the held-out images: every score is the one"));
+    CU_ASSERT_STRING_EQUAL(o.err, "netsuke: the link ended: the board's side was closed\n");
+    outcome_clear(&o);
+}
+
+static void what_it_shows(void) {
+    outcome o = drive_for(0, "netsuke trial demo/kiln.ini --on sim --frames 5");
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "board   the device half in this process"));
+    CU_ASSERT_PTR_NOT_NULL(
+        strstr(o.out, "frames  5 of the held-out images: every score is the one"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "messages, of which 0 were lost"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "globalaveragepool11"));
+    outcome_clear(&o);
+    drive_fails("say where the board is: --on", "netsuke trial demo/kiln.ini");
+    drive_fails("'cortex-m4' is no link", "netsuke trial demo/kiln.ini --on cortex-m4");
+    drive_fails("emulate:cortex-m5: the cores that are emulated are cortex-m0",
+                "netsuke trial demo/kiln.ini --on emulate:cortex-m5");
+    drive_fails("tcp:127.0.0.1:9: ", "netsuke trial demo/kiln.ini --on tcp:127.0.0.1:9");
+}
+
+CU_TestInfo trial_tests[] = {
+    {"what it shows", what_it_shows},
+    {"every core agrees", every_core_agrees},
+    {"a broken line is said", a_broken_line_is_said},
+    CU_TEST_INFO_NULL,
+};
