@@ -8,10 +8,11 @@
 extern "C" {
 #endif
 
-/* What a board printed of a model: the log of the hand-over's self-test. */
+/* What a board said of a model: the log of the hand-over's self-test, or a trial (on_board.h). */
 typedef struct nsk_clock_log {
     const nsk_model_file *model;
-    const char *path;
+    const char *path;     /* of the log; or the link's name */
+    const double *ticks;  /* of each layer, and of preparation; NULL: they stand in the log */
     double cycles_a_tick; /* of the timer that the log counts by */
 } nsk_clock_log;
 

@@ -49,17 +49,37 @@ bool nsk_on_board_run(nsk_on_board *board, const nsk_model *model, const uint8_t
 /* So many requests were sent in all; so many of them had no answer and were sent again. */
 void nsk_on_board_counts(const nsk_on_board *board, long *requests, long *repeated);
 
-/* ---- a model on a board, held against this machine ---- */
+/* ---- held against this machine ---- */
 
-typedef struct nsk_trial {
-    int frames, differ;       /* run; whose scores are not the host's */
-    int first;                /* frame that differs, or -1 */
-    int layer;                /* in which it begins, or -1: in none, but in the scores */
+/* Where a frame's scores on the board are not this machine's. */
+typedef struct nsk_difference {
+    int score; /* class whose score differs; of it, the host's and the board's */
+    int32_t scores[2];
+    int layer;                /* in which it begins; -1: in none that can be looked at */
     int row, column, channel; /* of the first element of its output that differs */
     int levels[2];            /* there: the host's; the board's, where it has 8 bits */
     bool has_level;
-    int score; /* class whose score differs; of it, the host's and the board's */
-    int32_t scores[2];
+} nsk_difference;
+
+/* Looks into a frame of which the board said other scores: `scores`. It is run there again and
+ * again, some twenty times. Where the link breaks, what was found until then stays. */
+void nsk_difference_find(nsk_on_board *board, const nsk_model *model, const uint8_t *frame,
+                         const int32_t *scores, nsk_difference *difference, nsk_error *error);
+/* In words: "'chip' has 12 here and 13 on the board; it begins in layer 'conv3', row 0, ...".
+ * nsk_string_free. */
+char *nsk_difference_text(const nsk_difference *difference, const nsk_model *model);
+
+/* From now on the model runs on the board wherever nsk_model_file.elsewhere is looked at; each
+ * score is held against this machine's, which computes it, too. Board and file outlive that. */
+bool nsk_on_board_take(nsk_on_board *board, nsk_model_file *model, nsk_error *error);
+/* How many frames were run so, and how many had other scores; of the first one of those, `first`
+ * says what is to be said: nsk_string_free; NULL where there is none. */
+void nsk_on_board_taken(const nsk_on_board *board, long *frames, long *differ, char **first);
+
+typedef struct nsk_trial {
+    int frames, differ;        /* run; whose scores are not the host's */
+    int first;                 /* frame that differs, or -1 */
+    nsk_difference difference; /* of it */
     int layers;
     double *ticks;   /* of each layer, and of the preparation: the median over frames */
     double *stack;   /* the same: the deepest */
@@ -70,8 +90,8 @@ typedef struct nsk_trial {
 } nsk_trial;
 
 /* Runs `frames` of the images, spread over the set, on the board and here. A frame that differs is
- * looked into: which layer, which element. Where the link breaks, `error` says so and what was
- * measured until then comes back all the same; NULL where nothing was. */
+ * looked into. Where the link breaks, `error` says so and what was measured until then comes back
+ * all the same; NULL where nothing was. */
 nsk_trial *nsk_trial_run(nsk_on_board *board, const nsk_model_file *model, const nsk_images *images,
                          int frames, nsk_progress progress, void *context, nsk_error *error);
 void nsk_trial_free(nsk_trial *trial);

@@ -9,6 +9,13 @@
 extern "C" {
 #endif
 
+/* Where a model runs if not here: on a board (on_board.h). Called by one thread at a time. */
+typedef struct nsk_elsewhere {
+    /* `scores`: those that this machine computes of the frame; it puts its own in their place. */
+    bool (*run)(void *context, const uint8_t *frame, int32_t *scores, nsk_error *error);
+    void *context;
+} nsk_elsewhere;
+
 /* The bytes of a model file, aligned for nsk_open. */
 typedef struct nsk_model_file {
     uint8_t *bytes;
@@ -16,7 +23,8 @@ typedef struct nsk_model_file {
     size_t weight_bytes;          /* weights and biases among them */
     size_t workspace_lower_bound; /* most bytes alive at one step: no plan can need less */
     int fitted; /* calibration images that rounding and biases were fitted on; 0: nothing was */
-    int moved;  /* copies of few calibration images that were looked at besides, moved a little */
+    const nsk_elsewhere *elsewhere; /* NULL: here. compare, stress and classify look at it */
+    int moved; /* copies of few calibration images that were looked at besides, moved a little */
 } nsk_model_file;
 
 /* Observes the range of every tensor on the calibration images, quantises, proves that no

@@ -11,13 +11,36 @@ typedef struct clock_options {
     char *tick, *output;
 } clock_options;
 
-/* A brief's model, and the log of it. */
+/* A brief's model, and its trial where a board is at a link. */
 typedef struct clocked {
     cli_context context;
+    nsk_trial *trial;
 } clocked;
 
 static void clear_clocked(void *data) {
+    nsk_trial_free(((clocked *)data)->trial);
     cli_context_clear(&((clocked *)data)->context);
+}
+
+/* Over the link, if there is one: the median of some frames. */
+static bool try_board(clocked *c) {
+    enum { FRAMES = 10 };
+    cli_context *its = &c->context;
+    if (its->on_board == NULL) {
+        return true;
+    }
+    if (!cli_load_held_out(its)) {
+        return false;
+    }
+    c->trial = nsk_trial_run(its->on_board, its->model, its->held_out, FRAMES, cli_progress, NULL,
+                             &its->error);
+    if (c->trial != NULL && c->trial->differ > 0) {
+        return nsk_fail(&its->error,
+                        "%s: the board's scores are not this machine's, so that its times mean "
+                        "nothing; netsuke trial says where",
+                        its->on);
+    }
+    return c->trial != NULL && !c->trial->broken;
 }
 
 static bool load(cli_context *context, GArray *briefs) {
@@ -25,11 +48,13 @@ static bool load(cli_context *context, GArray *briefs) {
         clocked one = {.context = {.arguments = g_new0(char *, 2),
                                    .board_path = g_strdup(context->board_path),
                                    .calibration_path = g_strdup(context->calibration_path),
-                                   .model_path = g_strdup(context->model_path)}};
+                                   .model_path = g_strdup(context->model_path),
+                                   .on = g_strdup(context->on)}};
         one.context.arguments[0] = g_strdup(*path);
         g_array_append_val(briefs, one);
-        cli_context *its = &g_array_index(briefs, clocked, briefs->len - 1).context;
-        if (!cli_load_board(its) || !cli_load_model(its)) {
+        clocked *last = &g_array_index(briefs, clocked, briefs->len - 1);
+        cli_context *its = &last->context;
+        if (!cli_load_board(its) || !cli_load_model(its) || !try_board(last)) {
             context->error = its->error;
             return false;
         }
@@ -101,7 +126,9 @@ static void print_text(const cli_context *context, const GArray *briefs, const n
     printf("Cycles on board '%s' at %.6g MHz, beside its cost table's estimate and one that has\n"
            "learned from %s\n\n",
            board->name, board->clock / 1e6,
-           context->arguments[1] != NULL ? "the logs" : own->logs[0]);
+           context->on != NULL             ? context->on
+           : context->arguments[1] != NULL ? "the logs"
+                                           : own->logs[0]);
     print_layers(briefs, c);
     printf("\npace     the board takes %.3f times the cycles that the table says, in the middle\n",
            c->pace);
@@ -144,6 +171,12 @@ static bool check_logs(cli_context *context) {
     const clock_options *own = context->own;
     guint briefs = g_strv_length(context->arguments);
     guint logs = own->logs != NULL ? g_strv_length(own->logs) : 0;
+    if (context->on != NULL) {
+        return (briefs == 1 && logs == 0 && own->tick == NULL) ||
+               nsk_fail(&context->error,
+                        "--on wants one brief, whose model the board runs, and "
+                        "neither --log nor --tick: it says itself what it counts by");
+    }
     if (logs != briefs) {
         nsk_fail(&context->error,
                  "--log: %u given; each brief wants the log of its own hand-over, in the same "
@@ -161,8 +194,13 @@ static nsk_clocking *learn(cli_context *context, const GArray *briefs) {
     double cycles;
     if (read_tick(context, board->clock, &cycles)) {
         for (guint i = 0; i < briefs->len; i++) {
-            logs[i] = (nsk_clock_log){g_array_index(briefs, clocked, i).context.model, own->logs[i],
-                                      cycles};
+            const clocked *one = &g_array_index(briefs, clocked, i);
+            const nsk_board_self *self =
+                one->trial != NULL ? nsk_on_board_self(one->context.on_board) : NULL;
+            logs[i] = self != NULL
+                          ? (nsk_clock_log){one->context.model, context->on, one->trial->ticks,
+                                            self->clock / self->tick}
+                          : (nsk_clock_log){one->context.model, own->logs[i], NULL, cycles};
         }
         c = nsk_clock(board, logs, (int)briefs->len, &context->error);
     }
@@ -177,7 +215,7 @@ static int run(cli_context *context) {
     nsk_clocking *c = check_logs(context) && load(context, briefs) ? learn(context, briefs) : NULL;
     bool good = c != NULL;
     if (good && own->output != NULL) {
-        char *source = g_strjoinv(", ", own->logs);
+        char *source = context->on != NULL ? g_strdup(context->on) : g_strjoinv(", ", own->logs);
         good = nsk_clock_write(c, g_array_index(briefs, clocked, 0).context.board, source,
                                own->output, &context->error);
         g_free(source);
@@ -209,7 +247,7 @@ const cli_command cli_clock = {
                "misjudged, and writes a cost table of that board.",
     .least = 1,
     .most = 100,
-    .shared = "model board calibration",
+    .shared = "model board calibration on",
     .own = own_options,
     .own_size = sizeof(clock_options),
     .usual = "tick: the board's clock",

@@ -23,6 +23,8 @@ void cli_context_clear(cli_context *context) {
     g_free(context->held_out_path);
     g_free(context->training_path);
     g_strfreev(context->arguments);
+    nsk_on_board_close(context->on_board);
+    g_free(context->on);
     nsk_model_file_free(context->model);
     nsk_images_free(context->calibration);
     nsk_images_free(context->held_out);
@@ -305,14 +307,46 @@ static bool quantise(cli_context *context) {
     return context->model != NULL;
 }
 
+/* Emulators are made for the model itself; on other boards it has to be. */
+static bool load_on_board(cli_context *context) {
+    nsk_model model;
+    nsk_open(&model, context->model->bytes, context->model->size);
+    char *name = nsk_handed_name(nsk_model_fact(&model, NSK_FACT_NAME));
+    const nsk_handed_network network = {.name = name, .model = context->model};
+    context->on_board = nsk_on_board_open(context->on, &network, &context->error);
+    g_free(name);
+    return context->on_board != NULL &&
+           nsk_on_board_take(context->on_board, context->model, &context->error);
+}
+
 bool cli_load_model(cli_context *context) {
-    if (context->model == NULL && context->model_path != NULL) {
+    bool good = context->model != NULL;
+    if (!good && context->model_path != NULL) {
         context->model = nsk_model_file_read(context->model_path, &context->error);
-    } else if (context->model == NULL && cli_load_network(context) &&
-               cli_load_calibration(context)) {
-        return quantise(context);
+        good = context->model != NULL;
+    } else if (!good && cli_load_network(context) && cli_load_calibration(context)) {
+        good = quantise(context);
     }
-    return context->model != NULL;
+    return good && (context->on == NULL || context->on_board != NULL || load_on_board(context));
+}
+
+int cli_conclude_board(const cli_context *context, int status) {
+    long frames = 0;
+    long differ = 0;
+    char *first = NULL;
+    if (context->on_board != NULL) {
+        nsk_on_board_taken(context->on_board, &frames, &differ, &first);
+    }
+    if (differ > 0) {
+        fprintf(
+            stderr,
+            "netsuke: %ld of %ld frames have other scores on the board than here; of the first, "
+            "%s\n",
+            differ, frames, first);
+        status = MAX(status, CLI_LIMIT_BROKEN);
+    }
+    g_free(first);
+    return status;
 }
 
 bool cli_load_equalised(cli_context *context) {
@@ -412,6 +446,10 @@ void cli_print_facts(const cli_context *context) {
         if (facts[i][0] != '\0') {
             cli_paragraph(names[i], facts[i]);
         }
+    }
+    if (context->on_board != NULL) {
+        printf("board        %s, over %s: its scores, each held against this machine's\n",
+               nsk_on_board_self(context->on_board)->core, context->on);
     }
     putchar('\n');
 }

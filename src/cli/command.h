@@ -7,6 +7,7 @@
 
 #include "netsuke/finer.h"
 #include "netsuke/narrower.h"
+#include "netsuke/on_board.h"
 #include "netsuke/verdict.h"
 
 /* Exit status, as the contract has it. */
@@ -18,6 +19,7 @@ typedef struct cli_command cli_command;
  * `own` is the command's own options. Everything is freed with cli_context_clear. */
 typedef struct cli_context {
     char *model_path, *board_path, *calibration_path, *held_out_path, *training_path;
+    char *on;    /* link to a board */
     gint sample; /* of the held-out images; 0: all */
     gboolean tolerant, strict, json, force;
     char **arguments; /* BRIEF and what follows it */
@@ -34,6 +36,7 @@ typedef struct cli_context {
     nsk_board *board;
     nsk_finer *finer;       /* NULL, too, where the brief asks for no choice */
     nsk_narrower *narrower; /* the same */
+    nsk_on_board *on_board; /* the same, where none is asked for */
     nsk_refine_settings refine_settings;
     nsk_refine_result refine_result; /* epochs: 0 where nothing was refined */
     nsk_error error;
@@ -74,7 +77,7 @@ bool cli_load_calibration(cli_context *context);
 nsk_images *cli_open_calibration(cli_context *context);
 bool cli_load_held_out(cli_context *context);
 nsk_images *cli_open_held_out(cli_context *context);
-/* The file of --model, or else the network quantised now. */
+/* The file of --model, or else the network quantised now; with --on, the board that it runs on. */
 bool cli_load_model(cli_context *context);
 bool cli_load_board(cli_context *context);
 /* Where the brief says so, chooses layers whose outputs get 16 bits, and asks it of the network;
@@ -94,6 +97,10 @@ bool cli_check_own_model(cli_context *context);
 
 /* Frees what the context holds. */
 void cli_context_clear(cli_context *context);
+
+/* Behind a command with --on: says on standard error where the board's scores are not this
+ * machine's, and makes its status 1 then. */
+int cli_conclude_board(const cli_context *context, int status);
 
 /* Prints context->error as the one line on standard error; returns CLI_ERROR. */
 int cli_fail(const cli_context *context);

@@ -541,7 +541,7 @@ const cli_command cli_compare = {
                "--plot F.svg whether the probabilities can be trusted.",
     .least = 1,
     .most = 1,
-    .shared = "model calibration held-out tolerant strict",
+    .shared = "model calibration held-out tolerant strict on",
     .own = own_options,
     .own_size = sizeof(compare_options),
     .run = run,

@@ -49,7 +49,7 @@ static int fail_unknown(const char *word) {
 static int run(const cli_command *command, char **arguments) {
     cli_context context = {0};
     bool good = cli_parse(command, &context, arguments) && cli_outputs_are_good(&context);
-    int status = good ? command->run(&context) : cli_fail(&context);
+    int status = good ? cli_conclude_board(&context, command->run(&context)) : cli_fail(&context);
     cli_context_clear(&context);
     if (fflush(stdout) != 0) {
         fprintf(stderr, "netsuke: standard output cannot be written\n");

@@ -8,7 +8,6 @@
 #include "table.h"
 
 typedef struct trial_options {
-    char *on;
     gint frames;
 } trial_options;
 
@@ -71,14 +70,15 @@ static void json_difference(JsonBuilder *b, const told *t) {
     json_builder_set_member_name(b, "difference");
     json_builder_begin_object(b);
     cli_json_int(b, "frame", r->first);
-    cli_json_text(b, "class", nsk_label(&t->model, (unsigned)r->score));
-    cli_json_int(b, "here", r->scores[0]);
-    cli_json_int(b, "board", r->scores[1]);
-    if (r->layer >= 0) {
-        cli_json_text(b, "layer", nsk_layer_name(&t->model, (unsigned)r->layer));
-        cli_json_int(b, "row", r->row);
-        cli_json_int(b, "column", r->column);
-        cli_json_int(b, "channel", r->channel);
+    const nsk_difference *d = &r->difference;
+    cli_json_text(b, "class", nsk_label(&t->model, (unsigned)d->score));
+    cli_json_int(b, "here", d->scores[0]);
+    cli_json_int(b, "board", d->scores[1]);
+    if (d->layer >= 0) {
+        cli_json_text(b, "layer", nsk_layer_name(&t->model, (unsigned)d->layer));
+        cli_json_int(b, "row", d->row);
+        cli_json_int(b, "column", d->column);
+        cli_json_int(b, "channel", d->channel);
     }
     json_builder_end_object(b);
 }
@@ -152,19 +152,10 @@ static void print_layers(const told *t) {
 }
 
 static void print_difference(const told *t) {
-    const nsk_trial *r = t->trial;
-    printf("\nthe first frame that differs is number %d: '%s' has %d here and %d on the board\n",
-           r->first, nsk_label(&t->model, (unsigned)r->score), r->scores[0], r->scores[1]);
-    if (r->layer >= 0) {
-        printf("it begins in layer '%s', row %d, column %d, channel %d",
-               nsk_layer_name(&t->model, (unsigned)r->layer), r->row, r->column, r->channel);
-        if (r->has_level) {
-            printf(": %d here, %d on the board", r->levels[0], r->levels[1]);
-        }
-        putchar('\n');
-    } else {
-        puts("every layer that can be looked at agrees; those that stream cannot");
-    }
+    char *text = nsk_difference_text(&t->trial->difference, &t->model);
+    printf("\nthe first frame that differs is number %d of them:\n", t->trial->first);
+    cli_paragraph("        ", text);
+    nsk_string_free(text);
 }
 
 /* Of an emulator only instructions are told: how long they take is a board's matter. */
@@ -179,7 +170,8 @@ static void print_time(const told *t) {
            t->emulated ? " instructions" : "", amount(t, r->total[0], text[1]),
            amount(t, r->total[2], text[2]));
     if (!t->emulated) {
-        printf(": %s %s", cli_count(clocks(t, r->total[1]), text[0]), unit(t));
+        printf(": %s %s at %.6g MHz", cli_count(clocks(t, r->total[1]), text[0]), unit(t),
+               t->self->clock / 1e6);
     }
     if (t->budget != NULL) {
         printf("; estimated %s, off by %+.1f %%", cli_count(expected_total(t), text[0]),
@@ -188,23 +180,10 @@ static void print_time(const told *t) {
     putchar('\n');
 }
 
-static void print_board(const cli_context *context, const told *t) {
-    const trial_options *own = context->own;
-    if (t->here) {
-        puts("board   the device half in this process");
-    } else if (t->emulated) {
-        printf("board   %s over %s: instructions are counted, which are not cycles\n",
-               t->self->core, own->on);
-    } else {
-        printf("board   %s over %s, at %.6g MHz\n", t->self->core, own->on, t->self->clock / 1e6);
-    }
-}
-
 static void print_text(const cli_context *context, const told *t) {
     const nsk_trial *r = t->trial;
     char text[2][CLI_TEXT];
     cli_print_facts(context);
-    print_board(context, t);
     printf("frames  %d of the held-out images: %s\n", r->frames,
            r->frames == 0   ? "none came through"
            : r->differ == 0 ? "every score is the one that this machine computes"
@@ -249,42 +228,30 @@ static bool estimate(cli_context *context, told *t) {
     return t->budget != NULL;
 }
 
-static bool load(cli_context *context, nsk_handed_network *network, char **name) {
-    if (!cli_load_brief(context) || !cli_load_model(context) || !cli_check_own_model(context) ||
-        !cli_load_held_out(context)) {
-        return false;
+static bool load(cli_context *context) {
+    if (context->on == NULL) {
+        return nsk_fail(&context->error, "say where the board is: --on /dev/ttyACM0@921600, --on "
+                                         "tcp:HOST:PORT, --on emulate:cortex-m4 or --on sim");
     }
-    nsk_model model;
-    nsk_open(&model, context->model->bytes, context->model->size);
-    *name = nsk_handed_name(nsk_model_fact(&model, NSK_FACT_NAME));
-    *network = (nsk_handed_network){.name = *name, .model = context->model};
-    return true;
+    return cli_load_brief(context) && cli_load_model(context) && cli_check_own_model(context) &&
+           cli_load_held_out(context);
 }
 
 static int run(cli_context *context) {
     const trial_options *own = context->own;
-    nsk_handed_network network;
-    char *name = NULL;
-    told t = {.emulated = own->on != NULL && g_str_has_prefix(own->on, "emulate:"),
-              .here = g_strcmp0(own->on, "sim") == 0};
-    if (own->on == NULL) {
-        nsk_fail(&context->error, "say where the board is: --on /dev/ttyACM0@921600, --on "
-                                  "tcp:HOST:PORT, --on emulate:cortex-m4 or --on sim");
-        return cli_fail(context);
-    }
-    nsk_on_board *board = load(context, &network, &name)
-                              ? nsk_on_board_open(own->on, &network, &context->error)
-                              : NULL;
-    nsk_trial *trial = board != NULL ? nsk_trial_run(board, context->model, context->held_out,
-                                                     own->frames > 0 ? own->frames : USUAL_FRAMES,
-                                                     cli_progress, NULL, &context->error)
-                                     : NULL;
+    told t = {.budget = NULL};
+    nsk_trial *trial = load(context)
+                           ? nsk_trial_run(context->on_board, context->model, context->held_out,
+                                           own->frames > 0 ? own->frames : USUAL_FRAMES,
+                                           cli_progress, NULL, &context->error)
+                           : NULL;
     bool good = trial != NULL;
-    const bool broke = good && trial->broken;
     if (good) {
         const nsk_error kept = context->error;
+        t.emulated = g_str_has_prefix(context->on, "emulate:");
+        t.here = strcmp(context->on, "sim") == 0;
         nsk_open(&t.model, context->model->bytes, context->model->size);
-        t.self = nsk_on_board_self(board);
+        t.self = nsk_on_board_self(context->on_board);
         t.trial = trial;
         good = estimate(context, &t);
         context->error = good ? kept : context->error;
@@ -294,18 +261,15 @@ static int run(cli_context *context) {
     } else if (good) {
         print_text(context, &t);
     }
-    const int status = !good || broke      ? cli_fail(context)
-                       : trial->differ > 0 ? CLI_LIMIT_BROKEN
-                                           : CLI_DONE;
+    const int status = !good || trial->broken ? cli_fail(context)
+                       : trial->differ > 0    ? CLI_LIMIT_BROKEN
+                                              : CLI_DONE;
     nsk_budget_free(t.budget);
     nsk_trial_free(trial);
-    nsk_on_board_close(board);
-    nsk_string_free(name);
     return status;
 }
 
 static const cli_own own_options[] = {
-    {"on", offsetof(trial_options, on), 0},
     {"frames", offsetof(trial_options, frames), 0},
     {NULL, 0, 0},
 };
@@ -320,7 +284,7 @@ const cli_command cli_trial = {
                "--on emulate:cortex-m4 builds the hand-over and starts an emulator with it.",
     .least = 1,
     .most = 1,
-    .shared = "model board calibration held-out tolerant",
+    .shared = "model board calibration held-out tolerant on",
     .own = own_options,
     .own_size = sizeof(trial_options),
     .usual = "frames: 50",

@@ -64,12 +64,22 @@ static void a_broken_line_is_said(void) {
 
 static void what_it_shows(void) {
     outcome o = drive_for(0, "netsuke trial demo/kiln.ini --on sim --frames 5");
-    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "board   the device half in this process"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "board        any, over sim: its scores"));
     CU_ASSERT_PTR_NOT_NULL(
         strstr(o.out, "frames  5 of the held-out images: every score is the one"));
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "messages, of which 0 were lost"));
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "globalaveragepool11"));
     outcome_clear(&o);
+    o = drive_for(
+        0, "cd demo && netsuke compare kiln.ini --on sim --json > \"$T/there\" && netsuke compare "
+           "kiln.ini --json > \"$T/here\" && cmp \"$T/here\" \"$T/there\" && netsuke classify "
+           "kiln.ini "
+           "--on sim images/held-out/chip/chip-0000.png && netsuke clock kiln.ini --on sim -o "
+           "\"$T/ours.ini\" && grep 'sim' \"$T/ours.ini\"");
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "  1  chip     99.8 %  chip     99.8 %"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "learned from sim"));
+    outcome_clear(&o);
+    drive_fails("--on wants one brief", "netsuke clock demo/kiln.ini --on sim --tick 3MHz");
     drive_fails("say where the board is: --on", "netsuke trial demo/kiln.ini");
     drive_fails("'cortex-m4' is no link", "netsuke trial demo/kiln.ini --on cortex-m4");
     drive_fails("emulate:cortex-m5: the cores that are emulated are cortex-m0",

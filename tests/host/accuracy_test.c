@@ -782,7 +782,7 @@ static void runners_need_no_model(void) {
                "Gemm f h_5_8 c_5 > z transB=i1",
                5);
     CU_ASSERT(
-        nsk_run_images(n.network, NULL, n.images, compare_scores, &differ, NULL, NULL, &error));
+        nsk_run_images(n.network, NULL, NULL, n.images, compare_scores, &differ, NULL, NULL, &error));
     CU_ASSERT_EQUAL(differ, 0);
     const float ties[] = {0.1F, 0.4F, 0.4F, 0.1F};
     CU_ASSERT_EQUAL(nsk_best_share(ties, 4), 1);

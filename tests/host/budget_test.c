@@ -232,7 +232,7 @@ static void a_board_is_learned(void) {
     char *text = made_up_log(k.file, costs, "kiln");
     scratch_write_text(log, text);
     g_free(text);
-    const nsk_clock_log one = {k.file, log, 1.0};
+    const nsk_clock_log one = {k.file, log, NULL, 1.0};
     nsk_clocking *c = nsk_clock(board, &one, 1, &error);
     assert_error(&error, "");
     CU_ASSERT_PTR_NOT_NULL_FATAL(c);

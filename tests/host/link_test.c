@@ -4,6 +4,7 @@
 #define _XOPEN_SOURCE 600
 #include <fcntl.h>
 #include <gio/gio.h>
+#include <math.h>
 #include <netinet/in.h>
 #include <netinet/tcp.h>
 #include <poll.h>
@@ -15,6 +16,7 @@
 #include "../suites.h"
 #include "../support.h"
 #include "link/message.h"
+#include "netsuke/compare.h"
 #include "netsuke/on_board.h"
 
 /* ---- a board in a thread ---- */
@@ -226,13 +228,52 @@ static void a_wrong_byte_is_found(void) {
         assert_error(&error, "");
         CU_ASSERT_PTR_NOT_NULL_FATAL(t);
         CU_ASSERT(t->differ > 0);
-        CU_ASSERT_EQUAL(t->layer, wrong[i][0]);
-        CU_ASSERT_EQUAL((t->row * out.width + t->column) * out.channels + t->channel,
+        CU_ASSERT_EQUAL(t->difference.layer, wrong[i][0]);
+        CU_ASSERT_EQUAL((t->difference.row * out.width + t->difference.column) * out.channels +
+                            t->difference.channel,
                         wrong[i][1] / out.element);
-        CU_ASSERT(out.element != 1 || (t->has_level && (t->levels[0] ^ t->levels[1]) == 1));
-        CU_ASSERT_NOT_EQUAL(t->scores[0], t->scores[1]);
+        CU_ASSERT(out.element != 1 || (t->difference.has_level &&
+                                       (t->difference.levels[0] ^ t->difference.levels[1]) == 1));
+        CU_ASSERT_NOT_EQUAL(t->difference.scores[0], t->difference.scores[1]);
         nsk_trial_free(t);
     }
+    kiln_free(&k);
+}
+
+/* A comparison on a board is this machine's, but for what the board does wrongly. */
+static void a_comparison_runs_there(void) {
+    nsk_error error = {.text = ""};
+    kiln k;
+    kiln_load(&k, 6);
+    nsk_comparison *here = nsk_compare(k.network, k.file, k.held_out, NULL, NULL, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(here);
+    for (int wrong = 0; wrong < 2; wrong++) {
+        long frames = 0;
+        long differ = 0;
+        char *first = NULL;
+        far_board f = sound_board(&k);
+        f.wrong_layer = wrong == 1 ? 11 : -1;
+        char *name = begin(&f);
+        nsk_on_board *board = nsk_on_board_open(name, NULL, &error);
+        CU_ASSERT_PTR_NOT_NULL_FATAL(board);
+        CU_ASSERT(nsk_on_board_take(board, k.file, &error));
+        nsk_comparison *there = nsk_compare(k.network, k.file, k.held_out, NULL, NULL, &error);
+        CU_ASSERT_PTR_NOT_NULL_FATAL(there);
+        nsk_on_board_taken(board, &frames, &differ, &first);
+        CU_ASSERT_EQUAL(frames, here->images);
+        CU_ASSERT_EQUAL(there->integer_correct == here->integer_correct &&
+                            fabs(there->apart - here->apart) < 1e-12,
+                        wrong == 0);
+        CU_ASSERT_EQUAL(differ > 0, wrong == 1);
+        CU_ASSERT(wrong == 0 || strstr(first, "it begins in layer 'globalaveragepool11', row 0, "
+                                              "column 0, channel 0: level ") != NULL);
+        nsk_string_free(first);
+        nsk_comparison_free(there);
+        nsk_on_board_close(board);
+        end(&f, name);
+        k.file->elsewhere = NULL;
+    }
+    nsk_comparison_free(here);
     kiln_free(&k);
 }
 
@@ -427,6 +468,7 @@ CU_TestInfo link_tests[] = {
     {"a board in this process agrees", a_board_here_agrees},
     {"a noisy line never lies", a_noisy_line_never_lies},
     {"a wrong byte is found", a_wrong_byte_is_found},
+    {"a comparison runs there", a_comparison_runs_there},
     {"a pulled cable keeps what was measured", a_pulled_cable_keeps_what_was_measured},
     {"a board that starts anew goes on", a_board_that_starts_anew_goes_on},
     {"another model is not judged", another_model_is_not_judged},

@@ -70,13 +70,14 @@ static void choose_several(const nsk_runner *r, int image, const float *const p[
     }
 }
 
-void nsk_runner_answer(const nsk_runner *r, int image, nsk_label_answers *each,
-                       nsk_answer *answer) {
+bool nsk_runner_answer(const nsk_runner *r, int image, nsk_label_answers *each, nsk_answer *answer,
+                       nsk_error *error) {
     const float *scores = nsk_runner_float(r);
     *answer = (nsk_answer){.label = -1, .float_class = -1, .integer_class = -1};
-    nsk_prepare(r->model, r->frame, (size_t)r->model->width * r->model->channels, r->workspace);
-    nsk_run(r->model, r->workspace, NULL);
-    const int32_t *integers = nsk_scores(r->model, r->workspace);
+    const int32_t *integers = nsk_runner_integers(r, error);
+    if (integers == NULL) {
+        return false;
+    }
     nsk_probabilities(r->model, integers, r->probabilities);
     if (nsk_images_labels(r->images)->thresholds == NULL) {
         choose(scores, r->model, integers, r->probabilities, nsk_images_label(r->images, image),
@@ -89,4 +90,5 @@ void nsk_runner_answer(const nsk_runner *r, int image, nsk_label_answers *each,
     for (int c = 0; c < r->model->classes; c++) {
         answer->apart += 0.5F * fabsf(scores[c] - r->probabilities[c]);
     }
+    return true;
 }

@@ -88,9 +88,10 @@ static bool map_image(const nsk_runner *r, int index, void *context, nsk_error *
     size_t at = (size_t)index * (size_t)m->numbers;
     const listener listening = {m, r->workspace, m->in_integer + at};
     const nsk_observer observer = {before_layer, NULL, (void *)&listening};
-    (void)error;
     image->label = nsk_images_label(r->images, index);
-    nsk_runner_answer(r, index, NULL, &answer);
+    if (!nsk_runner_answer(r, index, NULL, &answer, error)) {
+        return false;
+    }
     image->in_float.answer = answer.float_class;
     image->in_integer.answer = answer.integer_class;
     const float *x = nsk_pass_value(r->pass, m->value_index);
@@ -322,7 +323,8 @@ nsk_atlas *nsk_atlas_make(const nsk_network *network, const nsk_model_file *file
         atlas->image = g_new0(nsk_atlas_image, m.images_count);
         m.in_float = g_new0(double, count);
         m.in_integer = g_new0(double, count);
-        good = nsk_run_images(network, &model, images, map_image, &m, progress, context, error) &&
+        good = nsk_run_images(network, &model, NULL, images, map_image, &m, progress, context,
+                              error) &&
                lay_out(&m, atlas, error);
     }
     g_free(m.in_float);

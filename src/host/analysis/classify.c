@@ -15,6 +15,7 @@ typedef struct classifier {
     const nsk_labels *labels;
     const nsk_input *input;
     nsk_model model;
+    const nsk_elsewhere *elsewhere; /* where it runs besides, or NULL */
     void *workspace;
     GArray *opinions; /* of nsk_opinion */
 } classifier;
@@ -116,7 +117,11 @@ static bool classify(const classifier *c, nsk_opinion *o, nsk_error *error) {
     }
     nsk_prepare(&c->model, o->frame, (size_t)c->model.width * c->model.channels, c->workspace);
     nsk_run(&c->model, c->workspace, NULL);
-    const int32_t *scores = nsk_scores(&c->model, c->workspace);
+    int32_t *scores = (int32_t *)(void *)nsk_scores(&c->model, c->workspace);
+    if (c->elsewhere != NULL &&
+        !c->elsewhere->run(c->elsewhere->context, o->frame, scores, error)) {
+        return false;
+    }
     nsk_probabilities(&c->model, scores, o->by_integer);
     take_answer(c, o, 0, NULL);
     take_answer(c, o, 1, scores);
@@ -145,7 +150,8 @@ nsk_opinions *nsk_classify(const nsk_network *network, const nsk_model_file *fil
                            const nsk_labels *labels, const nsk_input *input,
                            const char *const *paths, nsk_progress progress, void *context,
                            nsk_error *error) {
-    classifier c = {.network = network, .labels = labels, .input = input};
+    classifier c = {
+        .network = network, .labels = labels, .input = input, .elsewhere = file->elsewhere};
     nsk_status status = nsk_open(&c.model, file->bytes, file->size);
     if (status != NSK_STATUS_OK) {
         nsk_fail(error, "the model is %s", nsk_status_text(status));

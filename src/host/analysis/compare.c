@@ -7,9 +7,7 @@
 
 static bool answer_image(const nsk_runner *r, int image, void *context, nsk_error *error) {
     const nsk_comparison *c = context;
-    (void)error;
-    nsk_runner_answer(r, image, c->each, &c->answers[image]);
-    return true;
+    return nsk_runner_answer(r, image, c->each, &c->answers[image], error);
 }
 
 static nsk_label_answers *label_answers_new(size_t count) {
@@ -82,7 +80,8 @@ nsk_comparison *nsk_compare(const nsk_network *network, const nsk_model_file *fi
         c->each = label_answers_new((size_t)c->images * (size_t)c->classes);
         c->sets = nsk_label_sets_new(c->classes);
     }
-    if (!nsk_run_images(network, &model, held_out, answer_image, c, progress, context, error)) {
+    if (!nsk_run_images(network, &model, file->elsewhere, held_out, answer_image, c, progress,
+                        context, error)) {
         nsk_comparison_free(c);
         return NULL;
     }

@@ -292,7 +292,7 @@ static bool run_images(drift_run *d, const nsk_images *images, nsk_progress prog
     int count = nsk_images_count(images);
     d->waiting = g_new0(sums *, count);
     bool good =
-        nsk_run_images(d->network, d->model, images, run_image, d, progress, context, error);
+        nsk_run_images(d->network, d->model, NULL, images, run_image, d, progress, context, error);
     for (int i = d->next; i < count; i++) { /* behind one that failed */
         if (d->waiting[i] != NULL) {
             free_sums(d->waiting[i], d->model->layers);

@@ -119,8 +119,8 @@ nsk_regain *nsk_regain_of(const nsk_network *network, const nsk_network *rounded
     float *said = g_new0(float, (gsize)r->images *(gsize)nsk_network_classes(network));
     way exact = {network, NSK_NONE, said, &r->exact};
     way w = {rounded, NSK_NONE, said, &r->rounded};
-    bool good = nsk_run_images(network, NULL, images, run_float, &exact, NULL, NULL, error) &&
-                nsk_run_images(rounded, NULL, images, run_rounded, &w, NULL, NULL, error);
+    bool good = nsk_run_images(network, NULL, NULL, images, run_float, &exact, NULL, NULL, error) &&
+                nsk_run_images(rounded, NULL, NULL, images, run_rounded, &w, NULL, NULL, error);
     for (int i = 0; i < count && good; i++) {
         const nsk_node *node = nsk_graph_node(graph, i);
         const nsk_node *other = node->dead ? NULL : node_named(network->graph, node->name);
@@ -129,7 +129,7 @@ nsk_regain *nsk_regain_of(const nsk_network *network, const nsk_network *rounded
             w.result->name = g_strdup(node->name);
             w.whole = node->output;
             swap_constants(graph, node, network->graph, other);
-            good = nsk_run_images(rounded, NULL, images, run_rounded, &w, NULL, NULL, error);
+            good = nsk_run_images(rounded, NULL, NULL, images, run_rounded, &w, NULL, NULL, error);
             swap_constants(graph, node, network->graph, other);
         }
         if (progress != NULL) {

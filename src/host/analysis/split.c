@@ -55,10 +55,11 @@ bool nsk_split_loss(const nsk_network *network, const nsk_images *calibration,
     splitter own = {.input = nsk_scale_of_tensor(&in)};
     splitter rounded = own;
     nsk_network *other = nsk_network_rounded(network, calibration, recipe, error);
-    bool good =
-        other != NULL &&
-        nsk_run_images(network, &model, images, split_image, &own, progress, context, error) &&
-        nsk_run_images(other, &model, images, split_image, &rounded, progress, context, error);
+    bool good = other != NULL &&
+                nsk_run_images(network, &model, NULL, images, split_image, &own, progress, context,
+                               error) &&
+                nsk_run_images(other, &model, NULL, images, split_image, &rounded, progress,
+                               context, error);
     split->exact = own.exact;
     split->prepared = own.prepared;
     split->weights = rounded.prepared;

@@ -85,8 +85,7 @@ static bool stress_image(const nsk_runner *r, int image, void *context, nsk_erro
     size_t bytes = nsk_images_frame_bytes(r->images);
     uint8_t *plain = g_memdup2(r->frame, bytes);
     nsk_stress_count *counts = g_new0(nsk_stress_count, 1 + changes * NSK_STRENGTHS);
-    bool good = true;
-    nsk_runner_answer(r, image, NULL, &answer);
+    bool good = nsk_runner_answer(r, image, NULL, &answer, error);
     note(&counts[KEPT], &answer);
     for (int i = 0; i < changes * NSK_STRENGTHS && good; i++) {
         const nsk_change *change = j->changes[i / NSK_STRENGTHS];
@@ -94,8 +93,8 @@ static bool stress_image(const nsk_runner *r, int image, void *context, nsk_erro
         random_state random = {j->seed + ((uint64_t)image << 16) +
                                ((uint64_t)(i / NSK_STRENGTHS) << 8)};
         memcpy(r->frame, plain, bytes);
-        good = change->apply(&frame, change->amount[i % NSK_STRENGTHS], &random, error);
-        nsk_runner_answer(r, image, NULL, &answer);
+        good = change->apply(&frame, change->amount[i % NSK_STRENGTHS], &random, error) &&
+               nsk_runner_answer(r, image, NULL, &answer, error);
         note(&counts[KEPT + 1 + i], &answer);
     }
 #pragma omp critical(nsk_stress_result)
@@ -137,8 +136,8 @@ nsk_stress *nsk_stress_measure(const nsk_network *network, const nsk_model_file 
             j.changes[s->changes++] = c;
         }
     }
-    good =
-        good && nsk_run_images(network, &model, images, stress_image, &j, progress, context, error);
+    good = good && nsk_run_images(network, &model, file->elsewhere, images, stress_image, &j,
+                                  progress, context, error);
     nsk_backdrop_free(j.backdrop);
     g_free(j.changes);
     if (!good) {

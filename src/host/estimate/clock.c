@@ -140,12 +140,25 @@ static bool add_sample(learner *l, const char *kind, const nsk_work *work, doubl
     return true;
 }
 
+/* The ticks of a log, wherever they stand. */
+static bool ticks_of(const nsk_clock_log *log, const nsk_model *model, nsk_clocked *c,
+                     nsk_error *error) {
+    if (log->ticks == NULL) {
+        return nsk_clocked_read(log->path, model, c, error);
+    }
+    *c = (nsk_clocked){.prepare = -1.0};
+    start(c, model);
+    memcpy(c->layer, log->ticks, model->layers * sizeof *c->layer);
+    c->prepare = log->ticks[model->layers];
+    return true;
+}
+
 static bool add_log(learner *l, const nsk_clock_log *log, nsk_error *error) {
     nsk_model model;
     nsk_clocked clocked;
     nsk_model_file *handed = nsk_model_file_for_core(log->model, nsk_costs_core(l->costs));
     nsk_open(&model, handed->bytes, handed->size);
-    if (!nsk_clocked_read(log->path, &model, &clocked, error)) {
+    if (!ticks_of(log, &model, &clocked, error)) {
         nsk_model_file_free(handed);
         return false;
     }

@@ -5,6 +5,7 @@
 
 #include "link/message.h"
 #include "link/stream.h"
+#include "link/taken.h"
 
 enum {
     PATIENCE = 20000, /* milliseconds without a sound answer: there is nobody */
@@ -29,6 +30,7 @@ struct nsk_on_board {
     int sound;                    /* messages with rows without a loss */
     bool lost_frame;              /* it has begun anew */
     long requests, repeated;
+    nsk_taken taken;
 };
 
 /* ---- one answer ---- */
@@ -233,8 +235,19 @@ nsk_on_board *nsk_on_board_open(const char *link, const nsk_handed_network *netw
 void nsk_on_board_close(nsk_on_board *board) {
     if (board != NULL) {
         nsk_stream_close(&board->stream);
+        nsk_taken_clear(&board->taken);
         g_free(board);
     }
+}
+
+nsk_taken *nsk_on_board_taking(nsk_on_board *board) {
+    return &board->taken;
+}
+
+void nsk_taken_clear(nsk_taken *taken) {
+    g_free(taken->said);
+    g_free(taken->first);
+    *taken = (nsk_taken){0};
 }
 
 const nsk_board_self *nsk_on_board_self(const nsk_on_board *board) {

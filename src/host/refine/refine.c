@@ -209,7 +209,7 @@ static bool take_images(session *s) {
     s->targets = g_new0(float, (gsize)s->count *(gsize)s->classes);
     s->frames = g_malloc((gsize)s->count * s->frame_bytes);
     s->order = g_new0(int, s->count);
-    if (!nsk_run_images(s->r->network, NULL, images, take_image, s, NULL, NULL, s->error)) {
+    if (!nsk_run_images(s->r->network, NULL, NULL, images, take_image, s, NULL, NULL, s->error)) {
         return false;
     }
     int *seen = g_new0(int, nsk_images_label_sets(images));

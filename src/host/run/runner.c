@@ -11,8 +11,8 @@ int nsk_best_share(const float *probabilities, int classes) {
 }
 
 static bool start(nsk_runner *r, const nsk_network *network, const nsk_model *model,
-                  const nsk_images *images, nsk_error *error) {
-    *r = (nsk_runner){.network = network, .model = model, .images = images};
+                  const nsk_elsewhere *elsewhere, const nsk_images *images, nsk_error *error) {
+    *r = (nsk_runner){.network = network, .model = model, .elsewhere = elsewhere, .images = images};
     r->pass = nsk_pass_new(network->graph, error);
     r->frame = g_malloc(nsk_images_frame_bytes(images));
     r->workspace = model != NULL ? g_malloc(model->workspace_bytes) : NULL;
@@ -34,9 +34,23 @@ const float *nsk_runner_float(const nsk_runner *r) {
     return nsk_pass_value(r->pass, r->network->graph->output);
 }
 
-bool nsk_run_images(const nsk_network *network, const nsk_model *model, const nsk_images *images,
-                    nsk_image_step *step, void *context, nsk_progress progress,
-                    void *progress_context, nsk_error *error) {
+const int32_t *nsk_runner_integers(const nsk_runner *r, nsk_error *error) {
+    const nsk_model *m = r->model;
+    bool good = true;
+    nsk_prepare(m, r->frame, (size_t)m->width * m->channels, r->workspace);
+    nsk_run(m, r->workspace, NULL);
+    int32_t *scores = (int32_t *)(void *)nsk_scores(m, r->workspace);
+    if (r->elsewhere != NULL) {
+#pragma omp critical(nsk_runner_elsewhere)
+        good = r->elsewhere->run(r->elsewhere->context, r->frame, scores, error);
+    }
+    return good ? scores : NULL;
+}
+
+bool nsk_run_images(const nsk_network *network, const nsk_model *model,
+                    const nsk_elsewhere *elsewhere, const nsk_images *images, nsk_image_step *step,
+                    void *context, nsk_progress progress, void *progress_context,
+                    nsk_error *error) {
     int total = nsk_images_count(images);
     int done = 0;
     bool good = true;
@@ -44,7 +58,7 @@ bool nsk_run_images(const nsk_network *network, const nsk_model *model, const ns
     {
         nsk_error fault;
         nsk_runner r;
-        bool fine = start(&r, network, model, images, &fault);
+        bool fine = start(&r, network, model, elsewhere, images, &fault);
 #pragma omp for schedule(dynamic, 4)
         for (int i = 0; i < total; i++) {
             fine = fine && nsk_images_frame(images, i, r.frame, &fault) &&

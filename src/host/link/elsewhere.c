@@ -1,0 +1,41 @@
+/* A model that runs on a board wherever a command would run it here. */
+#include <string.h>
+
+#include "link/taken.h"
+
+static bool run_there(void *context, const uint8_t *frame, int32_t *scores, nsk_error *error) {
+    nsk_taken *t = context;
+    const size_t bytes = t->model.classes * sizeof *scores;
+    if (!nsk_on_board_run(t->board, &t->model, frame, 0, t->said, NULL, error)) {
+        return false;
+    }
+    if (memcmp(scores, t->said, bytes) != 0 && t->differ++ == 0) {
+        nsk_difference difference;
+        nsk_difference_find(t->board, &t->model, frame, t->said, &difference, error);
+        t->first = nsk_difference_text(&difference, &t->model);
+    }
+    t->frames++;
+    memcpy(scores, t->said, bytes);
+    return true;
+}
+
+bool nsk_on_board_take(nsk_on_board *board, nsk_model_file *model, nsk_error *error) {
+    nsk_taken *t = nsk_on_board_taking(board);
+    if (!nsk_on_board_runs(board, model, error)) {
+        return false;
+    }
+    nsk_taken_clear(t);
+    nsk_open(&t->model, model->bytes, model->size);
+    t->board = board;
+    t->said = g_new0(int32_t, t->model.classes);
+    t->elsewhere = (nsk_elsewhere){run_there, t};
+    model->elsewhere = &t->elsewhere;
+    return true;
+}
+
+void nsk_on_board_taken(const nsk_on_board *board, long *frames, long *differ, char **first) {
+    const nsk_taken *t = nsk_on_board_taking((nsk_on_board *)board);
+    *frames = t->frames;
+    *differ = t->differ;
+    *first = g_strdup(t->first);
+}
