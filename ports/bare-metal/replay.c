@@ -18,9 +18,9 @@
 
 #include <string.h>
 
-#include "crc.h"
 #include "format.h"
 #include "netsuke/firmware.h"
+#include "netsuke/link.h"
 
 enum {
     MOST_MODEL = 1 << 20,
@@ -57,44 +57,6 @@ static void before_layer(void *context, const nsk_model *model, unsigned layer) 
     w->aside += timer_between(entered, w->start);
 }
 
-/* Adds a wide element's bytes, the lowest first on every machine. */
-static uint32_t add_wide(uint32_t sum, const uint8_t *at, unsigned bytes) {
-    uint8_t low_first[4];
-    int16_t wide = 0;
-    int32_t level = 0;
-    if (bytes == 2) {
-        memcpy(&wide, at, sizeof wide);
-        level = wide;
-    } else {
-        memcpy(&level, at, sizeof level);
-    }
-    for (unsigned i = 0; i < bytes; i++) {
-        low_first[i] = (uint8_t)((uint32_t)level >> 8 * i);
-    }
-    return nsk_crc32(sum, low_first, bytes);
-}
-
-static uint32_t add_pixel(uint32_t sum, const uint8_t *pixel, const nsk_tensor *t) {
-    if (t->element == 1) {
-        return nsk_crc32(sum, pixel, t->channels);
-    }
-    for (unsigned c = 0; c < t->channels; c++) {
-        sum = add_wide(sum, pixel + c * t->element, t->element);
-    }
-    return sum;
-}
-
-/* Of the rows of a streamed layer's output only some are there. */
-static uint32_t sum_of(const nsk_model *model, unsigned layer) {
-    nsk_tensor out = nsk_tensor_at(model, nsk_layer_output(model, layer));
-    const uint8_t *bytes = (const uint8_t *)workspace + out.offset;
-    uint32_t sum = 0;
-    for (uint32_t i = 0; i < (uint32_t)out.height * out.width && layer >= model->streamed; i++) {
-        sum = add_pixel(sum, bytes + i * (uint32_t)out.pixel_stride, &out);
-    }
-    return sum;
-}
-
 static void after_layer(void *context, const nsk_model *model, unsigned layer) {
     stopwatch *w = context;
     uint32_t left = timer_now();
@@ -103,7 +65,7 @@ static void after_layer(void *context, const nsk_model *model, unsigned layer) {
     if (layer < MOST_LAYERS) {
         w->ticks[layer] += timer_between(w->start, left);
         w->stack[layer] = used > w->stack[layer] ? used : w->stack[layer];
-        w->sum[layer] = sum_of(model, layer);
+        w->sum[layer] = nsk_output_sum(model, workspace, layer, UINT32_MAX);
     }
     w->aside += timer_between(left, timer_now());
 }

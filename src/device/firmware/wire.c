@@ -95,18 +95,19 @@ static bool has_sum(const uint8_t *bytes, uint32_t sum) {
 }
 
 static bool is_whole(nsk_link_inbox *in) {
-    bool good = !in->lost && !in->escaped && in->count > NSK_WIRE_SUM;
-    if (good) {
-        const uint32_t count = in->count - NSK_WIRE_SUM;
+    uint32_t count = in->lost || in->escaped ? 0 : in->count;
+    bool good = false;
+    if (count > NSK_WIRE_SUM && count <= in->room) {
+        count -= NSK_WIRE_SUM;
         good = has_sum(in->bytes + count, nsk_crc32(0, in->bytes, count));
     }
-    in->count = good ? in->count - NSK_WIRE_SUM : 0;
+    in->count = good ? count : 0;
     in->lost = in->escaped = false;
     return good;
 }
 
 static void keep(nsk_link_inbox *in, uint8_t byte) {
-    if (in->count == in->room) {
+    if (in->count >= in->room) {
         in->lost = true;
     } else {
         in->bytes[in->count++] = byte;
@@ -134,98 +135,105 @@ bool nsk_wire_take(nsk_link_inbox *inbox, uint8_t byte) {
     return false;
 }
 
-/* What is left of a message. */
-typedef struct rest {
-    const uint8_t *at, *end;
+/* A message, and how far it has been read. */
+typedef struct reader {
+    const uint8_t *bytes;
+    uint32_t count, at;
     bool good;
-} rest;
+} reader;
 
 typedef struct item {
     unsigned type;
     uint32_t number; /* or length; of what needs more than 32 bits, 2^32 - 1 */
 } item;
 
-/* The head of the next item. Lengths without a number are not of a link's messages. */
-static item next(rest *r) {
-    item it = {NSK_CBOR_SIMPLE, 0};
-    if (!r->good || r->at == r->end) {
+/* Past the end it is zeroes, and no good message. */
+static unsigned next_byte(reader *r) {
+    if (r->at >= r->count) {
         r->good = false;
-        return it;
+        return 0;
     }
-    const unsigned first = *r->at++;
+    return r->bytes[r->at++];
+}
+
+/* The head of the next item. Lists and strings without a length are not of a link's messages. */
+static item next(reader *r) {
+    static const uint8_t sizes[8] = {1, 2, 4, 8}; /* of the number behind it, from 24 on */
+    const unsigned first = next_byte(r);
     const unsigned info = first & 31U;
-    const unsigned size = info < 24 ? 0U : info < 28 ? 1U << (info - 24U) : 9U;
-    it.type = first >> 5;
-    it.number = size == 0 ? info : 0U;
-    if ((size_t)(r->end - r->at) < size || size > 8) {
-        r->good = false;
-        return it;
-    }
+    const unsigned size = info < 24 ? 0U : sizes[info - 24U];
+    item it = {first >> 5, size == 0 ? info : 0U};
     bool high = false;
+    r->good = r->good && info < 28;
     for (unsigned i = 0; i < size; i++) {
         high = high || it.number >> 24 != 0;
-        it.number = (it.number & 0xffffffU) << 8 | *r->at++;
+        it.number = (it.number & 0xffffffU) << 8 | next_byte(r);
     }
     it.number = high ? UINT32_MAX : it.number;
     return it;
 }
 
-/* The bytes of a string. */
-static const uint8_t *take(rest *r, uint32_t count) {
-    const uint8_t *bytes = r->at;
-    r->good = r->good && (size_t)(r->end - r->at) >= count;
-    r->at += r->good ? count : 0;
-    return bytes;
+static uint32_t left_of(const reader *r) {
+    return r->at < r->count ? r->count - r->at : 0U;
 }
 
-/* All that is in an item whose head was read. As each item has a byte at least, no more than are
- * left of those need be counted. */
-static void pass(rest *r, item it) {
-    uint32_t left = 1; /* items, this one with them */
+/* The bytes of a string. */
+static const uint8_t *take(reader *r, uint32_t count) {
+    const uint32_t from = r->at;
+    r->good = r->good && count <= left_of(r);
+    r->at = r->good ? from + count : r->count;
+    return r->good ? r->bytes + from : NULL;
+}
+
+/* All that is in an item whose head was read. Each item has a byte at least: no more can be to come
+ * than bytes are left. */
+static void pass(reader *r, item it) {
+    uint32_t to_come = 1; /* this one with them */
     for (;;) {
+        const uint32_t bytes = left_of(r);
         const bool holds = it.type == NSK_CBOR_ARRAY || it.type == NSK_CBOR_MAP;
         const uint32_t within = holds ? it.number : it.type == NSK_CBOR_TAG ? 1U : 0U;
+        r->good = r->good && within <= bytes;
         if (it.type == NSK_CBOR_BYTES || it.type == NSK_CBOR_TEXT) {
             take(r, it.number);
         }
-        const size_t bytes = (size_t)(r->end - r->at);
-        r->good = r->good && within <= bytes;
-        left = left - 1 + (r->good ? within << (it.type == NSK_CBOR_MAP ? 1 : 0) : 0U);
-        r->good = r->good && left <= bytes;
-        if (!r->good || left == 0) {
+        to_come = to_come - 1 + (r->good ? within << (it.type == NSK_CBOR_MAP ? 1 : 0) : 0U);
+        r->good = r->good && to_come <= bytes;
+        if (!r->good || to_come == 0) {
             return;
         }
         it = next(r);
     }
 }
 
-static void read_value(nsk_wire_map *map, rest *r, item key) {
+static void read_value(nsk_wire_map *map, reader *r, uint32_t key) {
     const item value = next(r);
-    const bool known = key.type == NSK_CBOR_UNSIGNED && key.number < NSK_WIRE_FIELDS;
-    if (known && value.type == NSK_CBOR_UNSIGNED) {
-        map->number[key.number] = value.number;
-        map->has |= UINT32_C(1) << key.number;
-    } else if (known && value.type == NSK_CBOR_BYTES) {
+    if (key >= NSK_WIRE_FIELDS) {
+        pass(r, value);
+    } else if (value.type == NSK_CBOR_UNSIGNED) {
+        map->number[key] = value.number;
+        map->has |= UINT32_C(1) << key;
+    } else if (value.type == NSK_CBOR_BYTES) {
         map->bytes = take(r, value.number);
-        map->byte_count = value.number;
+        map->byte_count = r->good ? value.number : 0;
     } else {
         pass(r, value);
     }
 }
 
 bool nsk_wire_read(nsk_wire_map *map, const uint8_t *bytes, uint32_t count) {
-    rest r = {bytes, bytes + count, true};
+    reader r = {bytes, count, 0, true};
     const item head = next(&r);
     memset(map, 0, sizeof *map);
     r.good = r.good && head.type == NSK_CBOR_MAP;
     for (uint32_t i = 0; i < head.number && r.good; i++) {
         const item key = next(&r);
         if (key.type == NSK_CBOR_UNSIGNED) {
-            read_value(map, &r, key);
+            read_value(map, &r, key.number);
         } else {
             pass(&r, key);
             pass(&r, next(&r));
         }
     }
-    return r.good && r.at == r.end;
+    return r.good && r.at == r.count;
 }
