@@ -781,8 +781,8 @@ static void runners_need_no_model(void) {
                "Conv x w_8_3_3_3 b_8 > y; GlobalAveragePool y > g; Flatten g > f; "
                "Gemm f h_5_8 c_5 > z transB=i1",
                5);
-    CU_ASSERT(
-        nsk_run_images(n.network, NULL, NULL, n.images, compare_scores, &differ, NULL, NULL, &error));
+    CU_ASSERT(nsk_run_images(n.network, NULL, NULL, n.images, compare_scores, &differ, NULL, NULL,
+                             &error));
     CU_ASSERT_EQUAL(differ, 0);
     const float ties[] = {0.1F, 0.4F, 0.4F, 0.1F};
     CU_ASSERT_EQUAL(nsk_best_share(ties, 4), 1);

@@ -208,12 +208,10 @@ static void pass(reader *r, item it) {
 
 static void read_value(nsk_wire_map *map, reader *r, uint32_t key) {
     const item value = next(r);
-    if (key >= NSK_WIRE_FIELDS) {
-        pass(r, value);
-    } else if (value.type == NSK_CBOR_UNSIGNED) {
+    if (key < NSK_WIRE_FIELDS && value.type == NSK_CBOR_UNSIGNED) {
         map->number[key] = value.number;
         map->has |= UINT32_C(1) << key;
-    } else if (value.type == NSK_CBOR_BYTES) {
+    } else if (key < NSK_WIRE_FIELDS && value.type == NSK_CBOR_BYTES) {
         map->bytes = take(r, value.number);
         map->byte_count = r->good ? value.number : 0;
     } else {

@@ -367,7 +367,7 @@ static void add_templates(nsk_bundle *bundle, const wording *w, const char *name
                                               "board_host.c"};
     static const char *const filled[][2] = {{"README.md", "README.md"},
                                             {"Makefile", "Makefile"},
-                                            {"board/link.c", "board_link.c"},
+                                            {"board/link.c", "board_link.c.in"},
                                             {"CMakeLists.txt", "CMakeLists.txt"},
                                             {"library.json", "library.json"},
                                             {"library.properties", "library.properties"},
