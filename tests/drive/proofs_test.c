@@ -37,7 +37,7 @@ static char *run_all(int status, const char *settings) {
     return said;
 }
 
-/* Five units, three networks and the loop, each whole and streamed. */
+/* Six units, three networks and the loop, each whole and streamed. */
 static void all_is_run(void) {
     stand_in();
     char *said = run_all(0, "env");
@@ -55,7 +55,8 @@ static void all_is_run(void) {
                            "loop-streamed-always: 0 kinds of alarm, 0 of them with their reason\n"
                            "loop-streamed-never: 0 kinds of alarm, 0 of them with their reason\n"
                            "open: 52 kinds of alarm, 52 of them with their reason\n"
-                           "scale: 0 kinds of alarm, 0 of them with their reason\n");
+                           "scale: 0 kinds of alarm, 0 of them with their reason\n"
+                           "wire: 0 kinds of alarm, 0 of them with their reason\n");
     g_free(said);
 }
 
