@@ -26,9 +26,22 @@ static bool send_all(void *of, const uint8_t *bytes, size_t count, nsk_error *er
     return line->carrier->send(line->of, bytes, count, error);
 }
 
+static void take_away(emulated *e) {
+    if (e->folder != NULL) {
+        remove_folder(e->folder);
+        g_clear_pointer(&e->folder, g_free);
+    }
+}
+
+/* What answers has been loaded: nothing of the folder is needed any more, and nobody who ends this
+ * process later leaves it behind. */
 static int receive(void *of, uint8_t *to, int most, int milliseconds, nsk_error *error) {
-    const nsk_stream *line = &((emulated *)of)->line;
-    return line->carrier->receive(line->of, to, most, milliseconds, error);
+    emulated *e = of;
+    const int came = e->line.carrier->receive(e->line.of, to, most, milliseconds, error);
+    if (came > 0) {
+        take_away(e);
+    }
+    return came;
 }
 
 static void end(void *of) {
@@ -39,8 +52,7 @@ static void end(void *of) {
         g_subprocess_wait(e->emulator, NULL, NULL);
         g_object_unref(e->emulator);
     }
-    remove_folder(e->folder);
-    g_free(e->folder);
+    take_away(e);
     g_free(e);
 }
 
