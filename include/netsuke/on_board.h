@@ -24,12 +24,10 @@ typedef struct nsk_board_self {
     double model_bytes, workspace_bytes;
 } nsk_board_self;
 
-/* Opens a link, by its name, and asks who is there:
- *     /dev/ttyACM0@921600   a serial line and its speed
- *     tcp:HOST:PORT         a socket
- *     emulate:CORE          a hand-over, built for one of the cores that are emulated, in its
- * emulator sim                   the device half in this process The last two run the network that
- * is given; its name and model have to be. */
+/* Opens a link, by its name, and asks who is there. "/dev/ttyACM0@921600": a serial line and its
+ * speed; "tcp:HOST:PORT": a socket; "emulate:CORE": a hand-over, built for one of the cores that
+ * are emulated, in its emulator; "sim": the device half in this process. The last two run the
+ * network that is given, its name and its model; the others want none. */
 nsk_on_board *nsk_on_board_open(const char *link, const nsk_handed_network *network,
                                 nsk_error *error);
 void nsk_on_board_close(nsk_on_board *board);
@@ -55,10 +53,10 @@ void nsk_on_board_counts(const nsk_on_board *board, long *requests, long *repeat
 typedef struct nsk_difference {
     int score; /* class whose score differs; of it, the host's and the board's */
     int32_t scores[2];
-    int layer;                /* in which it begins; -1: in none that can be looked at */
-    int row, column, channel; /* of the first element of its output that differs */
-    int levels[2];            /* there: the host's; the board's, where it has 8 bits */
-    bool has_level;
+    int layer;                 /* in which it begins; -1: in none that can be looked at */
+    int row, column, channel;  /* of the first element of its output that differs */
+    int levels[2];             /* there: the host's; the board's, where it has 8 bits */
+    bool has_place, has_level; /* whether those are known: the link may have broken before */
 } nsk_difference;
 
 /* Looks into a frame of which the board said other scores: `scores`. It is run there again and
@@ -90,8 +88,8 @@ typedef struct nsk_trial {
 } nsk_trial;
 
 /* Runs `frames` of the images, spread over the set, on the board and here. A frame that differs is
- * looked into. Where the link breaks, `error` says so and what was measured until then comes back
- * all the same; NULL where nothing was. */
+ * looked into. Where the link breaks, `broken` and `error` say so, and what was measured until then
+ * comes back. NULL where the board runs another model. */
 nsk_trial *nsk_trial_run(nsk_on_board *board, const nsk_model_file *model, const nsk_images *images,
                          int frames, nsk_progress progress, void *context, nsk_error *error);
 void nsk_trial_free(nsk_trial *trial);

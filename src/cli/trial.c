@@ -76,6 +76,8 @@ static void json_difference(JsonBuilder *b, const told *t) {
     cli_json_int(b, "board", d->scores[1]);
     if (d->layer >= 0) {
         cli_json_text(b, "layer", nsk_layer_name(&t->model, (unsigned)d->layer));
+    }
+    if (d->has_place) {
         cli_json_int(b, "row", d->row);
         cli_json_int(b, "column", d->column);
         cli_json_int(b, "channel", d->channel);

@@ -28,6 +28,7 @@ typedef struct far_board {
     int bad_of_1000;       /* bytes on the way that are changed, lost or doubled, either way */
     long cut_after, bytes; /* the line is cut when so many bytes have come; 0: never */
     int anew_after;        /* messages sent, after which the board starts anew, once; 0: never */
+    uint32_t tick, clock;  /* hertz, as it says them */
     int wrong_layer, wrong_byte; /* of whose output that byte is changed; -1: none */
     random_state noise;
     nsk_link link;
@@ -101,8 +102,8 @@ static void start_board(far_board *f) {
     nsk_open(&model, f->file->bytes, f->file->size);
     const size_t bytes = nsk_link_bytes(&model) + 2000;
     f->memory = f->memory != NULL ? f->memory : g_malloc(bytes);
-    f->ways = (nsk_link_port){f,           board_receive, board_send, board_ticks, 1000000,
-                              board_paint, board_used,    "any",      1000000,     0};
+    f->ways = (nsk_link_port){f,           board_receive, board_send, board_ticks, f->tick,
+                              board_paint, board_used,    "any",      f->clock,    0};
     const nsk_status status =
         nsk_link_set(&f->link, &f->ways, f->file->bytes, f->file->size, f->memory, bytes);
     g_assert(status == NSK_STATUS_OK);
@@ -156,7 +157,12 @@ static void end(far_board *f, char *name) {
 }
 
 static far_board sound_board(const kiln *k) {
-    far_board f = {.file = k->file, .listening = -1, .wrong_layer = -1, .noise = {20261201}};
+    far_board f = {.file = k->file,
+                   .listening = -1,
+                   .tick = 1000000,
+                   .clock = 1000000,
+                   .wrong_layer = -1,
+                   .noise = {20261201}};
     return f;
 }
 
@@ -305,6 +311,26 @@ static void a_board_that_starts_anew_goes_on(void) {
         CU_ASSERT_PTR_NOT_NULL_FATAL(t);
         CU_ASSERT(t->frames == 3 && t->differ == 0);
         nsk_trial_free(t);
+    }
+    kiln_free(&k);
+}
+
+/* Times could not be told of it. */
+static void a_board_whose_time_stands_still(void) {
+    static const struct {
+        uint32_t tick, clock;
+        const char *said;
+    } boards[] = {{0, 80000000, "its timer stands still: set tick_hertz"},
+                  {1000000, 0, "its clock stands still: set clock_hertz"}};
+    kiln k;
+    kiln_load(&k, 6);
+    for (size_t i = 0; i < G_N_ELEMENTS(boards); i++) {
+        nsk_error error = {.text = ""};
+        far_board f = sound_board(&k);
+        f.tick = boards[i].tick;
+        f.clock = boards[i].clock;
+        CU_ASSERT_PTR_NULL(try_board(&f, &k, 3, &error));
+        assert_error(&error, boards[i].said);
     }
     kiln_free(&k);
 }
@@ -471,6 +497,7 @@ CU_TestInfo link_tests[] = {
     {"a comparison runs there", a_comparison_runs_there},
     {"a pulled cable keeps what was measured", a_pulled_cable_keeps_what_was_measured},
     {"a board that starts anew goes on", a_board_that_starts_anew_goes_on},
+    {"a board whose time stands still", a_board_whose_time_stands_still},
     {"another model is not judged", another_model_is_not_judged},
     {"a terminal carries it", a_terminal_carries_it},
     {"names that are no links", names_that_are_no_links},

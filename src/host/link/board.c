@@ -182,7 +182,9 @@ static bool read_self(const cbor_item_t *answer, nsk_board_self *self, nsk_error
     self->measures_stack = stack != 0;
     self->model_bytes = model;
     self->workspace_bytes = workspace;
-    return tick > 0 || nsk_fail(error, "the board says that its timer does not tick");
+    return (tick > 0 && clock > 0) ||
+           nsk_fail(error, "the board says that its %s stands still: set %s in its nsk_link_port",
+                    tick == 0 ? "timer" : "clock", tick == 0 ? "tick_hertz" : "clock_hertz");
 }
 
 static bool meet(nsk_on_board *b, nsk_error *error) {
@@ -334,13 +336,14 @@ static bool take_scores(nsk_on_board *b, const nsk_model *model, int32_t *scores
         bool good = list != NULL;
         for (uint32_t i = from; i < MIN(from + AT_ONCE, model->classes) && good; i++) {
             uint32_t score = 0;
-            good = nsk_answer_element(list, i - from, &score);
+            good = nsk_answer_element(list, i - from, &score) && score <= NSK_CERTAIN;
             scores[i] = (int32_t)score;
         }
         cbor_decref(&answer);
         if (!good) {
             return nsk_fail(error,
-                            "the board's answer has fewer scores than its model has classes");
+                            "the board's answer has fewer scores than its model has classes, or "
+                            "one that is no probability");
         }
     }
     return true;

@@ -1,9 +1,6 @@
 /* Where a board and this machine begin to differ: the layer, the element, its levels. */
-#include <string.h>
-
+#include "base/base.h"
 #include "device/crc.h"
-#include "device/layer.h"
-#include "link/message.h"
 #include "netsuke/on_board.h"
 
 /* One frame, there and here. */
@@ -34,11 +31,11 @@ static bool run_there(pair *p, uint32_t elements, nsk_error *error) {
     return nsk_on_board_run(p->board, p->model, p->frame, elements, p->said, p->layers, error);
 }
 
-/* The first layer whose output does, of its first elements; -1 where none does. Those that stream
- * cannot be looked at. */
-static int first_layer(pair *p, uint32_t elements, nsk_error *error) {
-    run_here(p, elements);
-    if (!run_there(p, elements, error)) {
+/* The first layer whose output differs; -1 where none does. Those that stream cannot be looked at.
+ */
+static int first_layer(pair *p, nsk_error *error) {
+    run_here(p, UINT32_MAX);
+    if (!run_there(p, UINT32_MAX, error)) {
         return -1;
     }
     for (int i = p->model->streamed; i < p->model->layers; i++) {
@@ -61,30 +58,34 @@ static bool level_of(uint32_t before, uint32_t sum, int *level) {
     return false;
 }
 
-/* The number of an output's elements that are still the same. */
-static uint32_t same_elements(pair *p, int layer, uint32_t all, nsk_error *error) {
-    uint32_t same = 0;
-    for (uint32_t wrong = all; wrong - same > 1;) {
-        const uint32_t middle = same + (wrong - same) / 2;
+/* The number of an output's elements that are still the same; false where the link breaks. */
+static bool same_elements(pair *p, int layer, uint32_t all, uint32_t *same, nsk_error *error) {
+    *same = 0;
+    for (uint32_t wrong = all; wrong - *same > 1;) {
+        const uint32_t middle = *same + (wrong - *same) / 2;
         run_here(p, middle);
         if (!run_there(p, middle, error)) {
-            return 0;
+            return false;
         }
-        *(p->layers[layer].sum == p->sums[layer] ? &same : &wrong) = middle;
+        *(p->layers[layer].sum == p->sums[layer] ? same : &wrong) = middle;
     }
-    return same;
+    return true;
 }
 
 static void find_element(pair *p, nsk_difference *d, nsk_error *error) {
+    uint32_t same;
     const nsk_tensor out = nsk_tensor_at(p->model, nsk_layer_output(p->model, (unsigned)d->layer));
     const uint32_t all = (uint32_t)out.height * out.width * out.channels;
-    const uint32_t same = same_elements(p, d->layer, all, error);
+    if (!same_elements(p, d->layer, all, &same, error)) {
+        return;
+    }
     run_here(p, same);
     const uint32_t before = p->sums[d->layer];
     run_here(p, same + 1);
     d->row = (int)(same / out.channels / out.width);
     d->column = (int)(same / out.channels % out.width);
     d->channel = (int)(same % out.channels);
+    d->has_place = true;
     if (out.element == 1 && run_there(p, same + 1, error)) {
         d->has_level = level_of(before, p->sums[d->layer], &d->levels[0]) &&
                        level_of(before, p->layers[d->layer].sum, &d->levels[1]);
@@ -92,7 +93,7 @@ static void find_element(pair *p, nsk_difference *d, nsk_error *error) {
 }
 
 static void find_layer(pair *p, nsk_difference *d, nsk_error *error) {
-    d->layer = first_layer(p, UINT32_MAX, error);
+    d->layer = first_layer(p, error);
     if (d->layer >= 0) {
         find_element(p, d, error);
     }
@@ -127,11 +128,14 @@ char *nsk_difference_text(const nsk_difference *d, const nsk_model *model) {
     g_string_printf(text, "'%s' has %d here and %d on the board",
                     nsk_label(model, (unsigned)d->score), d->scores[0], d->scores[1]);
     if (d->layer >= 0) {
-        g_string_append_printf(text, "; it begins in layer '%s', row %d, column %d, channel %d",
-                               nsk_layer_name(model, (unsigned)d->layer), d->row, d->column,
-                               d->channel);
+        g_string_append_printf(text, "; it begins in layer '%s'",
+                               nsk_layer_name(model, (unsigned)d->layer));
     } else {
-        g_string_append(text, "; the layers that can be looked at agree");
+        g_string_append(text, "; no layer that can be looked at differs");
+    }
+    if (d->has_place) {
+        g_string_append_printf(text, ", row %d, column %d, channel %d", d->row, d->column,
+                               d->channel);
     }
     if (d->has_level) {
         g_string_append_printf(text, ": level %d here, %d there", d->levels[0], d->levels[1]);

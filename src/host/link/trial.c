@@ -1,5 +1,4 @@
-/* A model on a board, held against this machine: scores, time, stack; and where a frame differs,
- * the layer and the element in which that begins. */
+/* A model on a board, held against this machine: scores, time, stack. */
 #include <stdlib.h>
 #include <string.h>
 
