@@ -201,7 +201,7 @@ static void print_text(const cli_context *context, const told *t) {
     }
     printf("memory  model %s, workspace %s\n", cli_bytes(t->self->model_bytes, text[0]),
            cli_bytes(t->self->workspace_bytes, text[1]));
-    printf("link    %ld messages, of which %ld were lost and sent again\n", r->requests,
+    printf("link    %ld messages, %ld of them again, as no answer had come in time\n", r->requests,
            r->repeated);
     if (r->frames > 0) {
         putchar('\n');
