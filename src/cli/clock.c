@@ -1,6 +1,7 @@
 /* netsuke clock: a board's own timings, and a cost table that learns from them. */
 #include <math.h>
 #include <stdio.h>
+#include <string.h>
 
 #include "command.h"
 #include "netsuke/clock.h"
@@ -22,6 +23,14 @@ static void clear_clocked(void *data) {
     cli_context_clear(&((clocked *)data)->context);
 }
 
+/* Another core's times would teach this board's table nothing. */
+static bool is_that_core(cli_context *its) {
+    const char *core = nsk_on_board_self(its->on_board)->core;
+    return strcmp(core, its->board->core) == 0 ||
+           nsk_fail(&its->error, "%s: the board there is a '%s', and the brief's a '%s'", its->on,
+                    core, its->board->core);
+}
+
 /* Over the link, if there is one: the median of some frames. */
 static bool try_board(clocked *c) {
     enum { FRAMES = 10 };
@@ -29,7 +38,7 @@ static bool try_board(clocked *c) {
     if (its->on_board == NULL) {
         return true;
     }
-    if (!cli_load_held_out(its)) {
+    if (!is_that_core(its) || !cli_load_held_out(its)) {
         return false;
     }
     c->trial = nsk_trial_run(its->on_board, its->model, its->held_out, FRAMES, cli_progress, NULL,
@@ -171,6 +180,10 @@ static bool check_logs(cli_context *context) {
     const clock_options *own = context->own;
     guint briefs = g_strv_length(context->arguments);
     guint logs = own->logs != NULL ? g_strv_length(own->logs) : 0;
+    if (g_strcmp0(context->on, "sim") == 0) {
+        return nsk_fail(&context->error, "sim is this machine, whose time is no board's: give a "
+                                         "link to the board, or logs");
+    }
     if (context->on != NULL) {
         return (briefs == 1 && logs == 0 && own->tick == NULL) ||
                nsk_fail(&context->error,

@@ -297,8 +297,8 @@ nsk_clocking *nsk_clock(const nsk_board *board, const nsk_clock_log *logs, int c
         if (!good) {
             nsk_fail(
                 error,
-                "%s: by this log and --tick the board takes %.4g times the cycles that its table "
-                "says; give the rate of the timer that the log counts by",
+                "%s: by these ticks and their rate the board takes %.4g times the cycles that its "
+                "table says; give the rate of the timer that counts them",
                 logs[0].path, l.pace);
         }
         for (int i = 0; i < c->layers; i++) {
