@@ -56,6 +56,7 @@ int main(int argc, char **argv) {
         {"weigh", NULL, NULL, NULL, NULL, weigh_tests},
         {"simulated board", NULL, NULL, NULL, NULL, sim_tests},
         {"links", NULL, NULL, NULL, NULL, link_tests},
+        {"slots", NULL, NULL, NULL, NULL, slots_tests},
         {"train", NULL, NULL, NULL, NULL, train_tests},
         CU_SUITE_INFO_NULL,
     };

@@ -21,6 +21,7 @@ typedef struct nsk_handed_network {
      * (nsk_model_file_for_core), and what rows cost is told in its cycles; else in
      * multiply-accumulates. */
     const struct nsk_board *board;
+    bool every_kind; /* the runtime has every kind of layer, for models that come later */
 } nsk_handed_network;
 /* A C name of any text. nsk_string_free. */
 char *nsk_handed_name(const char *text);

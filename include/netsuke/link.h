@@ -1,6 +1,7 @@
 /* netsuke/link.h: a board talks with the host half over any stream of bytes: a serial line, a
  * socket. The host asks who it is, has it run frames, and gets scores, times, stack and the
- * checksum of each layer's output back. docs/link.md has the messages. Like device.h: integers
+ * checksum of each layer's output back; looks through the board's camera; gives it another rule,
+ * or another model. docs/link.md has the messages. Like device.h: integers
  * only, no heap, no global state, memcpy and memset of the C library.
  *
  *     nsk_link link;
@@ -12,11 +13,21 @@
 #ifndef NETSUKE_LINK_H
 #define NETSUKE_LINK_H
 
-#include "netsuke/device.h"
+#include "netsuke/firmware.h"
+#include "netsuke/slots.h"
 
 #ifdef __cplusplus
 extern "C" {
 #endif
+
+/* The board's own camera. */
+typedef struct nsk_link_camera {
+    uint16_t width, height; /* of its pictures, pixels; 0: the model's */
+    /* As nsk_port.row: writes a row of the picture; with row 0 it waits for the next one. */
+    nsk_row (*row)(void *context, uint8_t *to, size_t bytes, unsigned y);
+    /* The line that the rule has decided on with this picture: for an actuator. May be NULL. */
+    void (*decided)(void *context, int line);
+} nsk_link_camera;
 
 /* What a board gives. None of it may wait for the host without end. */
 typedef struct nsk_link_port {
@@ -34,9 +45,12 @@ typedef struct nsk_link_port {
      * been used since. Both or none may be NULL. */
     void (*stack_paint)(void *context);
     uint32_t (*stack_used)(void *context);
-    const char *core;      /* as [board] core names it: "cortex-m4" */
-    uint32_t clock_hertz;  /* of the core */
-    uint32_t memory_bytes; /* RAM that nothing uses; 0: not known */
+    const char *core;              /* as [board] core names it: "cortex-m4" */
+    uint32_t clock_hertz;          /* of the core */
+    uint32_t memory_bytes;         /* RAM that nothing uses; 0: not known */
+    const nsk_link_camera *camera; /* these three: NULL where there is none */
+    const nsk_rule *rule;          /* for its pictures, until the host gives another one */
+    const nsk_slots *slots;        /* for models that come later */
 } nsk_link_port;
 
 /* Of a layer of the last frame. */
@@ -53,9 +67,37 @@ typedef struct nsk_link_inbox {
     bool escaped, lost, ended; /* in an escape; no message any more; the next byte begins one */
 } nsk_link_inbox;
 
+/* A model as it is written into a slot. */
+typedef struct nsk_link_spare {
+    uint32_t bytes, checksum; /* of all of it; 0 bytes: none is being written */
+    uint32_t written;
+} nsk_link_spare;
+
+/* The board's own pictures, and what comes of them. */
+typedef struct nsk_link_live {
+    nsk_scaler scaler;
+    nsk_rule rule;
+    nsk_decider decider;
+    uint32_t *thresholds; /* room for a rule's lists */
+    uint8_t *line_of;
+    uint8_t *row;          /* of the camera's picture, where that is not kept */
+    uint8_t *frame_row;    /* of the model's frame */
+    uint8_t *picture;      /* the last one, where there is memory for it */
+    int16_t line, decided; /* with that one */
+    uint8_t came;          /* how it did: nsk_row */
+    bool has_picture;      /* the last frame is one */
+} nsk_link_live;
+
 /* The caller's to keep, nobody's to look into. */
 typedef struct nsk_link {
     const nsk_link_port *port;
+    const void *built_in;
+    size_t built_in_bytes;
+    uint8_t *memory; /* all that was given */
+    size_t memory_bytes;
+    uint8_t starts, runs; /* slots of models; NSK_SLOTS: the one built in */
+    nsk_link_spare spare;
+    nsk_link_live live;
     nsk_model model;
     void *workspace;
     nsk_link_layer *layers;
@@ -71,13 +113,15 @@ typedef struct nsk_link {
     nsk_link_layer prepare; /* what is in no layer */
 } nsk_link;
 
-/* The least memory for nsk_link_set: the workspace, what is kept of layers, and a message with one
- * row of the frame. */
-size_t nsk_link_bytes(const nsk_model *model);
+/* The least memory for a model: its workspace, what is kept of layers and of a rule, what the
+ * camera takes, where there is one, and a message with one row of the frame. */
+size_t nsk_link_bytes(const nsk_link_port *port, const nsk_model *model);
 
-/* Opens the model at `model`, which stays where it is, and divides up `bytes` of memory, aligned to
- * NSK_ALIGNMENT; what is more than nsk_link_bytes makes for longer messages, and fewer of them. The
- * status is nsk_open's, or NSK_STATUS_NO_MEMORY. */
+/* Opens the model at `model`, which stays where it is, or, where there are slots, the newest one in
+ * them that is sound and fits; and divides up `bytes` of memory, aligned to NSK_ALIGNMENT. What is
+ * more than nsk_link_bytes holds the camera's picture, if all of it fits, so that the host can have
+ * it; and makes for longer messages, and fewer of them. The status is nsk_open's, or
+ * nsk_scaler_set's, or NSK_STATUS_NO_MEMORY. */
 nsk_status nsk_link_set(nsk_link *link, const nsk_link_port *port, const void *model,
                         size_t model_bytes, void *memory, size_t bytes);
 

@@ -22,6 +22,11 @@ typedef struct nsk_board_self {
     bool measures_stack;
     uint32_t checksum; /* of the model that it runs */
     double model_bytes, workspace_bytes;
+    uint32_t slot_bytes;   /* that a model in a slot may have; 0: it has no slots */
+    uint32_t starts, runs; /* slots, from 0; NSK_SLOTS: what its firmware has built in */
+    uint32_t link_memory;  /* bytes that all of this takes and may take */
+    uint32_t camera_width, camera_height; /* pixels; 0: it has none */
+    bool keeps_picture;                   /* of its camera, so that it can be had */
 } nsk_board_self;
 
 /* Opens a link, by its name, and asks who is there. "/dev/ttyACM0@921600": a serial line and its
@@ -43,6 +48,34 @@ bool nsk_on_board_runs(const nsk_on_board *board, const nsk_model_file *model, n
  * elements of each output. */
 bool nsk_on_board_run(nsk_on_board *board, const nsk_model *model, const uint8_t *frame,
                       uint32_t sums, int32_t *scores, nsk_link_layer *layers, nsk_error *error);
+
+/* ---- another model ---- */
+
+/* Writes the model, in its core's order, into the board's spare slot, and has it run there, until
+ * it is kept or the board begins anew. What the board cannot run is refused before a byte is
+ * written. Power may fail anywhere: the board starts with what it had. */
+bool nsk_on_board_give(nsk_on_board *board, const nsk_model_file *model, nsk_progress progress,
+                       void *context, nsk_error *error);
+/* The model that was given is the one that starts from now on. Or no: what starts runs again. */
+bool nsk_on_board_keep(nsk_on_board *board, nsk_error *error);
+bool nsk_on_board_back(nsk_on_board *board, nsk_error *error);
+
+/* ---- its camera ---- */
+
+/* What its rule decides by from now on; its memory is cleared. */
+bool nsk_on_board_rule(nsk_on_board *board, const nsk_rule *rule, int classes, nsk_error *error);
+
+/* What came of a picture. */
+typedef struct nsk_look {
+    nsk_row came;                /* else nothing below but the rule is told */
+    int line, decided, standing; /* NSK_UNSURE, NSK_NOTHING or a line: nsk_answered; what it is
+                                  * that was decided on last */
+    double ticks;                /* of preparation and layers */
+} nsk_look;
+/* Has the board look through its camera. Writes scores, and the picture, camera_width x
+ * camera_height x channels bytes, where it is kept and `picture` is not NULL. */
+bool nsk_on_board_look(nsk_on_board *board, const nsk_model *model, nsk_look *look, int32_t *scores,
+                       uint8_t *picture, nsk_error *error);
 
 /* So many requests were sent in all; so many of them had no answer and were sent again. */
 void nsk_on_board_counts(const nsk_on_board *board, long *requests, long *repeated);

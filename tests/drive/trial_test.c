@@ -84,6 +84,40 @@ static void what_it_shows(void) {
     drive_fails("tcp:127.0.0.1:9: ", "netsuke trial demo/kiln.ini --on tcp:127.0.0.1:9");
 }
 
+/* A hand-over of the smallest network, with every kind of layer, in the emulator: it is given the
+ * kiln line's, then a mixer, whose kinds it did not come with. */
+static void another_model_is_given(void) {
+    static const char *const steps[][2] = {
+        {"kiln.ini --renew", "the model is in slot 1 now, and starts from there"},
+        {"kiln.ini --renew", "the board has this model already"},
+        {"kiln-mixer.ini --renew --json", "\"renewal\" : \"kept\""},
+        {"kiln-mixer.ini", "3 of the held-out images: every score is the one"}};
+    GString *commands = g_string_new(
+        "netsuke emit \"$T/small.ini\" -m \"$T/small.nsk\" --kinds all -o \"$T/all\" >/dev/null && "
+        "make -s -j -C \"$T/all\" link CORE=cortex-m4 >/dev/null && port=$((20000 + $$ % 20000)) "
+        "&& emulator=$(make -s -C \"$T/all\" link-command CORE=cortex-m4) && { cd \"$T/all\"; "
+        "$emulator -serial tcp:127.0.0.1:$port,server=on,wait=off & } && cd \"$OLDPWD/demo\" && "
+        "sleep 1");
+    make_small();
+    for (size_t i = 0; i < G_N_ELEMENTS(steps); i++) {
+        g_string_append_printf(commands,
+                               " && netsuke trial --on tcp:127.0.0.1:$port --frames 3 %s "
+                               "> \"$T/step%zu\"",
+                               steps[i][0], i);
+    }
+    g_string_append(commands, "; s=$?; kill $!; exit $s");
+    outcome o = drive_for(0, "%s", commands->str);
+    outcome_clear(&o);
+    for (size_t i = 0; i < G_N_ELEMENTS(steps); i++) {
+        o = drive_for(0, "cat \"$T/step%zu\"", i);
+        CU_ASSERT_PTR_NOT_NULL(strstr(o.out, steps[i][1]));
+        outcome_clear(&o);
+    }
+    g_string_free(commands, TRUE);
+    drive_fails("--kinds some: say own or all",
+                "netsuke emit demo/kiln.ini --kinds some -o \"$T/x\"");
+}
+
 /* What an emulator counts is the same wherever it runs. */
 static void costs_are_learned(void) {
     outcome o = drive_for(0, "netsuke clock demo/kiln.ini --on emulate:cortex-m4 -o "
@@ -101,6 +135,7 @@ static void costs_are_learned(void) {
 CU_TestInfo trial_tests[] = {
     {"what it shows", what_it_shows},
     {"every core agrees", every_core_agrees},
+    {"another model is given", another_model_is_given},
     {"costs are learned", costs_are_learned},
     {"a broken line is said", a_broken_line_is_said},
     CU_TEST_INFO_NULL,

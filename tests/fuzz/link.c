@@ -7,6 +7,7 @@
 #include <stdlib.h>
 #include <string.h>
 
+#include "device/crc.h"
 #include "link/message.h"
 
 int LLVMFuzzerInitialize(int *count, char ***arguments);
@@ -118,23 +119,90 @@ static void read_all(const line *l) {
     }
 }
 
+/* ---- its camera, and its slots ---- */
+
+/* Every fifth row comes late, or not at all. */
+static nsk_row row(void *context, uint8_t *to, size_t bytes, unsigned y) {
+    const line *l = context;
+    for (size_t i = 0; i < bytes; i++) {
+        to[i] = (uint8_t)(i + y + l->said->len);
+    }
+    return y == 0 || (y + l->said->len) % 61 != 0 ? NSK_ROW_THERE : (nsk_row)(1 + y % 3);
+}
+
+static void decided(void *context, int line_up) {
+    (void)context;
+    demand(line_up >= 0, "a line that is none");
+}
+
+enum { SLOT_BYTES = 4096 };
+static uint32_t flash[NSK_SLOTS][SLOT_BYTES / 4];
+
+static bool erase(void *context, unsigned slot) {
+    demand(slot < NSK_SLOTS, "a slot that is none");
+    memset(flash[slot], 0xff, SLOT_BYTES);
+    return ((line *)context)->said->len % 11 != 1;
+}
+
+static bool write_unit(void *context, unsigned slot, uint32_t at, const uint8_t *unit) {
+    demand(slot < NSK_SLOTS && at % NSK_SLOT_UNIT == 0 && at < SLOT_BYTES, "outside of the slot");
+    memcpy((uint8_t *)flash[slot] + at, unit, NSK_SLOT_UNIT);
+    return ((line *)context)->said->len % 13 != 1;
+}
+
+/* A board that has been used before: its last slot holds a model, or what is none. */
+static void fill_slots(int which) {
+    const uint32_t head[] = {0x746c736e, 7,          (uint32_t)models[which].size,
+                             UINT32_MAX, UINT32_MAX, UINT32_MAX,
+                             UINT32_MAX};
+    const uint32_t sum = nsk_crc32(0, (const uint8_t *)head, sizeof head);
+    memset(flash, 0xff, sizeof flash);
+    memcpy(flash[1], head, sizeof head);
+    memcpy(flash[1] + sizeof head / 4, &sum, sizeof sum);
+    memcpy((uint8_t *)flash[1] + NSK_SLOT_HEAD, models[which].bytes, models[which].size);
+}
+
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {
     line l = {data, data, g_byte_array_new()};
-    const nsk_link_port port = {&l, receive, send_bytes, ticks, 1, paint, used, "any", 1, 0};
+    const int setting = size > 0 ? data[0] / MODELS : 0;
+    nsk_link_camera camera = {0, 0, row, setting % 2 == 1 ? decided : NULL};
+    const nsk_rule own_rule = {.threshold = 1, .frames = 1, .resting = UINT16_MAX};
+    const nsk_slots slots = {
+        &l, {(const uint8_t *)flash[0], (const uint8_t *)flash[1]}, SLOT_BYTES, erase, write_unit};
+    const nsk_link_port port = {&l,
+                                receive,
+                                send_bytes,
+                                ticks,
+                                1,
+                                setting % 3 == 0 ? paint : NULL,
+                                setting % 3 == 0 ? used : NULL,
+                                "any",
+                                1,
+                                0,
+                                setting % 4 != 1 ? &camera : NULL,
+                                setting % 5 != 1 ? &own_rule : NULL,
+                                setting % 8 != 1 ? &slots : NULL};
     const int which = size > 0 ? data[0] % MODELS : 0;
     nsk_model model;
     nsk_link link;
     const char *file = models[which].bytes;
     demand(nsk_open(&model, file, models[which].size) == NSK_STATUS_OK, "the model is not sound");
-    const size_t least = nsk_link_bytes(&model);
-    void *memory = g_malloc(least + 8);
-    demand(nsk_link_set(&link, &port, file, models[which].size, memory, least - 1) ==
-                   NSK_STATUS_NO_MEMORY &&
-               nsk_link_set(&link, &port, file, 7, memory, least) == NSK_STATUS_TRUNCATED &&
-               nsk_link_set(&link, &port, file, models[which].size, memory, least + 8) ==
-                   NSK_STATUS_OK,
+    const bool is_small = setting % 7 == 3 && model.width > 1 && port.camera != NULL;
+    if (setting % 7 > 3) { /* as wide as the frame, twice, or three times and as high */
+        camera.width = (uint16_t)(model.width * (setting % 7 - 3));
+        camera.height = (uint16_t)(model.height * (setting % 7 == 6 ? 3 : 1));
+    } else if (is_small) {
+        camera.width = (uint16_t)(model.width / 2);
+    }
+    fill_slots(setting % 6 == 1 ? (which + 1) % MODELS : which);
+    flash[1][9] ^= setting % 6 == 2;
+    const size_t least = nsk_link_bytes(&port, &model);
+    const size_t bytes = least + (setting % 9 == 0 ? 65536 : 8);
+    void *memory = g_malloc(bytes);
+    const nsk_status status = nsk_link_set(&link, &port, file, models[which].size, memory, bytes);
+    demand(status == (is_small ? NSK_STATUS_PICTURE_SMALL : NSK_STATUS_OK),
            "the link begins where it should not, or does not where it should");
-    for (size_t at = 1; at + 2 < size;) {
+    for (size_t at = 1; at + 2 < size && !is_small;) {
         const size_t length = (size_t)(data[at] | (data[at + 1] & 0x7f) << 8);
         const size_t count = MIN(length, size - at - 2);
         if ((data[at + 1] & 0x80) != 0) {
@@ -145,6 +213,9 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {
         }
         at += 2 + count;
     }
+    size_t starting = 0;
+    const void *starts = nsk_slots_start(&slots, file, models[which].size, &starting);
+    demand(nsk_open(&model, starts, starting) == NSK_STATUS_OK, "no sound model would start");
     read_all(&l);
     g_byte_array_unref(l.said);
     g_free(memory);

@@ -33,6 +33,12 @@ typedef struct far_board {
     random_state noise;
     nsk_link link;
     nsk_link_port ways;
+    nsk_link_camera camera; /* where it has one, and slots */
+    nsk_slots slots;
+    uint8_t *flash[NSK_SLOTS];
+    const nsk_images *scene; /* what stands before the camera, a picture after the other */
+    uint8_t *seen;
+    int pictures;
     uint32_t *memory, now, layer;
     int sent;
     bool ended;
@@ -97,13 +103,63 @@ static uint32_t board_used(void *context) {
     return 100;
 }
 
+static bool board_erase(void *context, unsigned slot) {
+    const far_board *f = context;
+    memset(f->flash[slot], 0xff, f->slots.bytes);
+    return true;
+}
+
+static bool board_write(void *context, unsigned slot, uint32_t at, const uint8_t *unit) {
+    memcpy(((far_board *)context)->flash[slot] + at, unit, NSK_SLOT_UNIT);
+    return true;
+}
+
+static nsk_row board_row(void *context, uint8_t *to, size_t bytes, unsigned y) {
+    far_board *f = context;
+    nsk_error error;
+    if (y == 0) {
+        nsk_images_frame(f->scene, f->pictures++, f->seen, &error);
+    }
+    memcpy(to, f->seen + y * bytes, bytes);
+    return NSK_ROW_THERE;
+}
+
+static void give_slots(far_board *f, uint32_t bytes) {
+    for (int i = 0; i < NSK_SLOTS; i++) {
+        f->flash[i] = g_malloc(bytes);
+        f->slots.at[i] = f->flash[i];
+        memset(f->flash[i], 0xff, bytes);
+    }
+    f->slots.context = f;
+    f->slots.bytes = bytes;
+    f->slots.erase = board_erase;
+    f->slots.write = board_write;
+}
+
+static void give_camera(far_board *f, const nsk_images *scene) {
+    f->scene = scene;
+    f->seen = g_malloc(nsk_images_frame_bytes(scene));
+    f->camera.row = board_row;
+}
+
 static void start_board(far_board *f) {
     nsk_model model;
     nsk_open(&model, f->file->bytes, f->file->size);
-    const size_t bytes = nsk_link_bytes(&model) + 2000;
+    f->ways = (nsk_link_port){f,
+                              board_receive,
+                              board_send,
+                              board_ticks,
+                              f->tick,
+                              board_paint,
+                              board_used,
+                              "any",
+                              f->clock,
+                              0,
+                              f->camera.row != NULL ? &f->camera : NULL,
+                              NULL,
+                              f->slots.bytes > 0 ? &f->slots : NULL};
+    const size_t bytes = nsk_link_bytes(&f->ways, &model) + 30000;
     f->memory = f->memory != NULL ? f->memory : g_malloc(bytes);
-    f->ways = (nsk_link_port){f,           board_receive, board_send, board_ticks, f->tick,
-                              board_paint, board_used,    "any",      f->clock,    0};
     const nsk_status status =
         nsk_link_set(&f->link, &f->ways, f->file->bytes, f->file->size, f->memory, bytes);
     g_assert(status == NSK_STATUS_OK);
@@ -152,6 +208,10 @@ static void end(far_board *f, char *name) {
     if (f->listening >= 0) {
         close(f->listening);
     }
+    for (int i = 0; i < NSK_SLOTS; i++) {
+        g_free(f->flash[i]);
+    }
+    g_free(f->seen);
     g_free(f->memory);
     g_free(name);
 }
@@ -348,6 +408,91 @@ static void another_model_is_not_judged(void) {
     kiln_free(&k);
 }
 
+/* Over a noisy line, with a board that starts anew in the middle: the model is written, tried, and
+ * starts once it is kept; what it cannot take is refused. */
+static void another_model_is_given(void) {
+    nsk_error other_error;
+    kiln k;
+    kiln other;
+    kiln_load(&k, 6);
+    kiln_load(&other, 8);
+    for (int fits = 0; fits < 2; fits++) {
+        nsk_error error = {.text = ""};
+        far_board f = sound_board(&other);
+        f.bad_of_1000 = 1;
+        f.anew_after = 12;
+        give_slots(&f, fits ? 65536 : 32768);
+        char *name = begin(&f);
+        nsk_on_board *board = nsk_on_board_open(name, NULL, &error);
+        CU_ASSERT_PTR_NOT_NULL_FATAL(board);
+        const nsk_board_self *self = nsk_on_board_self(board);
+        CU_ASSERT_EQUAL(self->slot_bytes, f.slots.bytes - NSK_SLOT_HEAD);
+        CU_ASSERT(!nsk_on_board_runs(board, k.file, &other_error));
+        CU_ASSERT_EQUAL(nsk_on_board_give(board, k.file, NULL, NULL, &error), fits == 1);
+        assert_error(&error, fits ? "" : "and a slot of the board takes 32736");
+        if (fits) {
+            CU_ASSERT(self->starts == NSK_SLOTS && self->runs == 0);
+            nsk_trial *t = nsk_trial_run(board, k.file, k.held_out, 2, NULL, NULL, &error);
+            CU_ASSERT_FATAL(t != NULL && t->frames == 2 && t->differ == 0);
+            nsk_trial_free(t);
+            CU_ASSERT(nsk_on_board_back(board, &error));
+            CU_ASSERT(nsk_on_board_runs(board, other.file, &error));
+            CU_ASSERT(nsk_on_board_give(board, k.file, NULL, NULL, &error));
+            CU_ASSERT(nsk_on_board_keep(board, &error));
+            CU_ASSERT(self->starts == 0 && nsk_on_board_runs(board, k.file, &error));
+        }
+        nsk_on_board_close(board);
+        end(&f, name);
+    }
+    kiln_free(&other);
+    kiln_free(&k);
+}
+
+/* Its own pictures: scores and pixels are what the host has of the same ones. */
+static void a_camera_is_looked_through(void) {
+    nsk_error error = {.text = ""};
+    kiln k;
+    nsk_model model;
+    kiln_load(&k, 6);
+    nsk_open(&model, k.file->bytes, k.file->size);
+    const size_t bytes = nsk_images_frame_bytes(k.held_out);
+    uint8_t *picture = g_malloc(bytes);
+    uint8_t *frame = g_malloc(bytes);
+    void *workspace = g_malloc(model.workspace_bytes);
+    int32_t *scores = g_new(int32_t, model.classes);
+    far_board f = sound_board(&k);
+    f.bad_of_1000 = 1;
+    give_camera(&f, k.held_out);
+    char *name = begin(&f);
+    nsk_on_board *board = nsk_on_board_open(name, NULL, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(board);
+    CU_ASSERT(nsk_on_board_self(board)->keeps_picture);
+    const nsk_rule rule = {.threshold = 0, .frames = 2, .resting = UINT16_MAX};
+    CU_ASSERT(nsk_on_board_rule(board, &rule, model.classes, &error));
+    for (int i = 0; i < 3; i++) {
+        nsk_look look;
+        CU_ASSERT_FATAL(nsk_on_board_look(board, &model, &look, scores, picture, &error));
+        nsk_images_frame(k.held_out, i, frame, &error);
+        nsk_prepare(&model, frame, (size_t)model.width * model.channels, workspace);
+        nsk_run(&model, workspace, NULL);
+        const int32_t *here = nsk_scores(&model, workspace);
+        CU_ASSERT(memcmp(here, scores, model.classes * sizeof *scores) == 0);
+        CU_ASSERT(memcmp(frame, picture, bytes) == 0);
+        CU_ASSERT_EQUAL(look.line, nsk_best(&model, here));
+        /* all three are of one class: on the second the line comes up */
+        CU_ASSERT_EQUAL(look.decided, i == 1 ? look.line : NSK_NOTHING);
+        CU_ASSERT_EQUAL(look.standing, i == 0 ? NSK_NOTHING : look.line);
+        CU_ASSERT(look.ticks > 0.0);
+    }
+    nsk_on_board_close(board);
+    end(&f, name);
+    g_free(scores);
+    g_free(workspace);
+    g_free(frame);
+    g_free(picture);
+    kiln_free(&k);
+}
+
 /* A pseudo-terminal stands for a serial line. */
 static void a_terminal_carries_it(void) {
     nsk_error error = {.text = ""};
@@ -455,10 +600,15 @@ static void messages_are_answered_or_left(void) {
     nsk_model model;
     kiln_load(&k, 6);
     nsk_open(&model, k.file->bytes, k.file->size);
-    const size_t bytes = nsk_link_bytes(&model);
+    const nsk_link_port port = {.context = &box,
+                                .receive = mailbox_receive,
+                                .send = mailbox_send,
+                                .ticks = no_ticks,
+                                .tick_hertz = 1,
+                                .core = "any",
+                                .clock_hertz = 1};
+    const size_t bytes = nsk_link_bytes(&port, &model);
     uint32_t *memory = g_malloc(bytes);
-    const nsk_link_port port = {
-        &box, mailbox_receive, mailbox_send, no_ticks, 1, NULL, NULL, "any", 1, 0};
     CU_ASSERT_EQUAL(nsk_link_set(&link, &port, k.file->bytes, k.file->size, memory, bytes - 1),
                     NSK_STATUS_NO_MEMORY);
     CU_ASSERT_EQUAL(nsk_link_set(&link, &port, k.file->bytes, k.file->size - 1, memory, bytes),
@@ -499,6 +649,8 @@ CU_TestInfo link_tests[] = {
     {"a board that starts anew goes on", a_board_that_starts_anew_goes_on},
     {"a board whose time stands still", a_board_whose_time_stands_still},
     {"another model is not judged", another_model_is_not_judged},
+    {"another model is given", another_model_is_given},
+    {"a camera is looked through", a_camera_is_looked_through},
     {"a terminal carries it", a_terminal_carries_it},
     {"names that are no links", names_that_are_no_links},
     {"messages are answered or left", messages_are_answered_or_left},

@@ -74,6 +74,12 @@ void nsk_wire_text(nsk_wire *wire, unsigned key, const char *text) {
     put(wire, (const uint8_t *)text, length);
 }
 
+void nsk_wire_bytes(nsk_wire *wire, unsigned key, const uint8_t *bytes, uint32_t count) {
+    nsk_wire_head(wire, NSK_CBOR_UNSIGNED, key);
+    nsk_wire_head(wire, NSK_CBOR_BYTES, count);
+    put(wire, bytes, count);
+}
+
 void nsk_wire_end(nsk_wire *wire) {
     const uint32_t sum = wire->sum;
     for (unsigned i = 0; i < NSK_WIRE_SUM; i++) {

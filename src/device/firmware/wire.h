@@ -35,9 +35,10 @@ typedef struct nsk_wire {
 void nsk_wire_begin(nsk_wire *wire, const nsk_link_port *port);
 /* The head of an item: its type, and its number or length. */
 void nsk_wire_head(nsk_wire *wire, enum nsk_cbor type, uint32_t number);
-/* A key and its number, or its text, of which 255 bytes are sent at most. */
+/* A key and its number, its text, of which 255 bytes are sent at most, or its bytes. */
 void nsk_wire_number(nsk_wire *wire, unsigned key, uint32_t number);
 void nsk_wire_text(nsk_wire *wire, unsigned key, const char *text);
+void nsk_wire_bytes(nsk_wire *wire, unsigned key, const uint8_t *bytes, uint32_t count);
 void nsk_wire_end(nsk_wire *wire);
 
 /* ---- in ---- */

@@ -155,6 +155,13 @@ void nsk_needs_add(nsk_needs *needs, const nsk_model *model) {
     needs->streams = needs->streams || model->streamed > 0;
 }
 
+void nsk_needs_all(nsk_needs *needs) {
+    for (int kind = 1; kind < NSK_KINDS; kind++) {
+        needs->kinds[kind] = true;
+    }
+    needs->streams = true;
+}
+
 bool nsk_device_file_is_needed(const char *file, const nsk_needs *needs) {
     if (strcmp(file, "stream") == 0) {
         return needs->streams;

@@ -59,6 +59,7 @@ typedef struct nsk_needs {
 } nsk_needs;
 
 void nsk_needs_add(nsk_needs *needs, const nsk_model *model);
+void nsk_needs_all(nsk_needs *needs);
 /* Whether a file of src/device, by its name without folder and suffix, is needed. */
 bool nsk_device_file_is_needed(const char *file, const nsk_needs *needs);
 /* Appends the table's sizes of code and depths of stack, as they stand there. */

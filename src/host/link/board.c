@@ -1,151 +1,12 @@
-/* The host's end of a link: asks, waits, asks again. */
-#include "netsuke/on_board.h"
+/* A board at the other end of a link: who it is, and frames run on it. */
+#include "link/board.h"
 
 #include <string.h>
 
-#include "link/message.h"
-#include "link/stream.h"
-#include "link/taken.h"
-
 enum {
-    PATIENCE = 20000, /* milliseconds without a sound answer: there is nobody */
-    FIRST_WAIT = 500, /* until a request is sent again, before it is known how long answers take */
-    LEAST_WAIT = 50,
-    MOST_WAIT = 5000,
     AT_ONCE = 16, /* scores, or layers, in an answer */
-    MOST_ROOM = 1 << 16,
     MOST_ANEW = 8 /* times that a board begins anew in one frame: else it has some other trouble */
 };
-
-struct nsk_on_board {
-    nsk_stream stream;
-    nsk_board_self self;
-    nsk_link_inbox inbox;
-    uint8_t room[MOST_ROOM];
-    uint8_t came[4096]; /* and not looked at yet */
-    int first, end;
-    uint32_t number, frame;
-    int wait[NSK_LINK_WHATS + 1]; /* milliseconds, by what is asked; behind them, to run a frame */
-    uint32_t rows;                /* that go into a message; fewer where many are lost */
-    int sound;                    /* messages with rows without a loss */
-    bool lost_frame;              /* it has begun anew */
-    long requests, repeated;
-    nsk_taken taken;
-};
-
-/* ---- one answer ---- */
-
-/* The next whole message, or NULL: none came in that time, or the link is gone (`error`). */
-static cbor_item_t *next_message(nsk_on_board *b, int milliseconds, bool *gone, nsk_error *error) {
-    const gint64 until = g_get_monotonic_time() + milliseconds * G_GINT64_CONSTANT(1000);
-    for (;;) {
-        while (b->first < b->end) {
-            if (nsk_wire_take(&b->inbox, b->came[b->first++])) {
-                cbor_item_t *answer = nsk_answer_read(b->inbox.bytes, b->inbox.count);
-                if (answer != NULL) {
-                    return answer;
-                }
-            }
-        }
-        const gint64 left = (until - g_get_monotonic_time()) / 1000;
-        const int some = left < 0
-                             ? 0
-                             : b->stream.carrier->receive(b->stream.of, b->came,
-                                                          (int)sizeof b->came, (int)left, error);
-        b->first = 0;
-        b->end = MAX(some, 0);
-        if (some <= 0) {
-            *gone = some < 0;
-            return NULL;
-        }
-    }
-}
-
-static bool is_answer_to(const cbor_item_t *answer, nsk_link_what what, uint32_t number) {
-    uint32_t its_what = 0;
-    uint32_t its_number = 0;
-    return nsk_answer_number(answer, NSK_KEY_WHAT, &its_what) &&
-           nsk_answer_number(answer, NSK_KEY_NUMBER, &its_number) && its_what == (uint32_t)what &&
-           its_number == number;
-}
-
-/* Waits for the answer to that very request; others, late ones, are left. */
-static cbor_item_t *await(nsk_on_board *b, nsk_link_what what, int milliseconds, bool *gone,
-                          nsk_error *error) {
-    const gint64 until = g_get_monotonic_time() + milliseconds * G_GINT64_CONSTANT(1000);
-    for (;;) {
-        const int left = (int)((until - g_get_monotonic_time()) / 1000);
-        cbor_item_t *answer = next_message(b, MAX(left, 0), gone, error);
-        if (answer == NULL || is_answer_to(answer, what, b->number)) {
-            return answer;
-        }
-        cbor_decref(&answer);
-    }
-}
-
-static int usual_wait(const nsk_on_board *b, int kind) {
-    return b->wait[kind] > 0 ? CLAMP(b->wait[kind], LEAST_WAIT, MOST_WAIT) : FIRST_WAIT;
-}
-
-/* Four times what the slowest answer of late has taken. */
-static void learn(nsk_on_board *b, int kind, gint64 microseconds) {
-    const int now = (int)(microseconds / 250) + 1;
-    b->wait[kind] = MAX(now, b->wait[kind] - b->wait[kind] / 8);
-}
-
-static bool refused(nsk_on_board *b, const cbor_item_t *answer, nsk_error *error) {
-    static const char *const reasons[] = {[NSK_LINK_DONE] = "",
-                                          [NSK_LINK_NOT_KNOWN] = "it does not know this request",
-                                          [NSK_LINK_UNFIT] = "the frame is not of its model's size",
-                                          [NSK_LINK_NOT_THERE] = "the frame is not there any more"};
-    uint32_t why = NSK_LINK_NOT_KNOWN;
-    nsk_answer_number(answer, NSK_KEY_ANSWER, &why);
-    if (why == NSK_LINK_DONE) {
-        return false;
-    }
-    b->lost_frame = why == NSK_LINK_NOT_THERE;
-    nsk_fail(error, "the board refused: %s",
-             why < G_N_ELEMENTS(reasons) ? reasons[why] : "a reason that is not known here");
-    return true;
-}
-
-/* Sends the request until its answer comes; takes it over. `kind`: in b->wait. `losses` counts
- * those that had none. NULL and `error` where nothing comes, or it is refused. */
-static cbor_item_t *ask(nsk_on_board *b, nsk_link_what what, int kind, nsk_request *request,
-                        int *losses, nsk_error *error) {
-    GByteArray *frame = nsk_request_frame(request);
-    cbor_item_t *answer = NULL;
-    bool gone = false;
-    int wait = usual_wait(b, kind);
-    for (int waited = 0; answer == NULL && !gone && waited < PATIENCE;
-         wait = MIN(2 * wait, MOST_WAIT)) {
-        const gint64 start = g_get_monotonic_time();
-        gone = !b->stream.carrier->send(b->stream.of, frame->data, frame->len, error);
-        answer = gone ? NULL : await(b, what, wait, &gone, error);
-        waited += wait;
-        b->requests++;
-        if (answer != NULL) {
-            learn(b, kind, g_get_monotonic_time() - start);
-        } else if (!gone) {
-            b->repeated++;
-            *losses += 1;
-        }
-    }
-    g_byte_array_unref(frame);
-    if (answer == NULL && !gone) {
-        nsk_fail_system(error,
-                        "the board has not answered for %d seconds: is it on, and at this speed?",
-                        PATIENCE / 1000);
-    }
-    if (answer != NULL && refused(b, answer, error)) {
-        cbor_decref(&answer);
-    }
-    return answer;
-}
-
-static nsk_request begin(nsk_on_board *b, nsk_link_what what) {
-    return nsk_request_new(what, ++b->number);
-}
 
 /* ---- who is there ---- */
 
@@ -156,6 +17,7 @@ static bool read_self(const cbor_item_t *answer, nsk_board_self *self, nsk_error
     uint32_t stack = 0;
     uint32_t model = 0;
     uint32_t workspace = 0;
+    uint32_t keeps = 0;
     const struct {
         nsk_link_key key;
         uint32_t *number;
@@ -175,6 +37,15 @@ static bool read_self(const cbor_item_t *answer, nsk_board_self *self, nsk_error
                             (int)fields[i].key);
         }
     }
+    /* these came later: without them there is none */
+    nsk_answer_number(answer, NSK_KEY_SLOT_BYTES, &self->slot_bytes);
+    nsk_answer_number(answer, NSK_KEY_STARTS, &self->starts);
+    nsk_answer_number(answer, NSK_KEY_RUNS, &self->runs);
+    nsk_answer_number(answer, NSK_KEY_LINK_MEMORY, &self->link_memory);
+    nsk_answer_number(answer, NSK_KEY_CAMERA_WIDTH, &self->camera_width);
+    nsk_answer_number(answer, NSK_KEY_CAMERA_HEIGHT, &self->camera_height);
+    nsk_answer_number(answer, NSK_KEY_KEEPS_PICTURE, &keeps);
+    self->keeps_picture = keeps != 0;
     nsk_answer_text(answer, NSK_KEY_CORE, self->core, sizeof self->core);
     self->clock = clock;
     self->tick = tick;
@@ -182,15 +53,20 @@ static bool read_self(const cbor_item_t *answer, nsk_board_self *self, nsk_error
     self->measures_stack = stack != 0;
     self->model_bytes = model;
     self->workspace_bytes = workspace;
+    enum { MOST_SIDE = 4096 }; /* as nsk_scaler_set has it */
+    if (self->camera_width > MOST_SIDE || self->camera_height > MOST_SIDE ||
+        (self->camera_width == 0) != (self->camera_height == 0)) {
+        return nsk_fail(error, "the board says that its camera has pictures of %u x %u",
+                        self->camera_width, self->camera_height);
+    }
     return (tick > 0 && clock > 0) ||
            nsk_fail(error, "the board says that its %s stands still: set %s in its nsk_link_port",
                     tick == 0 ? "timer" : "clock", tick == 0 ? "tick_hertz" : "clock_hertz");
 }
 
-static bool meet(nsk_on_board *b, nsk_error *error) {
-    nsk_request request = begin(b, NSK_LINK_WHO);
-    int losses = 0;
-    cbor_item_t *answer = ask(b, NSK_LINK_WHO, NSK_LINK_WHO, &request, &losses, error);
+bool nsk_board_meet(nsk_on_board *b, nsk_error *error) {
+    nsk_request request = nsk_line_request(&b->line, NSK_LINK_WHO);
+    cbor_item_t *answer = nsk_line_ask(&b->line, NSK_LINK_WHO, NSK_LINK_WHO, &request, 0, error);
     const bool good = answer != NULL && read_self(answer, &b->self, error);
     if (answer != NULL) {
         cbor_decref(&answer);
@@ -221,13 +97,9 @@ static bool open_stream(nsk_stream *stream, const char *link, const nsk_handed_n
 nsk_on_board *nsk_on_board_open(const char *link, const nsk_handed_network *network,
                                 nsk_error *error) {
     nsk_on_board *b = g_new0(nsk_on_board, 1);
-    b->inbox.bytes = b->room;
-    b->inbox.room = sizeof b->room;
-    /* so that an answer to somebody who asked before is not taken for ours */
-    b->number = g_random_int() >> 1;
+    nsk_line_start(&b->line);
     b->frame = g_random_int();
-    b->rows = UINT32_MAX;
-    if (!open_stream(&b->stream, link, network, error) || !meet(b, error)) {
+    if (!open_stream(&b->line.stream, link, network, error) || !nsk_board_meet(b, error)) {
         nsk_on_board_close(b);
         return NULL;
     }
@@ -236,14 +108,10 @@ nsk_on_board *nsk_on_board_open(const char *link, const nsk_handed_network *netw
 
 void nsk_on_board_close(nsk_on_board *board) {
     if (board != NULL) {
-        nsk_stream_close(&board->stream);
+        nsk_stream_close(&board->line.stream);
         nsk_taken_clear(&board->taken);
         g_free(board);
     }
-}
-
-nsk_taken *nsk_on_board_taking(nsk_on_board *board) {
-    return &board->taken;
 }
 
 void nsk_taken_clear(nsk_taken *taken) {
@@ -257,8 +125,18 @@ const nsk_board_self *nsk_on_board_self(const nsk_on_board *board) {
 }
 
 void nsk_on_board_counts(const nsk_on_board *board, long *requests, long *repeated) {
-    *requests = board->requests;
-    *repeated = board->repeated;
+    *requests = board->line.requests;
+    *repeated = board->line.repeated;
+}
+
+bool nsk_board_tell(nsk_on_board *board, nsk_link_what what, nsk_request *request,
+                    nsk_error *error) {
+    cbor_item_t *answer = nsk_line_ask(&board->line, what, (int)what, request, 0, error);
+    const bool good = answer != NULL;
+    if (good) {
+        cbor_decref(&answer);
+    }
+    return good;
 }
 
 bool nsk_on_board_runs(const nsk_on_board *board, const nsk_model_file *model, nsk_error *error) {
@@ -267,66 +145,51 @@ bool nsk_on_board_runs(const nsk_on_board *board, const nsk_model_file *model, n
     const nsk_status status = nsk_open(&opened, ordered->bytes, ordered->size);
     const bool same = status == NSK_STATUS_OK && opened.checksum == board->self.checksum;
     nsk_model_file_free(ordered);
-    return same || nsk_fail(error,
-                            "the board (%s) runs another model: its checksum is %08x, this one's "
-                            "%08x; hand this one over for that core, and flash it",
-                            board->self.core, board->self.checksum, opened.checksum);
+    return same ||
+           nsk_fail(error,
+                    "the board (%s) runs another model: its checksum is %08x, this one's "
+                    "%08x; %s",
+                    board->self.core, board->self.checksum, opened.checksum,
+                    board->self.slot_bytes > 0 ? "'trial --renew' gives it this one"
+                                               : "hand this one over for that core, and flash it");
 }
 
 /* ---- a frame ---- */
 
-static uint32_t rows_at_once(const nsk_on_board *b, uint32_t row_bytes) {
-    enum { AROUND = 48 }; /* bytes of a request that are no pixels */
-    const uint32_t most = b->self.longest > AROUND ? (b->self.longest - AROUND) / row_bytes : 0;
-    return CLAMP(b->rows, 1U, MAX(most, 1U));
-}
-
-/* Half as many at a time where one was lost, twice as many after eight that were not. */
-static void adapt(nsk_on_board *b, uint32_t rows, int losses) {
-    b->sound = losses > 0 ? 0 : b->sound + 1;
-    if (losses > 0) {
-        b->rows = MAX(rows / 2U, 1U);
-    } else if (b->sound % 8 == 0 && b->rows < UINT32_MAX / 2U) {
-        b->rows *= 2U;
-    }
-}
-
-/* Some rows from `row` on; which one the board wants next. */
+/* Some rows from `row` on; which one the board wants next: the same, where they were lost. */
 static bool send_rows(nsk_on_board *b, const nsk_model *model, const uint8_t *frame, uint32_t sums,
                       uint32_t *row, nsk_error *error) {
     const uint32_t bytes = (uint32_t)model->width * model->channels;
-    const uint32_t count = MIN(rows_at_once(b, bytes), model->height - *row);
+    const uint32_t most = nsk_line_payload(&b->line, bytes, b->self.longest) / bytes;
+    const uint32_t count = MIN(most, model->height - *row);
     const bool last = *row + count == model->height;
-    nsk_request request = begin(b, NSK_LINK_ROWS);
-    int losses = 0;
+    nsk_request request = nsk_line_request(&b->line, NSK_LINK_ROWS);
     nsk_request_add(&request, NSK_KEY_FRAME, b->frame);
     nsk_request_add(&request, NSK_KEY_ROW, *row);
     nsk_request_add(&request, NSK_KEY_SUMS, sums);
-    nsk_request_add_bytes(&request, NSK_KEY_PIXELS, frame + (size_t)*row * bytes,
+    nsk_request_add_bytes(&request, NSK_KEY_DATA, frame + (size_t)*row * bytes,
                           (size_t)count * bytes);
     cbor_item_t *answer =
-        ask(b, NSK_LINK_ROWS, last ? NSK_LINK_WHATS : NSK_LINK_ROWS, &request, &losses, error);
+        nsk_line_ask(&b->line, NSK_LINK_ROWS, last ? NSK_LINK_WHATS : NSK_LINK_ROWS, &request,
+                     (size_t)count * bytes, error);
     if (answer == NULL) {
-        return false;
+        return b->line.lost;
     }
     const bool good = nsk_answer_number(answer, NSK_KEY_ROW, row) && *row <= model->height;
     cbor_decref(&answer);
-    adapt(b, count, losses);
     return good || nsk_fail(error, "the board asks for a row that its frame does not have");
 }
 
 /* Asks for a part of a list; NULL and `error` where it does not come. */
 static cbor_item_t *ask_part(nsk_on_board *b, nsk_link_what what, uint32_t from, nsk_error *error) {
-    nsk_request request = begin(b, what);
-    int losses = 0;
+    nsk_request request = nsk_line_request(&b->line, what);
     nsk_request_add(&request, NSK_KEY_FRAME, b->frame);
     nsk_request_add(&request, NSK_KEY_FROM, from);
     nsk_request_add(&request, NSK_KEY_MOST, AT_ONCE);
-    return ask(b, what, (int)what, &request, &losses, error);
+    return nsk_line_ask(&b->line, what, (int)what, &request, 0, error);
 }
 
-static bool take_scores(nsk_on_board *b, const nsk_model *model, int32_t *scores,
-                        nsk_error *error) {
+bool nsk_board_scores(nsk_on_board *b, const nsk_model *model, int32_t *scores, nsk_error *error) {
     for (uint32_t from = 0; from < model->classes; from += AT_ONCE) {
         cbor_item_t *answer = ask_part(b, NSK_LINK_SCORES, from, error);
         if (answer == NULL) {
@@ -384,7 +247,7 @@ static bool send_frame(nsk_on_board *b, const nsk_model *model, const uint8_t *f
         if (!send_rows(b, model, frame, sums, &row, error)) {
             return false;
         }
-        if (row <= before && ++*anew > MOST_ANEW) {
+        if (row <= before && !b->line.lost && ++*anew > MOST_ANEW) {
             return nsk_fail_system(error, "the board loses frames before they are whole: does it "
                                           "start anew?");
         }
@@ -398,10 +261,10 @@ bool nsk_on_board_run(nsk_on_board *board, const nsk_model *model, const uint8_t
     int anew = 0;
     do {
         board->frame++;
-        board->lost_frame = false;
+        board->line.not_there = false;
         good = send_frame(board, model, frame, sums, &anew, error) &&
-               take_scores(board, model, scores, error) &&
+               nsk_board_scores(board, model, scores, error) &&
                (layers == NULL || take_layers(board, model, layers, error));
-    } while (!good && board->lost_frame && ++anew <= MOST_ANEW);
+    } while (!good && board->line.not_there && ++anew <= MOST_ANEW);
     return good;
 }

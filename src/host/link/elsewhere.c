@@ -1,7 +1,7 @@
 /* A model that runs on a board wherever a command would run it here. */
 #include <string.h>
 
-#include "link/taken.h"
+#include "link/board.h"
 
 static bool run_there(void *context, const uint8_t *frame, int32_t *scores, nsk_error *error) {
     nsk_taken *t = context;
@@ -20,7 +20,7 @@ static bool run_there(void *context, const uint8_t *frame, int32_t *scores, nsk_
 }
 
 bool nsk_on_board_take(nsk_on_board *board, nsk_model_file *model, nsk_error *error) {
-    nsk_taken *t = nsk_on_board_taking(board);
+    nsk_taken *t = &board->taken;
     if (!nsk_on_board_runs(board, model, error)) {
         return false;
     }
@@ -34,7 +34,7 @@ bool nsk_on_board_take(nsk_on_board *board, nsk_model_file *model, nsk_error *er
 }
 
 void nsk_on_board_taken(const nsk_on_board *board, long *frames, long *differ, char **first) {
-    const nsk_taken *t = nsk_on_board_taking((nsk_on_board *)board);
+    const nsk_taken *t = &board->taken;
     *frames = t->frames;
     *differ = t->differ;
     *first = g_strdup(t->first);

@@ -80,7 +80,7 @@ bool nsk_stream_here(nsk_stream *stream, const nsk_model_file *model, nsk_error 
     h->outgoing = g_byte_array_new();
     nsk_status status = nsk_open(&opened, model->bytes, model->size);
     if (status == NSK_STATUS_OK) {
-        const size_t bytes = nsk_link_bytes(&opened) + LONGEST;
+        const size_t bytes = nsk_link_bytes(&h->port, &opened) + LONGEST;
         h->memory = g_malloc(bytes);
         status = nsk_link_set(&h->link, &h->port, model->bytes, model->size, h->memory, bytes);
     }

@@ -121,6 +121,14 @@ void nsk_answer_text(const cbor_item_t *answer, nsk_link_key key, char *to, size
     nsk_make_visible(to);
 }
 
+const uint8_t *nsk_answer_bytes(const cbor_item_t *answer, nsk_link_key key, size_t *count) {
+    const cbor_item_t *item = find(answer, key);
+    const bool good =
+        item != NULL && cbor_isa_bytestring(item) && cbor_bytestring_is_definite(item);
+    *count = good ? cbor_bytestring_length(item) : 0;
+    return good ? cbor_bytestring_handle(item) : NULL;
+}
+
 const cbor_item_t *nsk_answer_list(const cbor_item_t *answer, nsk_link_key key) {
     const cbor_item_t *item = find(answer, key);
     return item != NULL && cbor_isa_array(item) ? item : NULL;

@@ -30,6 +30,8 @@ cbor_item_t *nsk_answer_read(const uint8_t *bytes, size_t count);
 bool nsk_answer_number(const cbor_item_t *answer, nsk_link_key key, uint32_t *number);
 /* The text at a key, cut to fit, without control characters; "" where there is none. */
 void nsk_answer_text(const cbor_item_t *answer, nsk_link_key key, char *to, size_t size);
+/* The bytes at a key, and how many; NULL where there are none. They live as long as the answer. */
+const uint8_t *nsk_answer_bytes(const cbor_item_t *answer, nsk_link_key key, size_t *count);
 /* The list at a key, or NULL; it lives as long as the answer. */
 const cbor_item_t *nsk_answer_list(const cbor_item_t *answer, nsk_link_key key);
 /* An element of a list as a number of 32 bits. */
