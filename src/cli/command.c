@@ -312,10 +312,19 @@ static bool load_on_board(cli_context *context) {
     nsk_model model;
     nsk_open(&model, context->model->bytes, context->model->size);
     char *name = nsk_handed_name(nsk_model_fact(&model, NSK_FACT_NAME));
-    const nsk_handed_network network = {.name = name, .model = context->model};
+    const nsk_brief *brief = context->brief;
+    const nsk_handed_network network = {.name = name,
+                                        .model = context->model,
+                                        .product = brief != NULL ? &brief->product : NULL,
+                                        .decision = brief != NULL ? &brief->decision : NULL};
     context->on_board = nsk_on_board_open(context->on, &network, &context->error);
     g_free(name);
+    nsk_error other;
+    context->renew = context->renew && context->on_board != NULL &&
+                     !nsk_on_board_runs(context->on_board, context->model, &other);
     return context->on_board != NULL &&
+           (!context->renew || nsk_on_board_give(context->on_board, context->model, cli_progress,
+                                                 NULL, &context->error)) &&
            nsk_on_board_take(context->on_board, context->model, &context->error);
 }
 

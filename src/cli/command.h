@@ -19,8 +19,9 @@ typedef struct cli_command cli_command;
  * `own` is the command's own options. Everything is freed with cli_context_clear. */
 typedef struct cli_context {
     char *model_path, *board_path, *calibration_path, *held_out_path, *training_path;
-    char *on;    /* link to a board */
-    gint sample; /* of the held-out images; 0: all */
+    char *on;       /* link to a board */
+    gboolean renew; /* it is given the model, if it runs another; is it? once it is there */
+    gint sample;    /* of the held-out images; 0: all */
     gboolean tolerant, strict, json, force;
     char **arguments; /* BRIEF and what follows it */
     int variant;      /* of the brief, from 0 */

@@ -7,7 +7,7 @@
 #include "table.h"
 
 typedef struct emit_options {
-    char *output;
+    char *output, *kinds;
     gint frames;
     gboolean prove;
 } emit_options;
@@ -118,7 +118,8 @@ static int emit(cli_context *context, handed *all, int count) {
                                            .tried = all[i].context.held_out,
                                            .product = &all[i].context.brief->product,
                                            .decision = &all[i].context.brief->decision,
-                                           .board = all[i].context.board};
+                                           .board = all[i].context.board,
+                                           .every_kind = g_strcmp0(own->kinds, "all") == 0};
     }
     char **files = nsk_emit(networks, count, own->output, &context->error);
     bool alarms = false;
@@ -145,6 +146,10 @@ static int run(cli_context *context) {
     const emit_options *own = context->own;
     handed all[MOST_NETWORKS] = {0};
     int count = (int)g_strv_length(context->arguments);
+    if (own->kinds != NULL && strcmp(own->kinds, "own") != 0 && strcmp(own->kinds, "all") != 0) {
+        nsk_fail(&context->error, "--kinds %s: say own or all", own->kinds);
+        return cli_fail(context);
+    }
     if (own->output == NULL || (context->model_path != NULL && count > 1)) {
         nsk_fail(&context->error, "%s",
                  own->output == NULL ? "say where the C goes: netsuke emit BRIEF -o DIR"
@@ -163,6 +168,7 @@ static const cli_own own_options[] = {
     {"output", offsetof(emit_options, output), 0},
     {"frames", offsetof(emit_options, frames), 0},
     {"prove", offsetof(emit_options, prove), 0},
+    {"kinds", offsetof(emit_options, kinds), 0},
     {NULL, 0, 0},
 };
 
@@ -175,7 +181,8 @@ const cli_command cli_emit = {
                "files and "
                "a\n"
                "README into the folder. Several briefs become several networks on one runtime. "
-               "--prove shows, "
+               "--kinds all\n"
+               "is for a board that is given other models later, over its link. --prove shows, "
                "for\n"
                "every frame that there can be, that the runtime stays in its memory (status 1 "
                "where it cannot "
@@ -185,7 +192,7 @@ const cli_command cli_emit = {
     .shared = "model board calibration held-out tolerant",
     .own = own_options,
     .own_size = sizeof(emit_options),
-    .usual = "frames: 4",
+    .usual = "frames: 4; kinds: own",
     .makes_folder = true,
     .run = run,
 };

@@ -43,6 +43,12 @@ const cli_option cli_options[] = {
      "Measure the code with the core's cross compiler instead of taking it from the table", 0, 0},
     {"prove", 0, CLI_NO_VALUE, CLI_OWN, NULL,
      "Show that no frame can break the runtime, with Frama-C; takes minutes", 0, 0},
+    {"kinds", 0, CLI_WORD, CLI_OWN, "WHICH",
+     "Kinds of layer in the runtime: own, those of the networks, or all, for models that come "
+     "later",
+     0, 0},
+    {"renew", 0, CLI_NO_VALUE, MEMBER(renew), NULL,
+     "Give the board this model first: written beside the one it has, tried, then kept", 0, 0},
     {"log", 0, CLI_FILES, CLI_OWN, "RUN.txt",
      "What the self-test printed on the board; one a brief", 0, 0},
     {"tick", 0, CLI_WORD, CLI_OWN, "HZ", "Rate of the timer that the log counts by", 0, 0},

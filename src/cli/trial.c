@@ -13,6 +13,9 @@ typedef struct trial_options {
 
 enum { USUAL_FRAMES = 50 };
 
+/* What became of a model that the board was to be given. */
+typedef enum renewal { NOT_ASKED, WAS_THERE, KEPT, SENT_BACK } renewal;
+
 /* What is said of a trial. */
 typedef struct told {
     const nsk_board_self *self;
@@ -21,6 +24,7 @@ typedef struct told {
     nsk_model model;
     bool emulated; /* instructions are counted, not cycles */
     bool here;     /* this machine's own time */
+    renewal renewal;
 } told;
 
 /* ---- what was expected ---- */
@@ -85,6 +89,9 @@ static void json_difference(JsonBuilder *b, const told *t) {
     json_builder_end_object(b);
 }
 
+static const char *const renewals[] = {
+    [NOT_ASKED] = "", [WAS_THERE] = "was there", [KEPT] = "kept", [SENT_BACK] = "not kept"};
+
 static void print_json(const cli_context *context, const told *t) {
     const nsk_trial *r = t->trial;
     JsonBuilder *b = cli_json_start(context);
@@ -95,6 +102,9 @@ static void print_json(const cli_context *context, const told *t) {
     cli_json_real(b, "tick", t->self->tick);
     cli_json_int(b, "kinds", t->self->kinds);
     json_builder_end_object(b);
+    if (t->renewal != NOT_ASKED) {
+        cli_json_text(b, "renewal", renewals[t->renewal]);
+    }
     cli_json_int(b, "frames", r->frames);
     cli_json_int(b, "differ", r->differ);
     cli_json_int(b, "requests", r->requests);
@@ -182,10 +192,24 @@ static void print_time(const told *t) {
     putchar('\n');
 }
 
+/* The slots are counted from 1 for people. */
+static void print_renewal(const told *t) {
+    if (t->renewal == KEPT) {
+        printf("slot    the model is in slot %u now, and starts from there\n",
+               t->self->starts + 1U);
+    } else if (t->renewal == SENT_BACK) {
+        puts("slot    the model was written and tried, and is NOT kept: the board starts with what "
+             "it had");
+    } else if (t->renewal == WAS_THERE) {
+        puts("slot    the board has this model already");
+    }
+}
+
 static void print_text(const cli_context *context, const told *t) {
     const nsk_trial *r = t->trial;
     char text[2][CLI_TEXT];
     cli_print_facts(context);
+    print_renewal(t);
     printf("frames  %d of the held-out images: %s\n", r->frames,
            r->frames == 0   ? "none came through"
            : r->differ == 0 ? "every score is the one that this machine computes"
@@ -239,8 +263,24 @@ static bool load(cli_context *context) {
            cli_load_held_out(context);
 }
 
+/* A model that is new on the board is kept where all frames agree, and only then. */
+static bool renew(cli_context *context, bool asked, told *t) {
+    if (!asked) {
+        return true;
+    }
+    if (!context->renew) {
+        t->renewal = WAS_THERE;
+        return true;
+    }
+    const bool good = !t->trial->broken && t->trial->differ == 0;
+    t->renewal = good ? KEPT : SENT_BACK;
+    return t->trial->broken || (good ? nsk_on_board_keep(context->on_board, &context->error)
+                                     : nsk_on_board_back(context->on_board, &context->error));
+}
+
 static int run(cli_context *context) {
     const trial_options *own = context->own;
+    const bool asked = context->renew;
     told t = {.budget = NULL};
     nsk_trial *trial = load(context)
                            ? nsk_trial_run(context->on_board, context->model, context->held_out,
@@ -255,7 +295,7 @@ static int run(cli_context *context) {
         nsk_open(&t.model, context->model->bytes, context->model->size);
         t.self = nsk_on_board_self(context->on_board);
         t.trial = trial;
-        good = estimate(context, &t);
+        good = renew(context, asked, &t) && estimate(context, &t);
         context->error = good ? kept : context->error;
     }
     if (good && context->json) {
@@ -280,13 +320,18 @@ const cli_command cli_trial = {
     .name = "trial",
     .summary = "a model on a board: its scores held against this machine's, time, stack",
     .arguments = "BRIEF",
-    .example = "  netsuke trial demo/kiln.ini --on /dev/ttyACM0@921600\n"
-               "runs held-out images on the board at the end of a serial line, and compares every "
-               "score;\n"
-               "--on emulate:cortex-m4 builds the hand-over and starts an emulator with it.",
+    .example =
+        "  netsuke trial demo/kiln.ini --on /dev/ttyACM0@921600\n"
+        "runs held-out images on the board at the end of a serial line, and compares every "
+        "score;\n"
+        "--on emulate:cortex-m4 builds the hand-over and starts an emulator with it. With "
+        "--renew a\n"
+        "board that runs another model is given this one: written into its spare slot, tried "
+        "on the\n"
+        "frames, and kept where all of them agree.",
     .least = 1,
     .most = 1,
-    .shared = "model board calibration held-out tolerant on",
+    .shared = "model board calibration held-out tolerant on renew",
     .own = own_options,
     .own_size = sizeof(trial_options),
     .usual = "frames: 50",
