@@ -478,7 +478,7 @@ static void a_camera_is_looked_through(void) {
         const int32_t *here = nsk_scores(&model, workspace);
         CU_ASSERT(memcmp(here, scores, model.classes * sizeof *scores) == 0);
         CU_ASSERT(memcmp(frame, picture, bytes) == 0);
-        CU_ASSERT_EQUAL(look.line, nsk_best(&model, here));
+        CU_ASSERT_EQUAL(look.line, (int)nsk_best(&model, here));
         /* all three are of one class: on the second the line comes up */
         CU_ASSERT_EQUAL(look.decided, i == 1 ? look.line : NSK_NOTHING);
         CU_ASSERT_EQUAL(look.standing, i == 0 ? NSK_NOTHING : look.line);

@@ -71,6 +71,7 @@ static void carry(nsk_stream *stream, GSocket *socket) {
 bool nsk_stream_tcp(nsk_stream *stream, const char *host_and_port, nsk_error *error) {
     GError *reason = NULL;
     GSocketClient *client = g_socket_client_new();
+    g_socket_client_set_enable_proxy(client, FALSE); /* a board is no site */
     g_socket_client_set_timeout(client, PATIENCE);
     const char *colon = strrchr(host_and_port, ':');
     GSocketConnection *connection =
