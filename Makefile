@@ -181,6 +181,7 @@ bench: all demo-data
 	  $(MAKE) --no-print-directory -s -C ports/bare-metal CORE=$$core PLAIN=1 \
 	    BUILD=$(CURDIR)/$(BUILD)/bare-metal-plain/$$core || exit 1; done
 	@$(BUILD)/nsk-bench demo/kiln.ini
+	@$(BUILD)/nsk-bench-live demo/kiln.ini
 	@$(BUILD)/nsk-bench-cores demo/kiln.ini $(BUILD)/bare-metal $(BUILD)/bare-metal-plain $(CORES)
 	@$(BUILD)/nsk-bench-frame bench/frame.ini demo/kiln.ini demo/kiln-gated.ini $(BUILD)/bare-metal $(CORES)
 

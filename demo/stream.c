@@ -4,6 +4,10 @@
  *
  * writes plain.npy (N x H x W x 3 bytes) and plain.csv (picture,truth: a label, or '-' where nobody
  * can say, as when a tile moves or a hand is in the way).
+ *
+ *     kiln-stream --rate 30 plain - | netsuke watch demo/kiln.ini --camera -
+ *
+ * is the camera itself: a Y4M stream, so many pictures a second.
  */
 #include <glib.h>
 #include <math.h>
@@ -218,6 +222,35 @@ static bool write_npy(const char *path, const uint8_t *bytes, guint count, int s
     return good;
 }
 
+/* To luma from 0 to 255 and both colours: ITU-R BT.601. */
+static void write_planes(const uint8_t *rgb, size_t pixels, uint8_t *planes) {
+    for (size_t i = 0; i < pixels; i++, rgb += 3) {
+        planes[i] = (uint8_t)((77 * rgb[0] + 150 * rgb[1] + 29 * rgb[2] + 128) / 256);
+        planes[pixels + i] = (uint8_t)(128 + (-43 * rgb[0] - 85 * rgb[1] + 128 * rgb[2]) / 256);
+        planes[2 * pixels + i] = (uint8_t)(128 + (128 * rgb[0] - 107 * rgb[1] - 21 * rgb[2]) / 256);
+    }
+}
+
+/* On standard output; `rate` 0: as fast as somebody reads. */
+static bool write_y4m(const uint8_t *bytes, guint count, int size, int rate, nsk_error *error) {
+    const size_t pixels = (size_t)size * (size_t)size;
+    uint8_t *planes = g_malloc(3 * pixels);
+    const gint64 start = g_get_monotonic_time();
+    printf("YUV4MPEG2 W%d H%d F%d:1 Ip A1:1 C444 XCOLORRANGE=FULL\n", size, size,
+           rate > 0 ? rate : 30);
+    bool good = true;
+    for (guint i = 0; i < count && good; i++) {
+        const gint64 due = rate > 0 ? start + (gint64)i * 1000000 / rate : 0;
+        const gint64 now = g_get_monotonic_time();
+        g_usleep(due > now ? (gulong)(due - now) : 0);
+        write_planes(bytes + 3 * pixels * i, pixels, planes);
+        good = fputs("FRAME\n", stdout) >= 0 && fwrite(planes, 3, pixels, stdout) == pixels &&
+               fflush(stdout) == 0;
+    }
+    g_free(planes);
+    return good || nsk_fail(error, "standard output takes no more");
+}
+
 static bool write_truth(const char *path, const char *name, const stream *s, nsk_error *error) {
     GString *text = g_string_new("picture,truth\n");
     for (guint i = 0; i < s->shots->len; i++) {
@@ -230,7 +263,25 @@ static bool write_truth(const char *path, const char *name, const stream *s, nsk
     return good;
 }
 
-static bool run(const struct script *script, uint64_t seed, int size, const char *to,
+/* As files, an array and what is truly there. */
+static bool write_files(const stream *s, const uint8_t *bytes, int size, const char *to,
+                        nsk_error *error) {
+    char *pictures = g_strconcat(to, ".npy", NULL);
+    char *truth = g_strconcat(to, ".csv", NULL);
+    char *name = g_path_get_basename(pictures);
+    char *folder = g_path_get_dirname(to);
+    const bool good = (g_mkdir_with_parents(folder, 0777) == 0 ||
+                       nsk_fail(error, "%s: the folder cannot be made; check the path", folder)) &&
+                      write_npy(pictures, bytes, s->shots->len, size, error) &&
+                      write_truth(truth, name, s, error);
+    g_free(folder);
+    g_free(name);
+    g_free(truth);
+    g_free(pictures);
+    return good;
+}
+
+static bool run(const struct script *script, uint64_t seed, int size, int rate, const char *to,
                 nsk_error *error) {
     stream s = {.random = {seed * UINT64_C(1000003) + 77},
                 .batch = {.seed = seed},
@@ -239,20 +290,10 @@ static bool run(const struct script *script, uint64_t seed, int size, const char
                 .light = 1.0};
     random_bits(&s.random);
     script->play(&s);
-    char *pictures = g_strconcat(to, ".npy", NULL);
-    char *truth = g_strconcat(to, ".csv", NULL);
-    char *name = g_path_get_basename(pictures);
-    char *folder = g_path_get_dirname(to);
     uint8_t *bytes = draw(&s, size);
-    bool good = (g_mkdir_with_parents(folder, 0777) == 0 ||
-                 nsk_fail(error, "%s: the folder cannot be made; check the path", folder)) &&
-                write_npy(pictures, bytes, s.shots->len, size, error) &&
-                write_truth(truth, name, &s, error);
+    const bool good = strcmp(to, "-") == 0 ? write_y4m(bytes, s.shots->len, size, rate, error)
+                                           : write_files(&s, bytes, size, to, error);
     g_free(bytes);
-    g_free(folder);
-    g_free(name);
-    g_free(truth);
-    g_free(pictures);
     g_array_free(s.shots, TRUE);
     g_ptr_array_free(s.things, TRUE);
     return good;
@@ -270,9 +311,12 @@ static const struct script *script_named(const char *name) {
 int main(int argc, char **argv) {
     gint seed = 5;
     gint size = 64;
+    gint rate = 30;
     const GOptionEntry entries[] = {
         {"seed", 0, 0, G_OPTION_ARG_INT, &seed, "The same seed gives the same bytes", "N"},
         {"size", 0, 0, G_OPTION_ARG_INT, &size, "Pixels each way; 64", "N"},
+        {"rate", 0, 0, G_OPTION_ARG_INT, &rate,
+         "Of a stream, pictures a second; 0: as fast as it is read; 30", "N"},
         G_OPTION_ENTRY_NULL};
     GString *summary = g_string_new("Draws what the camera over the running belt sees. Scenes:");
     for (size_t i = 0; i < G_N_ELEMENTS(scripts); i++) {
@@ -286,15 +330,18 @@ int main(int argc, char **argv) {
     const struct script *script = argc > 1 ? script_named(argv[1]) : NULL;
     g_option_context_free(context);
     g_string_free(summary, TRUE);
-    if (!good || argc != 3 || script == NULL || seed < 0 || size < 16 || size > SCENE_LARGEST) {
-        fprintf(stderr, "stream: %s\n",
-                good ? "give a scene and a file's name without its ending; --help lists the scenes"
-                     : reason->message);
+    if (!good || argc != 3 || script == NULL || seed < 0 || rate < 0 || size < 16 ||
+        size > SCENE_LARGEST) {
+        fprintf(
+            stderr, "stream: %s\n",
+            good
+                ? "give a scene, and a file's name without its ending or -; --help lists the scenes"
+                : reason->message);
         g_clear_error(&reason);
         return 2;
     }
     nsk_error error;
-    if (!run(script, (uint64_t)seed, size, argv[2], &error)) {
+    if (!run(script, (uint64_t)seed, size, rate, argv[2], &error)) {
         fprintf(stderr, "stream: %s\n", error.text);
         return 2;
     }

@@ -31,6 +31,7 @@
 #include "netsuke/headroom.h"
 #include "netsuke/images.h"
 #include "netsuke/link.h"
+#include "netsuke/live.h"
 #include "netsuke/narrower.h"
 #include "netsuke/network.h"
 #include "netsuke/on_board.h"

@@ -315,6 +315,7 @@ static bool load_on_board(cli_context *context) {
     const nsk_brief *brief = context->brief;
     const nsk_handed_network network = {.name = name,
                                         .model = context->model,
+                                        .tried = context->shows,
                                         .product = brief != NULL ? &brief->product : NULL,
                                         .decision = brief != NULL ? &brief->decision : NULL};
     context->on_board = nsk_on_board_open(context->on, &network, &context->error);

@@ -35,9 +35,10 @@ typedef struct cli_context {
     nsk_images *calibration, *held_out, *training;
     nsk_model_file *model;
     nsk_board *board;
-    nsk_finer *finer;       /* NULL, too, where the brief asks for no choice */
-    nsk_narrower *narrower; /* the same */
-    nsk_on_board *on_board; /* the same, where none is asked for */
+    nsk_finer *finer;        /* NULL, too, where the brief asks for no choice */
+    nsk_narrower *narrower;  /* the same */
+    nsk_on_board *on_board;  /* the same, where none is asked for */
+    const nsk_images *shows; /* what an emulated board's camera sees, or NULL: noise */
     nsk_refine_settings refine_settings;
     nsk_refine_result refine_result; /* epochs: 0 where nothing was refined */
     nsk_error error;
@@ -66,7 +67,7 @@ struct cli_command {
 
 extern const cli_command cli_survey, cli_outline, cli_vet, cli_quantise, cli_compare, cli_drift,
     cli_probe, cli_stress, cli_atlas, cli_shelf, cli_budget, cli_weigh, cli_clock, cli_headroom,
-    cli_classify, cli_emit, cli_trial, cli_rehearse, cli_report, cli_assay;
+    cli_classify, cli_emit, cli_trial, cli_watch_command, cli_rehearse, cli_report, cli_assay;
 /* All of them in the order of work, NULL behind the last. */
 extern const cli_command *const cli_commands[];
 

@@ -47,6 +47,14 @@ const cli_option cli_options[] = {
      "Kinds of layer in the runtime: own, those of the networks, or all, for models that come "
      "later",
      0, 0},
+    {"camera", 0, CLI_WORD, CLI_OWN, "FROM",
+     "Look at these pictures: - for a Y4M stream on standard input, F.y4m, a folder, a scene "
+     "F.csv, "
+     "or board",
+     0, 0},
+    {"listen", 0, CLI_WORD, CLI_OWN, "ADDRESS:PORT", "Where the page is served", 0, 0},
+    {"rate", 0, CLI_COUNT, CLI_OWN, "N", "Show so many pictures of files a second", 1, 1000},
+    {"plain", 0, CLI_NO_VALUE, CLI_OWN, NULL, "Print a line a picture, and serve no page", 0, 0},
     {"renew", 0, CLI_NO_VALUE, MEMBER(renew), NULL,
      "Give the board this model first: written beside the one it has, tried, then kept", 0, 0},
     {"log", 0, CLI_FILES, CLI_OWN, "RUN.txt",

@@ -16,9 +16,9 @@ const char *scratch(void) {
 
 static outcome run_line(const char *line) {
     outcome o = {-1, NULL, NULL};
-    char *script =
-        g_strdup_printf("netsuke() { '%s' \"$@\"; }; T='%s'; export XDG_CACHE_HOME='%s/cache'; %s",
-                        NSK_COMMAND, folder, folder, line);
+    char *script = g_strdup_printf("N='%s'; netsuke() { \"$N\" \"$@\"; }; T='%s'; export "
+                                   "XDG_CACHE_HOME='%s/cache'; %s",
+                                   NSK_COMMAND, folder, folder, line);
     char *arguments[] = {(char *)"bash", (char *)"-c", script, NULL};
     int status = 0;
     if (g_spawn_sync(NSK_SOURCE_DIR, arguments, NULL, G_SPAWN_SEARCH_PATH, NULL, NULL, &o.out,
@@ -151,6 +151,7 @@ int main(int argc, char **argv) {
         {"the device half on its own", NULL, NULL, NULL, NULL, device_build_tests},
         {"handing over", NULL, NULL, NULL, NULL, emit_tests},
         {"boards at a line", NULL, NULL, NULL, NULL, trial_tests},
+        {"a camera", NULL, NULL, NULL, NULL, watch_tests},
         {"as packages", NULL, NULL, NULL, NULL, package_tests},
         {"mistakes of a first day", NULL, NULL, NULL, NULL, mistake_tests},
         {"installing", NULL, NULL, NULL, NULL, install_tests},

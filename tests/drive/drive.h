@@ -9,7 +9,7 @@
 
 extern CU_TestInfo command_tests[], contract_tests[], broken_tests[], large_tests[],
     example_tests[], device_build_tests[], emit_tests[], package_tests[], mistake_tests[],
-    install_tests[], readme_tests[], proofs_tests[], trial_tests[];
+    install_tests[], readme_tests[], proofs_tests[], trial_tests[], watch_tests[];
 
 typedef struct outcome {
     int status; /* of the exit; -1 where a signal ended it */
@@ -17,7 +17,7 @@ typedef struct outcome {
 } outcome;
 
 /* Runs a command line through the shell, in the project's folder. "netsuke" stands for the built
- * command. Free with outcome_clear. */
+ * command, "$N" for its file, "$T" for the scratch folder. Free with outcome_clear. */
 outcome drive(const char *format, ...) G_GNUC_PRINTF(1, 2);
 void outcome_clear(outcome *o);
 

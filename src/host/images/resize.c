@@ -185,6 +185,21 @@ void nsk_picture_channels(const nsk_picture *picture, nsk_colour colour, uint8_t
     }
 }
 
+void nsk_picture_from_channels(const uint8_t *frame, nsk_colour colour, nsk_picture *picture) {
+    const size_t pixels = (size_t)picture->width * (size_t)picture->height;
+    const size_t red = colour == NSK_COLOUR_BGR ? 2 : 0;
+    for (size_t i = 0; i < pixels; i++) {
+        uint8_t *rgb = picture->rgb + 3 * i;
+        if (colour == NSK_COLOUR_GREY) {
+            rgb[0] = rgb[1] = rgb[2] = frame[i];
+        } else {
+            rgb[0] = frame[3 * i + red];
+            rgb[1] = frame[3 * i + 1];
+            rgb[2] = frame[3 * i + 2 - red];
+        }
+    }
+}
+
 void nsk_picture_to_frame(const nsk_picture *picture, const nsk_input *input, uint8_t *frame) {
     nsk_picture fitted;
     nsk_picture_fit(picture, input, &fitted);

@@ -1,0 +1,30 @@
+/* cli/watch_serve: the page of `netsuke watch`, and its stream of events, over HTTP. */
+#ifndef NSK_CLI_WATCH_SERVE_H
+#define NSK_CLI_WATCH_SERVE_H
+
+#include <glib.h>
+
+#include "netsuke/error.h"
+
+typedef struct cli_serve cli_serve;
+
+/* Called by the thread that runs the main loop: somebody at the page asks for that. False: it is
+ * not known. */
+typedef bool (*cli_asked)(void *context, const char *what);
+
+/* Listens at "ADDRESS:PORT", or "ADDRESS", "PORT"; 127.0.0.1 and any port that is free where it is
+ * NULL. What does not say the token in its path, or comes in another site's name, gets nothing. */
+cli_serve *cli_serve_start(const char *listen, cli_asked asked, void *context, nsk_error *error);
+void cli_serve_stop(cli_serve *serve);
+/* Where a browser finds it, the token with it. */
+const char *cli_serve_address(const cli_serve *serve);
+
+/* Sends an event to all who look; by any thread. The text is one line, and taken over. Whoever is
+ * still being sent the last one gets the newest of them afterwards, and others not. A `lasting` one
+ * is sent in any case, and kept, in the place of the one of that name before: whoever comes later
+ * gets it first. */
+void cli_serve_event(cli_serve *serve, const char *name, char *text, bool lasting);
+/* How many look. */
+int cli_serve_lookers(const cli_serve *serve);
+
+#endif

@@ -1,0 +1,167 @@
+/* What a camera sees: in the terminal, and at the page, asked for over HTTP as a browser would. */
+#include <string.h>
+
+#include "drive.h"
+
+/* ---- in the terminal ---- */
+
+static void in_the_terminal(void) {
+    outcome o = drive_for(0, "netsuke watch demo/kiln.ini --plain --frames 9");
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "       7  crack       9"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "  reject          reject\n"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "\n9 pictures, 0 dropped, 0 faults, 1 decisions; "));
+    outcome_clear(&o);
+    drive_fails("x is no camera: give -", "netsuke watch demo/kiln.ini --camera x");
+    drive_fails("standard input: this is no Y4M stream",
+                "netsuke watch demo/kiln.ini --camera - </dev/null");
+    drive_fails("camera 'board': say at which link", "netsuke watch demo/kiln.ini --camera board");
+    drive_fails("has no camera of its own",
+                "netsuke watch demo/kiln.ini --camera board --on sim --plain");
+    drive_fails("--listen nowhere: give an address as a number",
+                "netsuke watch demo/kiln.ini --listen nowhere");
+    drive_fails("--listen 8.8.8.8:1: ", "netsuke watch demo/kiln.ini --listen 8.8.8.8:1");
+}
+
+/* A file is looked at whole. Of a stream that is too fast pictures are dropped, and counted; what
+ * comes last is seen. */
+static void a_stream_is_looked_at(void) {
+    JsonNode *file = drive_json(0, "build/kiln-stream --rate 0 plain - > \"$T/s.y4m\" && netsuke "
+                                   "watch demo/kiln.ini --camera \"$T/s.y4m\" --json");
+    const double all = json_number(file, "pictures");
+    CU_ASSERT(all > 300.0 && json_number(file, "dropped") == 0.0);
+    CU_ASSERT(json_number(file, "decisions") >= 5.0);
+    JsonNode *pipe =
+        drive_json(0, "cat \"$T/s.y4m\" | netsuke watch demo/kiln.ini --camera - --json");
+    CU_ASSERT_EQUAL(json_number(pipe, "pictures") + json_number(pipe, "dropped"), all);
+    CU_ASSERT(json_number(pipe, "dropped") > 0.0);
+    JsonNode *slow =
+        drive_json(0, "head -c 400000 \"$T/s.y4m\" | (head -c 123000; sleep 0.3; cat) | "
+                      "netsuke watch demo/kiln.ini --camera - --json --frames 1");
+    CU_ASSERT_EQUAL(json_number(slow, "pictures"), 1.0);
+    json_node_unref(slow);
+    json_node_unref(pipe);
+    json_node_unref(file);
+    outcome o =
+        drive("head -c 20000 \"$T/s.y4m\" | netsuke watch demo/kiln.ini --camera - --plain");
+    CU_ASSERT_EQUAL(o.status, 2);
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.err, "ends in the middle of a picture"));
+    outcome_clear(&o);
+}
+
+/* The board's own camera and rule: what it decides is what it is told here, and its scores are this
+ * machine's (status 0). The pictures are held-out ones. */
+static void a_board_looks(void) {
+    JsonNode *root = drive_json(0, "netsuke watch demo/kiln.ini --on emulate:cortex-m4 --json "
+                                   "--frames 12");
+    CU_ASSERT(json_number(root, "pictures") == 12.0 && json_number(root, "differ") == 0.0);
+    CU_ASSERT_EQUAL(json_number(root, "faults"), 0.0);
+    json_node_unref(root);
+    root = drive_json(0, "netsuke watch demo/kiln.ini --on sim --json --frames 12");
+    CU_ASSERT(json_number(root, "pictures") == 12.0 && json_number(root, "decisions") == 1.0);
+    json_node_unref(root);
+}
+
+/* ---- the page ---- */
+
+/* Starts it, does some lines of the shell with its address in $u, and ends it as Ctrl-C does. */
+static outcome at_the_page(const char *options, const char *lines) {
+    return drive_for(
+        0,
+        "rm -f \"$T/out\"; \"$N\" watch demo/kiln.ini %s > \"$T/out\" & p=$!; for i in "
+        "$(seq 200); do [ -s \"$T/out\" ] && break; sleep 0.1; done; u=$(head -1 "
+        "\"$T/out\"); code() { curl -s -m 5 --path-as-is -w '%%{stderr}%%{http_code} ' \"$@\" 2>&1 "
+        ">/dev/null; }; "
+        "%s; kill -INT $p; wait $p",
+        options, lines);
+}
+
+static void only_who_has_the_address(void) {
+    outcome o = at_the_page(
+        "--frames 3",
+        "r=${u%/*/}; t=${u#$r/}; bad=$(echo \"$t\" | tr 0-9 1-90); code \"$u\" \"${u}page.css\" "
+        "\"${u}page.js\"; echo; code \"$r/\" \"$r/page.js\" \"$r/$bad\" \"$r/$bad\"events "
+        "\"${u}x\" "
+        "\"${u}../../etc/passwd\"; echo; code -H 'Host: elsewhere.example' \"$u\"; code -H 'Host: "
+        "localhost' \"$u\"; code -H 'Origin: http://elsewhere.example' \"${u}events\"; code -X "
+        "POST "
+        "-H \"Origin: $r\" \"${u}do?what=pause\"; code -X POST -H 'Origin: null' "
+        "\"${u}do?what=pause\"; code -X POST \"${u}do?what=fly\"; code -X POST \"${u}do\"; code "
+        "\"${u}do?what=pause\"; echo; curl -s -D - -o /dev/null \"$u\" | grep -c \"default-src "
+        "'none'\\|no-referrer\\|nosniff\\|no-store\"; echo $r | grep -c "
+        "'^http://127.0.0.1:[0-9]*$'");
+    CU_ASSERT_STRING_EQUAL(o.out, "200 200 200 \n404 404 404 404 404 404 \n403 200 403 204 403 400 "
+                                  "400 404 \n4\n1\n");
+    outcome_clear(&o);
+}
+
+/* One of the events, by its place among those of that name; json_node_unref. */
+static JsonNode *event(const char *text, const char *name, int place) {
+    char *head = g_strdup_printf("event: %s\ndata: ", name);
+    const char *at = text;
+    for (int i = 0; i <= place && at != NULL; i++) {
+        at = strstr(i == 0 ? at : at + 1, head);
+    }
+    CU_ASSERT_PTR_NOT_NULL_FATAL(at);
+    char *line = g_strndup(at + strlen(head), strcspn(at + strlen(head), "\n"));
+    JsonNode *root = json_from_string(line, NULL);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(root);
+    g_free(line);
+    g_free(head);
+    return root;
+}
+
+/* Who looks from the beginning gets every picture of a scene, and its end. */
+static void all_pictures_come(void) {
+    outcome o = at_the_page("--frames 12 --rate 40", "curl -s -N -m 3 \"${u}events\"");
+    JsonNode *about = event(o.out, "about", 0);
+    CU_ASSERT_STRING_EQUAL(json_text(about, "model"), "kiln");
+    CU_ASSERT(json_length(about, "labels") == 6 && json_length(about, "lines") == 2);
+    CU_ASSERT_STRING_EQUAL(json_text(about, "lines.0"), "reject");
+    json_node_unref(about);
+    for (int i = 0; i < 12; i++) {
+        JsonNode *seen = event(o.out, "seen", i);
+        double sum = 0.0;
+        char place[32];
+        for (int c = 0; c < 6; c++) {
+            g_snprintf(place, sizeof place, "integer.%d", c);
+            sum += json_number(seen, place);
+        }
+        CU_ASSERT_EQUAL(json_number(seen, "number"), i);
+        CU_ASSERT_DOUBLE_EQUAL(sum, 1.0, 0.01);
+        CU_ASSERT_EQUAL(json_number(seen, "line"), i < 6 ? 1 : 0);
+        CU_ASSERT_EQUAL(json_number(seen, "decided"), i == 7 ? 0 : -1);
+        CU_ASSERT_EQUAL(strlen(json_text(seen, "frame")), 48 * 48 * 3 / 3 * 4);
+        CU_ASSERT(json_length(seen, "took") == 4);
+        json_node_unref(seen);
+    }
+    JsonNode *end = event(o.out, "end", 0);
+    CU_ASSERT_STRING_EQUAL(json_text(end, "why"), "the camera has ended, after 12 pictures");
+    json_node_unref(end);
+    outcome_clear(&o);
+}
+
+/* Paused, nothing comes but the pictures that are asked for; who comes later is told of the pace.
+ */
+static void pause_and_step(void) {
+    outcome o = at_the_page(
+        "--rate 20",
+        "do_() { curl -s -m 5 -X POST \"${u}do?what=$1\"; sleep 0.3; }; curl -s -N -m 4 "
+        "\"${u}events\" > \"$T/seen\" & c=$!; sleep 1; n() { grep -c '^event: seen' "
+        "\"$T/seen\"; }; do_ pause; a=$(n); sleep 0.5; b=$(n); do_ step; do_ step; "
+        "d=$(n); echo $((b - a)) $((d - b)); do_ slower; do_ pause; wait $c; grep -A1 "
+        "'^event: pace' \"$T/seen\" | tail -1; test $(n) -gt $d && echo on; curl -s -N "
+        "-m 1 \"${u}events\" | grep -A1 '^event: pace' | tail -1");
+    CU_ASSERT_STRING_EQUAL(o.out, "0 2\ndata: {\"paused\":false,\"speed\":0.5}\non\ndata: "
+                                  "{\"paused\":false,\"speed\":0.5}\n");
+    outcome_clear(&o);
+}
+
+CU_TestInfo watch_tests[] = {
+    {"in the terminal", in_the_terminal},
+    {"a stream is looked at", a_stream_is_looked_at},
+    {"a board looks", a_board_looks},
+    {"only who has the address", only_who_has_the_address},
+    {"all pictures come", all_pictures_come},
+    {"pause and step", pause_and_step},
+    CU_TEST_INFO_NULL,
+};

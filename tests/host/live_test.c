@@ -1,0 +1,218 @@
+/* Pictures as they come: Y4M streams of all kinds and broken ones, folders, scenes. */
+#include <math.h>
+#include <string.h>
+
+#include "../suites.h"
+#include "../support.h"
+#include "live/y4m.h"
+#include "netsuke/classify.h"
+#include "netsuke/live.h"
+
+static nsk_live_setup setup_of(const kiln *k, const char *camera) {
+    return (nsk_live_setup){.camera = camera,
+                            .network = k->network,
+                            .model = k->file,
+                            .labels = &k->brief->labels,
+                            .input = &k->brief->input,
+                            .product = &k->brief->product,
+                            .decision = &k->brief->decision};
+}
+
+/* ---- Y4M ---- */
+
+/* What a stream of grey and colours is read as, for each way to store it: 5 x 3 pixels, luma 100
+ * but for the last one, which has 235; colours 90 and 240. */
+static void every_way_of_storing(void) {
+    static const struct {
+        const char *words;
+        int luma, colour; /* bytes of a picture */
+        uint8_t most[3];  /* of the first pixel */
+        uint8_t last[3];
+    } ways[] = {{"C420jpeg", 15, 2 * 6, {255, 22, 21}, {255, 179, 178}},
+                {"C420mpeg2", 15, 2 * 6, {255, 22, 21}, {255, 179, 178}},
+                {"", 15, 2 * 6, {255, 22, 21}, {255, 179, 178}},
+                {"C422", 15, 2 * 9, {255, 22, 21}, {255, 179, 178}},
+                {"C444", 15, 2 * 15, {255, 22, 21}, {255, 179, 178}},
+                {"C444alpha", 15, 3 * 15, {255, 22, 21}, {255, 179, 178}},
+                {"C411", 15, 2 * 6, {255, 22, 21}, {255, 179, 178}},
+                {"C410", 15, 2 * 2, {255, 22, 21}, {255, 179, 178}},
+                {"C440", 15, 2 * 10, {255, 22, 21}, {255, 179, 178}},
+                {"Cmono", 15, 0, {98, 98, 98}, {255, 255, 255}},
+                {"Cmono XCOLORRANGE=FULL", 15, 0, {100, 100, 100}, {235, 235, 235}},
+                {"C444 XCOLORRANGE=FULL", 15, 2 * 15, {255, 33, 33}, {255, 168, 168}}};
+    for (size_t i = 0; i < G_N_ELEMENTS(ways); i++) {
+        GString *bytes = g_string_new(NULL);
+        g_string_printf(bytes, "YUV4MPEG2 W5 H3 F30000:1001 Ip A1:1 %s XYSCSS=anything\nFRAME\n",
+                        ways[i].words);
+        const gsize head = bytes->len;
+        for (int k = 0; k < ways[i].luma + ways[i].colour; k++) {
+            const bool is_last = k == ways[i].luma - 1;
+            const bool is_u = k < ways[i].luma + ways[i].colour / 2;
+            g_string_append_c(bytes, (char)(k < ways[i].luma ? (is_last ? 235 : 100)
+                                            : is_u           ? 90
+                                                             : 240));
+        }
+        if (strcmp(ways[i].words, "C444alpha") == 0) { /* thirds, not halves */
+            memset(bytes->str + head + 15, 90, 15);
+            memset(bytes->str + head + 30, 240, 15);
+        }
+        GInputStream *in =
+            g_memory_input_stream_new_from_data(bytes->str, (gssize)bytes->len, NULL);
+        nsk_y4m format;
+        nsk_error error = {.text = ""};
+        uint8_t planes[60];
+        uint8_t rgb[45];
+        CU_ASSERT_FATAL(nsk_y4m_begin(in, &format, NULL, &error));
+        CU_ASSERT_EQUAL_FATAL(format.bytes, (size_t)(ways[i].luma + ways[i].colour));
+        CU_ASSERT_DOUBLE_EQUAL(format.rate, 29.97, 0.001);
+        CU_ASSERT_EQUAL(nsk_y4m_next(in, &format, planes, NULL, &error), 1);
+        CU_ASSERT_EQUAL(nsk_y4m_next(in, &format, planes, NULL, &error), 0);
+        nsk_y4m_rgb(&format, planes, rgb);
+        for (int c = 0; c < 3; c++) {
+            CU_ASSERT_EQUAL(rgb[c], ways[i].most[c]);
+            CU_ASSERT_EQUAL(rgb[42 + c], ways[i].last[c]);
+        }
+        g_object_unref(in);
+        g_string_free(bytes, TRUE);
+    }
+}
+
+static void broken_streams(void) {
+    static const char *const streams[][2] = {
+        {"", "this is no Y4M stream"},
+        {"RIFF", "this is no Y4M stream"},
+        {"YUV4MPEG23 W5 H3\n", "this is no Y4M stream"},
+        {"YUV4MPEG2 W5 H3", "this is no Y4M stream"},
+        {"YUV4MPEG2 W5\n", "does not say how large"},
+        {"YUV4MPEG2 W0 H3\n", "width '0' is none"},
+        {"YUV4MPEG2 W99999 H3\n", "width '99999' is none"},
+        {"YUV4MPEG2 W5 H-3\n", "height '-3' is none"},
+        {"YUV4MPEG2 W5 H3 C420p10\n", "stored as '420p10', which is not read"},
+        {"YUV4MPEG2 W16000 H16000 Cmono\n", "at most 64 million are read"},
+        {"YUV4MPEG2 W5 H3 Cmono\nPICTURE\n", "a picture would begin with FRAME"},
+        {"YUV4MPEG2 W5 H3 Cmono\nFRAME\n12345", "ends in the middle of a picture"}};
+    kiln k;
+    kiln_load(&k, 6);
+    char *folder = scratch_new();
+    char *path = g_build_filename(folder, "s.y4m", NULL);
+    for (size_t i = 0; i < G_N_ELEMENTS(streams); i++) {
+        nsk_error error = {.text = ""};
+        nsk_live_frame frame;
+        const nsk_live_setup setup = setup_of(&k, path);
+        CU_ASSERT(g_file_set_contents(path, streams[i][0], -1, NULL));
+        nsk_live *live = nsk_live_open(&setup, &error);
+        CU_ASSERT(live == NULL || nsk_live_next(live, &frame, &error) == NSK_LIVE_FAILED);
+        assert_error(&error, streams[i][1]);
+        nsk_live_close(live);
+    }
+    g_free(path);
+    scratch_remove(folder);
+    kiln_free(&k);
+}
+
+/* ---- what is said of pictures ---- */
+
+/* A folder's pictures are answered as one by one, and decided on as the rule says. */
+static void a_folder_is_looked_at(void) {
+    nsk_error error = {.text = ""};
+    kiln k;
+    kiln_load(&k, 6);
+    const nsk_live_setup setup = setup_of(&k, NSK_SOURCE_DIR "/demo/images/held-out/chip");
+    nsk_live *live = nsk_live_open(&setup, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(live);
+    CU_ASSERT(nsk_live_count(live) > 20 && nsk_live_rate(live) < 1.0);
+    for (int i = 0; i < 12; i++) {
+        nsk_live_frame f;
+        CU_ASSERT_EQUAL_FATAL(nsk_live_next(live, &f, &error), NSK_LIVE_THERE);
+        const char *const paths[] = {f.name, NULL};
+        nsk_opinions *o = nsk_classify(k.network, k.file, &k.brief->labels, &k.brief->input, paths,
+                                       NULL, NULL, &error);
+        CU_ASSERT_PTR_NOT_NULL_FATAL(o);
+        CU_ASSERT(
+            memcmp(o->opinion->by_integer, f.by_integer, (size_t)o->classes * sizeof(float)) == 0);
+        CU_ASSERT(memcmp(o->opinion->by_float, f.by_float, (size_t)o->classes * sizeof(float)) ==
+                  0);
+        CU_ASSERT_STRING_EQUAL(k.brief->labels.names[f.truth], "chip");
+        CU_ASSERT(f.number == i && f.dropped == 0 && f.width == 48 && f.fault == NSK_FAULT_NONE);
+        char *picture = nsk_live_picture(&f, 20);
+        CU_ASSERT(g_str_has_prefix(picture, "data:image/jpeg;base64,/9j/"));
+        g_free(picture);
+        nsk_opinions_free(o);
+    }
+    nsk_live_close(live);
+    kiln_free(&k);
+}
+
+/* Decisions of a scene are those of the rehearsal: its board is fast enough for all pictures here.
+ */
+static void a_scene_is_decided_on(void) {
+    nsk_error error = {.text = ""};
+    kiln k;
+    kiln_load(&k, 40);
+    const nsk_live_setup setup = setup_of(&k, NSK_SOURCE_DIR "/demo/scenes/plain.csv");
+    nsk_live *live = nsk_live_open(&setup, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(live);
+    nsk_live_frame f;
+    int ups = 0;
+    int pictures = 0;
+    int right = 0;
+    while (nsk_live_next(live, &f, &error) == NSK_LIVE_THERE) {
+        const int best = nsk_ranked(f.by_integer, k.brief->labels.count, 0);
+        ups += f.decided == 0;
+        right += best == f.truth;
+        CU_ASSERT(f.decided == NSK_NOTHING || f.standing == f.decided);
+        CU_ASSERT(f.width == 64 && f.height == 64);
+        pictures++;
+    }
+    assert_error(&error, "");
+    CU_ASSERT_EQUAL(pictures, nsk_live_count(live));
+    CU_ASSERT(ups >= 5 && ups <= 20);
+    CU_ASSERT(right > pictures / 2);
+    nsk_live_close(live);
+    kiln_free(&k);
+}
+
+/* The same picture twice is no new picture, where the brief looks at pictures. */
+static void a_frozen_picture_is_no_answer(void) {
+    nsk_error error = {.text = ""};
+    kiln k;
+    kiln_load(&k, 6);
+    char *folder = scratch_new();
+    char *path = g_build_filename(folder, "s.y4m", NULL);
+    random_state r = {3};
+    GString *bytes = g_string_new("YUV4MPEG2 W64 H64 Cmono\n");
+    for (int picture = 0; picture < 3; picture++) {
+        g_string_append(bytes, "FRAME\n");
+        const gsize before = bytes->len;
+        for (int i = 0; i < 64 * 64; i++) {
+            g_string_append_c(bytes, (char)(30 + random_below(&r, 200)));
+        }
+        if (picture == 1) {
+            memcpy(bytes->str + before, bytes->str + before - 64 * 64 - 6, 64 * 64);
+        }
+    }
+    CU_ASSERT(g_file_set_contents(path, bytes->str, (gssize)bytes->len, NULL));
+    const nsk_live_setup setup = setup_of(&k, path);
+    nsk_live *live = nsk_live_open(&setup, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(live);
+    static const nsk_fault faults[] = {NSK_FAULT_NONE, NSK_FAULT_PICTURE_FROZEN, NSK_FAULT_NONE};
+    for (int i = 0; i < 3; i++) {
+        nsk_live_frame f;
+        CU_ASSERT_EQUAL(nsk_live_next(live, &f, &error), NSK_LIVE_THERE);
+        CU_ASSERT_EQUAL(f.fault, faults[i]);
+    }
+    nsk_live_close(live);
+    g_string_free(bytes, TRUE);
+    g_free(path);
+    scratch_remove(folder);
+    kiln_free(&k);
+}
+
+CU_TestInfo live_tests[] = {
+    {"every way of storing", every_way_of_storing},
+    {"broken streams", broken_streams},
+    {"a folder is looked at", a_folder_is_looked_at},
+    {"a scene is decided on", a_scene_is_decided_on},
+    {"a frozen picture is no answer", a_frozen_picture_is_no_answer},
+    CU_TEST_INFO_NULL,
+};
