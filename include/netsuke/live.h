@@ -23,8 +23,18 @@ typedef struct nsk_live_setup {
     const nsk_input *input;
     const nsk_product *product;
     const nsk_decision *decision;
-    nsk_on_board *board; /* for "board"; else NULL */
+    nsk_on_board *board;     /* for "board"; else NULL */
+    const nsk_images *known; /* pictures that light is held against, or NULL */
 } nsk_live_setup;
+
+/* What light and lens make of a frame as the network gets it, in levels of 255: the mean of its
+ * luma, its standard deviation, and by how much red is brighter than blue. */
+typedef enum nsk_light {
+    NSK_LIGHT_BRIGHTNESS,
+    NSK_LIGHT_CONTRAST,
+    NSK_LIGHT_WARMTH,
+    NSK_LIGHTS
+} nsk_light;
 
 /* Times that are told of a picture, in seconds. */
 typedef enum nsk_live_part {
@@ -49,7 +59,10 @@ typedef struct nsk_live_frame {
     int line, decided, standing;        /* of the rule: as nsk_look has them */
     double took[NSK_LIVE_PARTS];
     double ticks; /* of the board's own timer, for the network; 0: none was told */
-    bool differs; /* the board's scores are not those that this machine computes */
+    double light[NSK_LIGHTS];
+    int outside[NSK_LIGHTS]; /* -1 below, 1 above what all but one of a hundred known pictures have
+                              */
+    bool differs;            /* the board's scores are not those that this machine computes */
 } nsk_live_frame;
 
 typedef enum nsk_live_state { NSK_LIVE_THERE, NSK_LIVE_ENDED, NSK_LIVE_FAILED } nsk_live_state;
@@ -62,6 +75,10 @@ void nsk_live_close(nsk_live *live);
 /* Pictures a second that the camera says it gives; 0: it does not say. How many there are in all;
  * 0: nobody knows. */
 double nsk_live_rate(const nsk_live *live);
+/* Between which all but one of a hundred known pictures at either end lie; false where none are
+ * known.
+ */
+bool nsk_live_known(const nsk_live *live, nsk_light light, double *low, double *high);
 int nsk_live_count(const nsk_live *live);
 
 /* The picture as a page shows it: a JPEG of at most `most` pixels a side, as "data:image/jpeg;..."

@@ -28,6 +28,7 @@
 #include "netsuke/film.h"
 #include "netsuke/finer.h"
 #include "netsuke/firmware.h"
+#include "netsuke/gather.h"
 #include "netsuke/headroom.h"
 #include "netsuke/images.h"
 #include "netsuke/link.h"

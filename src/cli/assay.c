@@ -23,7 +23,8 @@ typedef enum need {
     SCENES,
     SCENES_OF_SEVERAL,
     NO_SCENES,
-    TESTED
+    TESTED,
+    ON_BOARD /* never taken from the folder: it is about a board that is there now */
 } need;
 static const struct step {
     const char *name, *question, *words;
@@ -55,6 +56,7 @@ static const struct step {
      "rehearse BRIEF --model @/model.nsk --scenes", SCENES_OF_SEVERAL},
     {"rehearse", "How does the product do on the simulated board?",
      "rehearse BRIEF --model @/model.nsk --frames 300", NO_SCENES},
+    {"trial", "And on the board itself?", "trial BRIEF --model @/model.nsk --on LINK", ON_BOARD},
     {"report", "All of it on one page.",
      "report BRIEF --model @/model.nsk --keep @/kept -o @/report.html --json", ALWAYS},
 };
@@ -74,6 +76,7 @@ static bool is_wanted(const assay *a, const struct step *step) {
            : step->needs == SCENES_OF_SEVERAL ? brief->scenes != NULL && several
            : step->needs == NO_SCENES         ? brief->scenes == NULL
            : step->needs == ONE_LABEL         ? !several
+           : step->needs == ON_BOARD          ? a->context->on != NULL
                                               : true;
 }
 
@@ -97,6 +100,7 @@ static char **line_of(const assay *a, const struct step *step) {
         const char *whole = word == line                     ? a->self
                             : strcmp(*word, "BRIEF") == 0    ? a->context->brief->path
                             : strcmp(*word, "VARIANTS") == 0 ? a->context->brief->variants_brief
+                            : strcmp(*word, "LINK") == 0     ? a->context->on
                                                              : NULL;
         char *replaced = whole != NULL   ? g_strdup(whole)
                          : **word == '@' ? g_strconcat(a->folder, *word + 1, NULL)
@@ -206,10 +210,18 @@ static void judge_self_test(const assay *a, const char *text) {
                            : "the self-test FAILED: its scores are not those of the host");
 }
 
+static void judge_trial(const assay *a, int status) {
+    const bool same = status == CLI_DONE;
+    nsk_verdict_add(a->verdict, "board", same ? NSK_STANDING_HOLDS : NSK_STANDING_BROKEN,
+                    same ? "every score over %s is the one that this machine computes"
+                         : "over %s there are OTHER SCORES than on this machine",
+                    a->context->on);
+}
+
 static bool run_step(assay *a, const struct step *step) {
     int status;
     char **line = line_of(a, step);
-    char *text = recall(a, step, &status);
+    char *text = step->needs == ON_BOARD ? NULL : recall(a, step, &status);
     bool again = text != NULL;
     if (!a->context->json) {
         print_line(step, line);
@@ -226,6 +238,8 @@ static bool run_step(assay *a, const struct step *step) {
     a->ran += !again;
     if (good && step->needs == TESTED) {
         judge_self_test(a, text);
+    } else if (good && step->needs == ON_BOARD) {
+        judge_trial(a, status);
     }
     g_free(text);
     g_strfreev(line);
@@ -426,10 +440,12 @@ const cli_command cli_assay = {
     .example = "  netsuke assay demo/kiln.ini -o demo/out\n"
                "runs all the others on what the brief names, keeps what they print and draw, and "
                "ends with a\n"
-               "verdict. Started again, it goes on where it stopped.",
+               "verdict. Started again, it goes on where it stopped. With --on LINK the board "
+               "there has its "
+               "trial, too.",
     .least = 1,
     .most = 1,
-    .shared = "strict",
+    .shared = "strict on",
     .own = own_options,
     .own_size = sizeof(assay_options),
     .makes_folder = true,

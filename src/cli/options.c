@@ -53,6 +53,7 @@ const cli_option cli_options[] = {
      "or board",
      0, 0},
     {"listen", 0, CLI_WORD, CLI_OWN, "ADDRESS:PORT", "Where the page is served", 0, 0},
+    {"into", 0, CLI_FOLDER, CLI_OWN, "DIR", "Keep pictures in this set, under a label each", 0, 0},
     {"rate", 0, CLI_COUNT, CLI_OWN, "N", "Show so many pictures of files a second", 1, 1000},
     {"plain", 0, CLI_NO_VALUE, CLI_OWN, NULL, "Print a line a picture, and serve no page", 0, 0},
     {"renew", 0, CLI_NO_VALUE, MEMBER(renew), NULL,

@@ -9,10 +9,11 @@
 
 #include "netsuke/classify.h"
 #include "table.h"
+#include "watch_keep.h"
 #include "watch_serve.h"
 
 typedef struct watch_options {
-    char *camera, *listen;
+    char *camera, *listen, *into;
     gint frames, rate;
     gboolean plain;
 } watch_options;
@@ -21,6 +22,7 @@ typedef struct watch_options {
 typedef struct show {
     cli_watch *watch;
     cli_serve *serve;
+    cli_keep *keep; /* NULL: nothing is kept */
     GMainLoop *loop;
     GThread *thread;
     const watch_options *own;
@@ -42,10 +44,8 @@ static void tell_pace(const show *s) {
     cli_serve_event(s->serve, "pace", cli_watch_pace(s->paused, s->speed), true);
 }
 
-static bool asked(void *context, const char *what) {
-    show *s = context;
-    bool known = true;
-    g_mutex_lock(&s->lock);
+/* By the lock. */
+static bool change_pace(show *s, const char *what) {
     if (strcmp(what, "pause") == 0) {
         s->paused = !s->paused;
     } else if (strcmp(what, "step") == 0) {
@@ -54,11 +54,23 @@ static bool asked(void *context, const char *what) {
         const double factor = what[0] == 's' ? 0.5 : 2.0;
         s->speed = s->speed > 0.0 ? CLAMP(s->speed * factor, 1.0 / MOST_SPEED, MOST_SPEED) : 0.0;
     } else {
-        known = false;
+        return false;
     }
-    if (known) {
-        tell_pace(s);
+    tell_pace(s);
+    return true;
+}
+
+static bool asked(void *context, const cli_request *request) {
+    show *s = context;
+    const bool takes = strcmp(request->what, "keep") == 0;
+    if (s->keep != NULL && (takes || strcmp(request->what, "back") == 0)) {
+        const bool good = takes ? cli_keep_take(s->keep, request->number, request->label)
+                                : cli_keep_back(s->keep);
+        cli_serve_event(s->serve, "kept", cli_keep_event(s->keep), true);
+        return good;
     }
+    g_mutex_lock(&s->lock);
+    const bool known = change_pace(s, request->what);
     g_cond_signal(&s->changed);
     g_mutex_unlock(&s->lock);
     return known;
@@ -131,6 +143,9 @@ static gpointer look(gpointer data) {
         s->state = nsk_live_next(w->live, &frame, &w->context->error);
         if (s->state == NSK_LIVE_THERE) {
             cli_watch_count(w, &frame);
+            if (s->keep != NULL) {
+                cli_keep_note(s->keep, &frame);
+            }
             cli_serve_event(s->serve, "seen", cli_watch_seen(w, &frame), false);
         }
     }
@@ -158,12 +173,19 @@ static bool run_page(cli_watch *watch) {
     g_cond_init(&s.changed);
     s.serve = cli_serve_start(own->listen, asked, &s, &watch->context->error);
     bool good = s.serve != NULL;
+    if (good && own->into != NULL) {
+        s.keep = cli_keep_open(own->into, watch, &watch->context->error);
+        good = s.keep != NULL;
+    }
     if (good) {
         s.loop = g_main_loop_new(NULL, FALSE);
         const guint signals[] = {g_unix_signal_add(SIGINT, quit, &s),
                                  g_unix_signal_add(SIGTERM, quit, &s)};
         cli_serve_event(s.serve, "about", cli_watch_about(watch), true);
         tell_pace(&s);
+        if (s.keep != NULL) {
+            cli_serve_event(s.serve, "kept", cli_keep_event(s.keep), true);
+        }
         printf("%s\nOpen this address in a browser of this machine. Ctrl-C ends.\n",
                cli_serve_address(s.serve));
         fflush(stdout);
@@ -177,15 +199,30 @@ static bool run_page(cli_watch *watch) {
         g_source_remove(signals[0]);
         g_source_remove(signals[1]);
         good = s.state != NSK_LIVE_FAILED;
-        cli_serve_stop(s.serve);
         g_main_loop_unref(s.loop);
     }
+    cli_serve_stop(s.serve);
+    cli_keep_close(s.keep);
     g_mutex_clear(&s.lock);
     g_cond_clear(&s.changed);
     return good;
 }
 
 /* ---- in a terminal ---- */
+
+/* Where light is another one than in calibration. */
+static void print_light(const nsk_live_frame *frame) {
+    static const char *const words[NSK_LIGHTS][2] = {
+        {"darker", "brighter"}, {"flatter", "of more contrast"}, {"bluer", "redder"}};
+    const char *before = "  ";
+    for (int k = 0; k < NSK_LIGHTS; k++) {
+        if (frame->outside[k] != 0) {
+            printf("%s%s", before, words[k][frame->outside[k] > 0]);
+            before = ", ";
+        }
+    }
+    fputs(before[0] == ',' ? " than in calibration" : "", stdout);
+}
 
 static void print_frame(const cli_watch *watch, const nsk_live_frame *frame) {
     const nsk_labels *labels = &watch->context->brief->labels;
@@ -198,12 +235,14 @@ static void print_frame(const cli_watch *watch, const nsk_live_frame *frame) {
     }
     const int best[] = {nsk_ranked(frame->by_integer, labels->count, 0),
                         nsk_ranked(frame->by_float, labels->count, 0)};
-    printf("%8ld  %-9.9s %6.1f %%  %-9.9s %6.1f %%  %-14.14s  %s%s\n", frame->number,
+    printf("%8ld  %-9.9s %6.1f %%  %-9.9s %6.1f %%  %-14.14s  %s%s", frame->number,
            labels->names[best[0]], 100.0 * (double)frame->by_integer[best[0]],
            labels->names[best[1]], 100.0 * (double)frame->by_float[best[1]],
            cli_watch_line(watch, frame->line),
            frame->decided >= 0 ? cli_watch_line(watch, frame->decided) : "",
            frame->differs ? "  NOT THE SAME SCORES" : "");
+    print_light(frame);
+    putchar('\n');
     fflush(stdout);
 }
 
@@ -213,11 +252,12 @@ static void print_summary(const cli_watch *watch) {
     for (int i = 0; i < NSK_LIVE_PARTS; i++) {
         cli_time(watch->took[i] / pictures, text[i]);
     }
-    printf(
-        "\n%ld pictures, %ld dropped, %ld faults, %ld decisions; a picture took camera %s, prepare "
-        "%s, float %s, integer %s\n",
-        watch->seen, watch->dropped, watch->faulted, watch->decided, text[NSK_LIVE_CAMERA],
-        text[NSK_LIVE_PREPARE], text[NSK_LIVE_FLOAT], text[NSK_LIVE_INTEGERS]);
+    printf("\n%ld pictures, %ld dropped, %ld faults, %ld decisions, %ld in other light than "
+           "calibration; "
+           "a picture took camera %s, prepare %s, float %s, integer %s\n",
+           watch->seen, watch->dropped, watch->faulted, watch->decided, watch->outside,
+           text[NSK_LIVE_CAMERA], text[NSK_LIVE_PREPARE], text[NSK_LIVE_FLOAT],
+           text[NSK_LIVE_INTEGERS]);
 }
 
 static void print_json(const cli_watch *watch) {
@@ -228,6 +268,7 @@ static void print_json(const cli_watch *watch) {
     cli_json_int(b, "faults", watch->faulted);
     cli_json_int(b, "decisions", watch->decided);
     cli_json_int(b, "differ", watch->differ);
+    cli_json_int(b, "other_light", watch->outside);
     cli_json_real(b, "frames_per_second", watch->rate);
     json_builder_set_member_name(b, "seconds");
     json_builder_begin_object(b);
@@ -286,12 +327,18 @@ static bool load(cli_context *context) {
         }
         context->shows = context->held_out;
     }
-    return cli_load_network(context) && cli_load_model(context) && cli_check_own_model(context);
+    return cli_load_network(context) && cli_load_model(context) && cli_check_own_model(context) &&
+           (context->brief->calibration == NULL || cli_load_calibration(context));
 }
 
 static int run(cli_context *context) {
     const watch_options *own = context->own;
     cli_watch watch = {.context = context};
+    if (own->into != NULL && (own->plain || context->json)) {
+        nsk_fail(&context->error, "--into %s: pictures are kept at the page alone, without %s",
+                 own->into, own->plain ? "--plain" : "--json");
+        return cli_fail(context);
+    }
     if (!load(context)) {
         return cli_fail(context);
     }
@@ -308,7 +355,8 @@ static int run(cli_context *context) {
                                   .input = &context->brief->input,
                                   .product = &context->brief->product,
                                   .decision = &context->brief->decision,
-                                  .board = context->on_board};
+                                  .board = context->on_board,
+                                  .known = context->calibration};
     watch.live = nsk_live_open(&setup, &context->error);
     bool good = watch.live != NULL;
     if (good) {
@@ -322,9 +370,13 @@ static int run(cli_context *context) {
 }
 
 static const cli_own own_options[] = {
-    {"camera", offsetof(watch_options, camera), 0}, {"listen", offsetof(watch_options, listen), 0},
-    {"rate", offsetof(watch_options, rate), 0},     {"frames", offsetof(watch_options, frames), 0},
-    {"plain", offsetof(watch_options, plain), 0},   {NULL, 0, 0},
+    {"camera", offsetof(watch_options, camera), 0},
+    {"listen", offsetof(watch_options, listen), 0},
+    {"into", offsetof(watch_options, into), 0},
+    {"rate", offsetof(watch_options, rate), 0},
+    {"frames", offsetof(watch_options, frames), 0},
+    {"plain", offsetof(watch_options, plain), 0},
+    {NULL, 0, 0},
 };
 
 const cli_command cli_watch_command = {
@@ -336,7 +388,8 @@ const cli_command cli_watch_command = {
                "camera is shown\n"
                "as it sees: ffmpeg -f v4l2 -i /dev/video0 -f yuv4mpegpipe - | netsuke watch "
                "demo/kiln.ini --camera -\n"
-               "With --on a board runs the integers, and its own camera looks, where it has one. "
+               "With --into DIR a key a class keeps the picture in view. With --on a board runs "
+               "the integers, and its own camera looks, where it has one. "
                "--plain prints\n"
                "a line a picture, and serves no page.",
     .least = 1,

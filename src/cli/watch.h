@@ -15,7 +15,7 @@ typedef struct cli_watch {
     int lines, resting; /* names that the rule knows; the one at rest, or -1 */
     gint64 began;       /* monotonic, microseconds */
     /* counted so far */
-    long seen, faulted, decided, differ;
+    long seen, faulted, decided, differ, outside; /* of known light */
     long dropped;
     double took[NSK_LIVE_PARTS];
     double rate; /* pictures a second of late */

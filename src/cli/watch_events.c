@@ -53,6 +53,11 @@ void cli_watch_count(cli_watch *watch, const nsk_live_frame *frame) {
     watch->faulted += frame->fault != NSK_FAULT_NONE;
     watch->decided += frame->decided >= 0;
     watch->differ += frame->differs;
+    bool outside = false;
+    for (int k = 0; k < NSK_LIGHTS; k++) {
+        outside = outside || frame->outside[k] != 0;
+    }
+    watch->outside += outside;
     watch->dropped = frame->dropped;
     for (int i = 0; i < NSK_LIVE_PARTS; i++) {
         watch->took[i] += frame->took[i];
@@ -97,6 +102,22 @@ static void add_names(JsonBuilder *b, const cli_watch *watch) {
     json_builder_end_array(b);
 }
 
+/* Between which the light of calibration images is; nothing where there are none. */
+static void add_known(JsonBuilder *b, const cli_watch *watch) {
+    json_builder_set_member_name(b, "known");
+    json_builder_begin_array(b);
+    for (int k = 0; k < NSK_LIGHTS; k++) {
+        double range[2];
+        if (nsk_live_known(watch->live, (nsk_light)k, &range[0], &range[1])) {
+            json_builder_begin_array(b);
+            json_builder_add_double_value(b, range[0]);
+            json_builder_add_double_value(b, range[1]);
+            json_builder_end_array(b);
+        }
+    }
+    json_builder_end_array(b);
+}
+
 char *cli_watch_about(const cli_watch *watch) {
     const cli_context *context = watch->context;
     const nsk_on_board *board = context->on_board;
@@ -121,6 +142,7 @@ char *cli_watch_about(const cli_watch *watch) {
     add_truth(b, "looks", strcmp(watch->camera, "board") == 0);
     add_truth(b, "emulated", board != NULL && g_str_has_prefix(context->on, "emulate:"));
     add_names(b, watch);
+    add_known(b, watch);
     g_free(below);
     g_free(where);
     g_free(camera);
@@ -224,6 +246,12 @@ char *cli_watch_seen(const cli_watch *watch, const nsk_live_frame *frame) {
         const nsk_board_self *self = nsk_on_board_self(board);
         cli_json_real(b, "clocks", frame->ticks * self->clock / self->tick);
     }
+    json_builder_set_member_name(b, "light");
+    json_builder_begin_array(b);
+    for (int k = 0; k < NSK_LIGHTS; k++) {
+        json_builder_add_double_value(b, frame->light[k]);
+    }
+    json_builder_end_array(b);
     json_builder_set_member_name(b, "took");
     json_builder_begin_array(b);
     for (int i = 0; i < NSK_LIVE_PARTS; i++) {

@@ -258,9 +258,18 @@ int cli_serve_lookers(const cli_serve *serve) {
 
 /* ---- requests ---- */
 
+static int number_of(GHashTable *query, const char *name) {
+    const char *text = query != NULL ? g_hash_table_lookup(query, name) : NULL;
+    guint64 number = 0;
+    return text != NULL && g_ascii_string_to_unsigned(text, 10, 0, G_MAXINT, &number, NULL)
+               ? (int)number
+               : -1;
+}
+
 static void ask(const cli_serve *s, SoupServerMessage *message, GHashTable *query) {
-    const char *what = query != NULL ? g_hash_table_lookup(query, "what") : NULL;
-    const bool good = what != NULL && s->asked(s->context, what);
+    const cli_request request = {query != NULL ? g_hash_table_lookup(query, "what") : NULL,
+                                 number_of(query, "number"), number_of(query, "label")};
+    const bool good = request.what != NULL && s->asked(s->context, &request);
     soup_server_message_set_status(message, good ? SOUP_STATUS_NO_CONTENT : SOUP_STATUS_BAD_REQUEST,
                                    NULL);
 }

@@ -8,9 +8,14 @@
 
 typedef struct cli_serve cli_serve;
 
-/* Called by the thread that runs the main loop: somebody at the page asks for that. False: it is
- * not known. */
-typedef bool (*cli_asked)(void *context, const char *what);
+/* What somebody at the page asks for; the numbers are -1 where it does not say them. */
+typedef struct cli_request {
+    const char *what;
+    int number, label; /* of a picture; of what it is to be kept as */
+} cli_request;
+
+/* Called by the thread that runs the main loop. False: it is not known, or cannot be. */
+typedef bool (*cli_asked)(void *context, const cli_request *request);
 
 /* Listens at "ADDRESS:PORT", or "ADDRESS", "PORT"; 127.0.0.1 and any port that is free where it is
  * NULL. What does not say the token in its path, or comes in another site's name, gets nothing. */

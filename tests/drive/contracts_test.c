@@ -458,8 +458,10 @@ static void assay_goes_on(void) {
                          "\"$T/assay/out\" --json");
     CU_ASSERT(json_number(root, "ran") == 1 && json_number(root, "kept") == 14);
     json_node_unref(root);
-    outcome o = drive_for(0, "netsuke assay \"$T/assay/k.ini\" -o \"$T/assay/out\"");
+    outcome o = drive_for(0, "netsuke assay \"$T/assay/k.ini\" -o \"$T/assay/out\" --on sim");
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "==== Does it fit the board?"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "==== And on the board itself?"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "every score is the one that this machine computes"));
     CU_ASSERT_PTR_NOT_NULL(
         strstr(o.out, "verdict           no limit is broken, something is open"));
     outcome_clear(&o);

@@ -9,7 +9,16 @@ static void in_the_terminal(void) {
     outcome o = drive_for(0, "netsuke watch demo/kiln.ini --plain --frames 9");
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "       7  crack       9"));
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "  reject          reject\n"));
-    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "\n9 pictures, 0 dropped, 0 faults, 1 decisions; "));
+    CU_ASSERT_PTR_NOT_NULL(
+        strstr(o.out, "\n9 pictures, 0 dropped, 0 faults, 1 decisions, 0 in other light"));
+    outcome_clear(&o);
+    /* its lamp fails for a while; held against the set's own pictures it is known */
+    JsonNode *root =
+        drive_json(0, "netsuke watch demo/kiln.ini --camera demo/scenes/dark.csv --json");
+    CU_ASSERT(json_number(root, "other_light") > 60.0 && json_number(root, "other_light") < 130.0);
+    json_node_unref(root);
+    o = drive_for(0, "netsuke watch demo/kiln.ini --camera demo/scenes/dark.csv --plain");
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "darker than in calibration\n"));
     outcome_clear(&o);
     drive_fails("x is no camera: give -", "netsuke watch demo/kiln.ini --camera x");
     drive_fails("standard input: this is no Y4M stream",
@@ -67,7 +76,7 @@ static void a_board_looks(void) {
 static outcome at_the_page(const char *options, const char *lines) {
     return drive_for(
         0,
-        "rm -f \"$T/out\"; \"$N\" watch demo/kiln.ini %s > \"$T/out\" & p=$!; for i in "
+        "rm -f \"$T/out\" \"$T/seen\"; \"$N\" watch demo/kiln.ini %s > \"$T/out\" & p=$!; for i in "
         "$(seq 200); do [ -s \"$T/out\" ] && break; sleep 0.1; done; u=$(head -1 "
         "\"$T/out\"); code() { curl -s -m 5 --path-as-is -w '%%{stderr}%%{http_code} ' \"$@\" 2>&1 "
         ">/dev/null; }; "
@@ -110,9 +119,18 @@ static JsonNode *event(const char *text, const char *name, int place) {
     return root;
 }
 
-/* Who looks from the beginning gets every picture of a scene, and its end. */
+/* Paused before anybody looks, and then stepped: every picture of a scene comes, and its end. */
 static void all_pictures_come(void) {
-    outcome o = at_the_page("--frames 12 --rate 40", "curl -s -N -m 3 \"${u}events\"");
+    outcome o = at_the_page(
+        "--frames 12", "do_() { curl -s -m 5 -X POST \"${u}do?what=$1\"; }; do_ pause; rm -f "
+                       "\"$T/seen\"; curl -s -N -m "
+                       "60 \"${u}events\" > \"$T/seen\" & c=$!; until grep -q '^event: pace' "
+                       "\"$T/seen\"; do sleep 0.1; "
+                       "done; for i in $(seq 12); do do_ step; for w in $(seq 200); do test $(grep "
+                       "-c '^event: seen' "
+                       "\"$T/seen\") -ge $i && break; sleep 0.05; done; done; for w in $(seq 200); "
+                       "do grep -q '^event: "
+                       "end' \"$T/seen\" && break; sleep 0.05; done; kill $c; cat \"$T/seen\"");
     JsonNode *about = event(o.out, "about", 0);
     CU_ASSERT_STRING_EQUAL(json_text(about, "model"), "kiln");
     CU_ASSERT(json_length(about, "labels") == 6 && json_length(about, "lines") == 2);
@@ -143,17 +161,51 @@ static void all_pictures_come(void) {
 /* Paused, nothing comes but the pictures that are asked for; who comes later is told of the pace.
  */
 static void pause_and_step(void) {
-    outcome o = at_the_page(
-        "--rate 20",
-        "do_() { curl -s -m 5 -X POST \"${u}do?what=$1\"; sleep 0.3; }; curl -s -N -m 4 "
-        "\"${u}events\" > \"$T/seen\" & c=$!; sleep 1; n() { grep -c '^event: seen' "
-        "\"$T/seen\"; }; do_ pause; a=$(n); sleep 0.5; b=$(n); do_ step; do_ step; "
-        "d=$(n); echo $((b - a)) $((d - b)); do_ slower; do_ pause; wait $c; grep -A1 "
-        "'^event: pace' \"$T/seen\" | tail -1; test $(n) -gt $d && echo on; curl -s -N "
-        "-m 1 \"${u}events\" | grep -A1 '^event: pace' | tail -1");
-    CU_ASSERT_STRING_EQUAL(o.out, "0 2\ndata: {\"paused\":false,\"speed\":0.5}\non\ndata: "
+    outcome o = at_the_page("--rate 20", "do_() { curl -s -m 5 -X POST \"${u}do?what=$1\"; sleep "
+                                         "0.3; }; n() { grep -c '^event: seen' "
+                                         "\"$T/seen\"; }; until_more() { for w in $(seq 200); do "
+                                         "test $(n) -gt $1 && break; sleep 0.05; "
+                                         "done; }; curl -s -N -m 60 \"${u}events\" > \"$T/seen\" & "
+                                         "c=$!; until_more 3; do_ pause; a=$(n); "
+                                         "sleep 0.5; b=$(n); do_ step; until_more $b; do_ step; "
+                                         "until_more $((b + 1)); sleep 0.3; d=$(n); "
+                                         "echo $((b - a)) $((d - b)); do_ slower; do_ pause; "
+                                         "until_more $d; test $(n) -gt $d && echo on; "
+                                         "grep -A1 '^event: pace' \"$T/seen\" | tail -1; kill $c; "
+                                         "curl -s -N -m 1 \"${u}events\" | grep "
+                                         "-A1 '^event: pace' | tail -1");
+    CU_ASSERT_STRING_EQUAL(o.out, "0 2\non\ndata: {\"paused\":false,\"speed\":0.5}\ndata: "
                                   "{\"paused\":false,\"speed\":0.5}\n");
     outcome_clear(&o);
+}
+
+/* Two pictures under a label and one under another; that one is taken back; the last one's label is
+ * none, and a picture that is gone cannot be kept. What is kept is a set, pixel by pixel. */
+static void pictures_are_kept(void) {
+    outcome o = at_the_page(
+        "--rate 20 --into \"$T/set\"",
+        "do_() { curl -s -m 5 -o /dev/null -w '%{http_code} ' -X POST \"${u}do?what=$1\"; }; curl "
+        "-s -N "
+        "-m 3 \"${u}events\" > \"$T/seen\" & c=$!; sleep 1; do_ pause; sleep 0.3; n=$(grep '^data: "
+        "{\"number\"' \"$T/seen\" | tail -1 | sed 's/.*\"number\":\\([0-9]*\\).*/\\1/'); do_ "
+        "\"keep&number=$n&label=2\"; do_ \"keep&number=$((n - 1))&label=2\"; do_ "
+        "\"keep&number=$n&label=3\"; do_ back; do_ \"keep&number=$n&label=9\"; do_ "
+        "\"keep&number=9000&label=1\"; do_ keep; wait $c; grep -A1 '^event: kept' \"$T/seen\" | "
+        "tail -1 | "
+        "sed 's/\"error.*//'; cd \"$T/set\" && find . -name '*.png' | sed "
+        "'s/[0-9T.]*-[a-z]*-[0-9]*//' | "
+        "sort; cut -d, -f2 .journal.csv; cd - > /dev/null");
+    CU_ASSERT_PTR_NOT_NULL(strstr(
+        o.out,
+        "204 204 204 204 204 400 400 400 data: {\"counts\":[0,0,2,0,0,0],\"steps\":2,\"last\""));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "./.set-aside/.png\n./crack/.png\n./crack/.png\n"
+                                         "taken\ntaken\ntaken\ntaken back\n"));
+    outcome_clear(&o);
+    o = drive_for(0, "netsuke survey demo/kiln.ini --tolerant --calibration \"$T/set\" 2>&1");
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "crack"));
+    outcome_clear(&o);
+    drive_fails("pictures are kept at the page alone",
+                "netsuke watch demo/kiln.ini --plain --into \"$T/set\"");
 }
 
 CU_TestInfo watch_tests[] = {
@@ -163,5 +215,6 @@ CU_TestInfo watch_tests[] = {
     {"only who has the address", only_who_has_the_address},
     {"all pictures come", all_pictures_come},
     {"pause and step", pause_and_step},
+    {"pictures are kept", pictures_are_kept},
     CU_TEST_INFO_NULL,
 };

@@ -4,8 +4,10 @@
 
 #include "../suites.h"
 #include "../support.h"
+#include "live/light.h"
 #include "live/y4m.h"
 #include "netsuke/classify.h"
+#include "netsuke/gather.h"
 #include "netsuke/live.h"
 
 static nsk_live_setup setup_of(const kiln *k, const char *camera) {
@@ -208,11 +210,108 @@ static void a_frozen_picture_is_no_answer(void) {
     kiln_free(&k);
 }
 
+/* Frames whose light can be told by hand; and that a set's own pictures are known but for two of a
+ * hundred at either end. */
+static void light_is_held_against_a_set(void) {
+    static const nsk_colour colours[] = {NSK_COLOUR_RGB, NSK_COLOUR_BGR, NSK_COLOUR_GREY};
+    nsk_error error = {.text = ""};
+    for (size_t i = 0; i < G_N_ELEMENTS(colours); i++) {
+        const nsk_input input = {.width = 2, .height = 1, .colour = colours[i]};
+        const bool turned = colours[i] == NSK_COLOUR_BGR;
+        const bool grey = colours[i] == NSK_COLOUR_GREY;
+        const uint8_t red_and_black[] = {turned ? 0 : 200, 0, turned ? 200 : 0, 0, 0, 0};
+        const uint8_t two_greys[] = {100, 50};
+        double light[NSK_LIGHTS];
+        nsk_light_of(grey ? two_greys : red_and_black, &input, light);
+        CU_ASSERT_DOUBLE_EQUAL(light[NSK_LIGHT_BRIGHTNESS], grey ? 75.0 : 29.9, 1e-9);
+        CU_ASSERT_DOUBLE_EQUAL(light[NSK_LIGHT_CONTRAST], grey ? 25.0 : 29.9, 1e-9);
+        CU_ASSERT_DOUBLE_EQUAL(light[NSK_LIGHT_WARMTH], grey ? 0.0 : 100.0, 1e-9);
+    }
+    kiln k;
+    kiln_load(&k, 6);
+    double low[NSK_LIGHTS];
+    double high[NSK_LIGHTS];
+    CU_ASSERT_FATAL(nsk_light_range(k.held_out, low, high, &error));
+    int outside[NSK_LIGHTS] = {0};
+    uint8_t *frame = g_malloc(nsk_images_frame_bytes(k.held_out));
+    const int all = nsk_images_count(k.held_out);
+    for (int i = 0; i < all; i++) {
+        double light[NSK_LIGHTS];
+        nsk_images_frame(k.held_out, i, frame, &error);
+        nsk_light_of(frame, &k.brief->input, light);
+        for (int n = 0; n < NSK_LIGHTS; n++) {
+            outside[n] += light[n] < low[n] || light[n] > high[n];
+        }
+    }
+    for (int n = 0; n < NSK_LIGHTS; n++) {
+        CU_ASSERT(low[n] < high[n] && outside[n] > 0 && outside[n] < all / 20);
+    }
+    g_free(frame);
+    kiln_free(&k);
+}
+
+/* ---- what is kept ---- */
+
+/* What was there is counted, and stays; names never meet; steps come back one by one, the last one
+ * first, and the pictures with them. */
+static void steps_are_taken_back(void) {
+    nsk_error error = {.text = ""};
+    kiln k;
+    uint8_t rgb[3 * 12];
+    kiln_load(&k, 6);
+    char *folder = scratch_new();
+    char *set = g_build_filename(folder, "set", NULL);
+    const nsk_labels *labels = &k.brief->labels;
+    for (size_t i = 0; i < sizeof rgb; i++) {
+        rgb[i] = (uint8_t)(7 * i);
+    }
+    for (int round = 0; round < 2; round++) {
+        nsk_gathering *g = nsk_gathering_open(set, labels, &error);
+        CU_ASSERT_PTR_NOT_NULL_FATAL(g);
+        CU_ASSERT_EQUAL(nsk_gathering_count(g, 2), 30 * round);
+        for (int i = 0; i < 40; i++) {
+            CU_ASSERT(nsk_gathering_take(g, rgb, 4, 3, 2, "a/b", 0.625, &error));
+            CU_ASSERT(g_str_has_prefix(nsk_gathering_last(g), "crack/2"));
+            CU_ASSERT_PTR_NOT_NULL(strstr(nsk_gathering_last(g), "-a_b-62"));
+        }
+        CU_ASSERT_EQUAL(nsk_gathering_count(g, 2), 30 * round + 40);
+        for (int i = 0; i < 10 + 30 * round; i++) {
+            CU_ASSERT(nsk_gathering_back(g, &error));
+        }
+        CU_ASSERT_EQUAL(nsk_gathering_count(g, 2), 30);
+        CU_ASSERT_EQUAL(nsk_gathering_steps(g), 30 - 30 * round);
+        CU_ASSERT_EQUAL(nsk_gathering_back(g, &error), round == 0);
+        CU_ASSERT(round == 1 || nsk_gathering_take(g, rgb, 4, 3, 2, "x", 1.0, &error));
+        CU_ASSERT(!nsk_gathering_take(g, rgb, 4, 3, labels->count, "x", 1.0, &error));
+        nsk_gathering_close(g);
+    }
+    assert_error(&error, "can be no folder");
+    CU_ASSERT(runs(
+        set, "test $(ls crack | wc -l) = 30 && test $(ls .set-aside | wc -l) = 51 && test "
+             "$(wc -l < .journal.csv) = 132 && test $(grep -c 'taken back' .journal.csv) = 51"));
+    /* the pixels are those that were given */
+    nsk_input input = k.brief->input;
+    input.width = 4;
+    input.height = 3;
+    nsk_images *images = nsk_images_open(set, labels, &input, 0, true, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(images);
+    uint8_t frame[3 * 12];
+    CU_ASSERT(nsk_images_frame(images, 0, frame, &error) && memcmp(frame, rgb, sizeof rgb) == 0);
+    nsk_images_free(images);
+    CU_ASSERT_PTR_NULL(nsk_gathering_open("/proc/nowhere", labels, &error));
+    assert_error(&error, "/proc/nowhere: ");
+    g_free(set);
+    scratch_remove(folder);
+    kiln_free(&k);
+}
+
 CU_TestInfo live_tests[] = {
     {"every way of storing", every_way_of_storing},
     {"broken streams", broken_streams},
     {"a folder is looked at", a_folder_is_looked_at},
     {"a scene is decided on", a_scene_is_decided_on},
     {"a frozen picture is no answer", a_frozen_picture_is_no_answer},
+    {"light is held against a set", light_is_held_against_a_set},
+    {"steps are taken back", steps_are_taken_back},
     CU_TEST_INFO_NULL,
 };

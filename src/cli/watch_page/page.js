@@ -3,7 +3,7 @@
 
 const MINUTE = 60; // seconds that the strip shows
 const byId = (id) => document.getElementById(id);
-const state = { about: null, rows: [], past: [], ended: false };
+const state = { about: null, rows: [], past: [], number: -1, kept: null, ended: false };
 
 // ---- colours ----
 
@@ -33,15 +33,19 @@ function showAbout(about) {
   byId("where").textContent = about.where;
   const body = byId("classes").tBodies[0];
   body.replaceChildren();
-  about.labels.forEach((label) => {
+  about.labels.forEach((label, i) => {
     const row = document.createElement("tr");
     text(row, "td", label).title = label;
     const bars = text(row, "td", "");
     const integer = text(bars, "span", "", "bar integer");
     const float = text(bars, "span", "", "bar float");
     const numbers = [text(row, "td", ""), text(row, "td", "")];
+    const kept = text(row, "td", "", "kept");
+    const button = text(kept, "button", "");
+    kept.hidden = true;
+    button.addEventListener("click", () => { keep(i); button.blur(); });
     body.append(row);
-    state.rows.push({ row, integer, float, numbers });
+    state.rows.push({ row, integer, float, numbers, kept, button });
   });
   const legend = byId("legend");
   legend.replaceChildren("the last minute: answers in bars as high as they are likely, decisions in full");
@@ -105,6 +109,14 @@ function showFigures(seen) {
   if (!about.looks) figures.push([about.far ? "integer, and back" : "integer", milliseconds(seen.took[3])]);
   if (seen.clocks > 0 && about.emulated) figures.push(["instructions there", `${(seen.clocks / 1e6).toFixed(2)} M`]);
   else if (seen.clocks > 0) figures.push(["on the board", milliseconds(seen.clocks / about.clock)]);
+  if (!seen.fault) {
+    ["brightness", "contrast", "warmth"].forEach((name, k) => {
+      const value = Math.round(seen.light[k]);
+      const known = about.known[k];
+      const outside = known && (seen.light[k] < known[0] || seen.light[k] > known[1]);
+      figures.push([name, outside ? `${value}: not ${Math.round(known[0])} to ${Math.round(known[1])}` : `${value}`, outside]);
+    });
+  }
   if (about.far) figures.push(["scores that differ", String(seen.differ), seen.differ > 0]);
   list.replaceChildren();
   for (const [name, value, bad] of figures) {
@@ -117,6 +129,7 @@ function showFigures(seen) {
 
 function show(seen) {
   if (!state.about) return;
+  state.number = seen.number;
   byId("picture").src = seen.picture;
   byId("picture-size").textContent = `${seen.width} x ${seen.height}`;
   const about = state.about;
@@ -200,6 +213,31 @@ function ask(what) {
   fetch(`do?what=${what}`, { method: "POST" }).catch(() => {});
 }
 
+// ---- what is kept ----
+
+// The picture in view; one that was kept under that label is not kept twice.
+function keep(label) {
+  if (!state.kept || state.number < 0 || state.kept[label] === state.number) return;
+  state.kept[label] = state.number;
+  ask(`keep&number=${state.number}&label=${label}`);
+}
+
+function showKept(kept) {
+  state.kept = state.kept || {};
+  const most = Math.max(...kept.counts);
+  document.querySelector("th.kept").hidden = byId("back").hidden = false;
+  state.rows.forEach((r, i) => {
+    r.kept.hidden = false;
+    r.kept.className = "kept" + (2 * kept.counts[i] < most ? " few" : "");
+    r.button.replaceChildren(`${kept.counts[i]} `);
+    r.button.title = `keep the picture in view as ${state.about.labels[i]}`;
+    if (i < 9) text(r.button, "kbd", String(i + 1));
+  });
+  byId("back").disabled = kept.steps === 0;
+  byId("kept").className = kept.error ? "bad" : "";
+  byId("kept").textContent = kept.error || kept.last;
+}
+
 function showPace(pace) {
   byId("pause").setAttribute("aria-pressed", String(pace.paused));
   byId("pause").firstChild.textContent = pace.paused ? "go on " : "pause ";
@@ -208,15 +246,17 @@ function showPace(pace) {
   byId("slower").disabled = byId("faster").disabled = !(pace.speed > 0);
 }
 
-const keys = { " ": "pause", p: "pause", ArrowRight: "step", n: "step", "-": "slower", "+": "faster", "=": "faster" };
+const keys = { " ": "pause", p: "pause", ArrowRight: "step", n: "step", "-": "slower", "+": "faster", "=": "faster", u: "back" };
 document.addEventListener("keydown", (event) => {
   const what = keys[event.key];
+  const label = /^[1-9]$/.test(event.key) ? Number(event.key) - 1 : -1;
+  if (label >= 0 && label < state.rows.length && !event.ctrlKey && !event.metaKey && !event.altKey) keep(label);
   const pressed = event.target instanceof HTMLButtonElement && event.key === " "; // the button's own
   if (!what || pressed || event.ctrlKey || event.metaKey || event.altKey) return;
   event.preventDefault();
   ask(what);
 });
-for (const what of ["pause", "step", "slower", "faster"]) {
+for (const what of ["pause", "step", "slower", "faster", "back"]) {
   byId(what).addEventListener("click", (event) => { ask(what); event.currentTarget.blur(); });
 }
 
@@ -226,10 +266,11 @@ const events = new EventSource("events");
 events.addEventListener("about", (event) => showAbout(JSON.parse(event.data)));
 events.addEventListener("seen", (event) => show(JSON.parse(event.data)));
 events.addEventListener("pace", (event) => showPace(JSON.parse(event.data)));
+events.addEventListener("kept", (event) => showKept(JSON.parse(event.data)));
 events.addEventListener("end", (event) => {
   state.ended = true;
   byId("below").textContent = JSON.parse(event.data).why;
-  for (const what of ["pause", "step", "slower", "faster"]) byId(what).disabled = true;
+  for (const what of ["pause", "step", "slower", "faster"]) byId(what).disabled = true; // what is kept may still be taken back
 });
 events.onerror = () => {
   if (!state.ended) byId("below").textContent = "netsuke is not answering: has it ended?";

@@ -3,6 +3,7 @@
 
 #include "brief/rule.h"
 #include "live/camera.h"
+#include "live/light.h"
 #include "netsuke/compare.h"
 
 struct nsk_live {
@@ -17,6 +18,7 @@ struct nsk_live {
     nsk_decider decider;
     nsk_frame_check check; /* where the product looks at pictures, and all are of one size */
     uint32_t *check_memory;
+    double low[NSK_LIGHTS], high[NSK_LIGHTS]; /* of known pictures */
 };
 
 /* ---- opening ---- */
@@ -55,6 +57,7 @@ nsk_live *nsk_live_open(const nsk_live_setup *setup, nsk_error *error) {
     const nsk_status status = nsk_open(&l->model, setup->model->bytes, setup->model->size);
     const bool good =
         (status == NSK_STATUS_OK || nsk_fail(error, "the model is %s", nsk_status_text(status))) &&
+        (setup->known == NULL || nsk_light_range(setup->known, l->low, l->high, error)) &&
         open_camera(l, setup, error) && set_rule(l, error);
     if (!good) {
         nsk_live_close(l);
@@ -83,6 +86,12 @@ void nsk_live_close(nsk_live *live) {
 
 double nsk_live_rate(const nsk_live *live) {
     return live->camera.rate;
+}
+
+bool nsk_live_known(const nsk_live *live, nsk_light light, double *low, double *high) {
+    *low = live->low[light];
+    *high = live->high[light];
+    return live->setup->known != NULL;
 }
 
 int nsk_live_count(const nsk_live *live) {
@@ -146,10 +155,18 @@ static void decide(nsk_live *l, const nsk_shot *shot, const int32_t *scores,
     frame->standing = l->decider.has_standing ? l->decider.standing : NSK_NOTHING;
 }
 
+static void look_at_light(const nsk_live *l, nsk_live_frame *frame) {
+    nsk_light_of(l->frame, l->setup->input, frame->light);
+    for (int k = 0; k < NSK_LIGHTS && l->setup->known != NULL; k++) {
+        frame->outside[k] = (frame->light[k] > l->high[k]) - (frame->light[k] < l->low[k]);
+    }
+}
+
 static bool score(nsk_live *l, const nsk_shot *shot, nsk_live_frame *frame, gint64 *start,
                   nsk_error *error) {
     const nsk_live_setup *setup = l->setup;
     nsk_picture_to_frame(&shot->picture, setup->input, l->frame);
+    look_at_light(l, frame);
     frame->took[NSK_LIVE_PREPARE] = seconds_since(start);
     if (!nsk_network_score(setup->network, setup->input, l->frame, l->by_float, error)) {
         return false;
