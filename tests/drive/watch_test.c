@@ -184,17 +184,21 @@ static void pause_and_step(void) {
 static void pictures_are_kept(void) {
     outcome o = at_the_page(
         "--rate 20 --into \"$T/set\"",
-        "do_() { curl -s -m 5 -o /dev/null -w '%{http_code} ' -X POST \"${u}do?what=$1\"; }; curl "
-        "-s -N "
-        "-m 3 \"${u}events\" > \"$T/seen\" & c=$!; sleep 1; do_ pause; sleep 0.3; n=$(grep '^data: "
-        "{\"number\"' \"$T/seen\" | tail -1 | sed 's/.*\"number\":\\([0-9]*\\).*/\\1/'); do_ "
-        "\"keep&number=$n&label=2\"; do_ \"keep&number=$((n - 1))&label=2\"; do_ "
-        "\"keep&number=$n&label=3\"; do_ back; do_ \"keep&number=$n&label=9\"; do_ "
-        "\"keep&number=9000&label=1\"; do_ keep; wait $c; grep -A1 '^event: kept' \"$T/seen\" | "
-        "tail -1 | "
-        "sed 's/\"error.*//'; cd \"$T/set\" && find . -name '*.png' | sed "
-        "'s/[0-9T.]*-[a-z]*-[0-9]*//' | "
-        "sort; cut -d, -f2 .journal.csv; cd - > /dev/null");
+        "do_() { curl -s -m 5 -o /dev/null -w '%{http_code} ' -X POST \"${u}do?what=$1\"; }; "
+        "until_there() { for w in $(seq 200); do test $(grep -c \"^event: $1\" \"$T/seen\") -ge $2 "
+        "&& break; "
+        "sleep 0.05; done; }; curl -s -N -m 60 \"${u}events\" > \"$T/seen\" & c=$!; until_there "
+        "seen 3; "
+        "do_ pause; sleep 0.3; n=$(grep '^data: {\"number\"' \"$T/seen\" | tail -1 | sed "
+        "'s/.*\"number\":\\([0-9]*\\).*/\\1/'); do_ \"keep&number=$n&label=2\"; do_ "
+        "\"keep&number=$((n - 1))&label=2\"; do_ \"keep&number=$n&label=3\"; do_ back; do_ "
+        "\"keep&number=$n&label=9\"; do_ \"keep&number=9000&label=1\"; do_ keep; until_there kept "
+        "8; "
+        "kill $c; grep -A1 '^event: kept' \"$T/seen\" | tail -1 | sed 's/\"error.*//'; cd "
+        "\"$T/set\" && find "
+        ". -name '*.png' | sed 's/[0-9T.]*-[a-z]*-[0-9]*//' | sort; cut -d, -f2 .journal.csv; cd - "
+        "> "
+        "/dev/null");
     CU_ASSERT_PTR_NOT_NULL(strstr(
         o.out,
         "204 204 204 204 204 400 400 400 data: {\"counts\":[0,0,2,0,0,0],\"steps\":2,\"last\""));
