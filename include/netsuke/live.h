@@ -71,15 +71,18 @@ typedef struct nsk_live nsk_live;
 nsk_live *nsk_live_open(const nsk_live_setup *setup, nsk_error *error);
 /* Waits for the next picture and looks at it. */
 nsk_live_state nsk_live_next(nsk_live *live, nsk_live_frame *frame, nsk_error *error);
+/* By another thread: whoever waits in nsk_live_next for a picture that does not come waits no
+ * longer. What that call says then means nothing. */
+void nsk_live_stop(nsk_live *live);
 void nsk_live_close(nsk_live *live);
 /* Pictures a second that the camera says it gives; 0: it does not say. How many there are in all;
  * 0: nobody knows. */
 double nsk_live_rate(const nsk_live *live);
+int nsk_live_count(const nsk_live *live);
 /* Between which all but one of a hundred known pictures at either end lie; false where none are
  * known.
  */
 bool nsk_live_known(const nsk_live *live, nsk_light light, double *low, double *high);
-int nsk_live_count(const nsk_live *live);
 
 /* The picture as a page shows it: a JPEG of at most `most` pixels a side, as "data:image/jpeg;..."
  * (RFC 2397). nsk_string_free. */

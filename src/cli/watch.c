@@ -149,7 +149,12 @@ static gpointer look(gpointer data) {
             cli_serve_event(s->serve, "seen", cli_watch_seen(w, &frame), false);
         }
     }
-    if (goes_on) {
+    g_mutex_lock(&s->lock);
+    goes_on = goes_on && !s->stops;
+    g_mutex_unlock(&s->lock);
+    if (!goes_on) { /* it was told to end, whatever the camera said to that */
+        s->state = NSK_LIVE_THERE;
+    } else {
         tell_end(s);
     }
     if (s->state == NSK_LIVE_FAILED) {
@@ -195,6 +200,7 @@ static bool run_page(cli_watch *watch) {
         s.stops = true;
         g_cond_signal(&s.changed);
         g_mutex_unlock(&s.lock);
+        nsk_live_stop(watch->live);
         g_thread_join(s.thread);
         g_source_remove(signals[0]);
         g_source_remove(signals[1]);

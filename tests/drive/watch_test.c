@@ -80,7 +80,7 @@ static outcome at_the_page(const char *options, const char *lines) {
         "$(seq 200); do [ -s \"$T/out\" ] && break; sleep 0.1; done; u=$(head -1 "
         "\"$T/out\"); code() { curl -s -m 5 --path-as-is -w '%%{stderr}%%{http_code} ' \"$@\" 2>&1 "
         ">/dev/null; }; "
-        "%s; kill -INT $p; wait $p",
+        "%s; kill -INT $p 2>/dev/null; wait $p",
         options, lines);
 }
 
@@ -179,6 +179,19 @@ static void pause_and_step(void) {
     outcome_clear(&o);
 }
 
+/* In the middle of a picture that does not go on: Ctrl-C ends it all the same. */
+static void a_camera_that_stalls(void) {
+    outcome o = at_the_page(
+        "--camera - < <(exec 2>/dev/null; build/kiln-stream --rate 0 plain - | head -c 20000; "
+        "sleep 8)",
+        "kill -INT $p; for w in $(seq 50); do kill -0 $p 2>/dev/null || break; sleep 0.1; done; "
+        "kill "
+        "-9 $p 2>/dev/null && echo stuck");
+    CU_ASSERT_STRING_EQUAL(o.out, "");
+    CU_ASSERT_STRING_EQUAL(o.err, "");
+    outcome_clear(&o);
+}
+
 /* Two pictures under a label and one under another; that one is taken back; the last one's label is
  * none, and a picture that is gone cannot be kept. What is kept is a set, pixel by pixel. */
 static void pictures_are_kept(void) {
@@ -220,5 +233,6 @@ CU_TestInfo watch_tests[] = {
     {"all pictures come", all_pictures_come},
     {"pause and step", pause_and_step},
     {"pictures are kept", pictures_are_kept},
+    {"a camera that stalls", a_camera_that_stalls},
     CU_TEST_INFO_NULL,
 };

@@ -4,6 +4,7 @@
 
 #include "../suites.h"
 #include "../support.h"
+#include "brief/rule.h"
 #include "live/light.h"
 #include "live/y4m.h"
 #include "netsuke/classify.h"
@@ -145,12 +146,18 @@ static void a_folder_is_looked_at(void) {
     kiln_free(&k);
 }
 
-/* Decisions of a scene are those of the rehearsal: its board is fast enough for all pictures here.
+/* A scene's decisions are those of the device's own rule on the scores of the frame that is shown.
  */
 static void a_scene_is_decided_on(void) {
     nsk_error error = {.text = ""};
     kiln k;
     kiln_load(&k, 40);
+    nsk_model model;
+    nsk_rule_lists lists;
+    nsk_open(&model, k.file->bytes, k.file->size);
+    const nsk_rule rule = nsk_rule_of(&k.brief->decision, &model, &lists);
+    nsk_decider decider = {.filled = 0};
+    int32_t scores[6];
     const nsk_live_setup setup = setup_of(&k, NSK_SOURCE_DIR "/demo/scenes/plain.csv");
     nsk_live *live = nsk_live_open(&setup, &error);
     CU_ASSERT_PTR_NOT_NULL_FATAL(live);
@@ -159,10 +166,12 @@ static void a_scene_is_decided_on(void) {
     int pictures = 0;
     int right = 0;
     while (nsk_live_next(live, &f, &error) == NSK_LIVE_THERE) {
-        const int best = nsk_ranked(f.by_integer, k.brief->labels.count, 0);
+        model_scores(k.file, f.frame, scores);
         ups += f.decided == 0;
-        right += best == f.truth;
-        CU_ASSERT(f.decided == NSK_NOTHING || f.standing == f.decided);
+        right += (int)nsk_best(&model, scores) == f.truth;
+        CU_ASSERT_EQUAL(f.line, nsk_answer_of(&rule, &model, scores));
+        CU_ASSERT_EQUAL(f.decided, nsk_decide(&decider, &rule, &model, scores));
+        CU_ASSERT_EQUAL(f.standing, decider.has_standing ? decider.standing : NSK_NOTHING);
         CU_ASSERT(f.width == 64 && f.height == 64);
         pictures++;
     }

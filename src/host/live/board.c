@@ -35,7 +35,7 @@ static void close_board(void *of) {
 }
 
 bool nsk_camera_board(nsk_camera *camera, const nsk_live_setup *setup, nsk_error *error) {
-    static const nsk_camera_kind kind = {next_of_board, close_board};
+    static const nsk_camera_kind kind = {next_of_board, close_board, NULL};
     const nsk_board_self *self = setup->board != NULL ? nsk_on_board_self(setup->board) : NULL;
     if (self == NULL) {
         return nsk_fail(error, "camera 'board': say at which link the board is");

@@ -19,6 +19,7 @@ typedef struct nsk_shot {
 typedef struct nsk_camera_kind {
     nsk_live_state (*next)(void *of, nsk_shot *shot, nsk_error *error);
     void (*close)(void *of);
+    void (*stop)(void *of); /* by another thread: `next` waits no longer; NULL: it never does */
 } nsk_camera_kind;
 
 typedef struct nsk_camera {

@@ -70,6 +70,12 @@ nsk_live *nsk_live_open(const nsk_live_setup *setup, nsk_error *error) {
     return l;
 }
 
+void nsk_live_stop(nsk_live *live) {
+    if (live->camera.kind->stop != NULL) {
+        live->camera.kind->stop(live->camera.of);
+    }
+}
+
 void nsk_live_close(nsk_live *live) {
     if (live != NULL) {
         if (live->camera.kind != NULL) {

@@ -49,7 +49,7 @@ static void close_folder(void *of) {
 }
 
 bool nsk_camera_folder(nsk_camera *camera, const nsk_live_setup *setup, nsk_error *error) {
-    static const nsk_camera_kind kind = {next_of_folder, close_folder};
+    static const nsk_camera_kind kind = {next_of_folder, close_folder, NULL};
     folder *f = g_new0(folder, 1);
     f->paths = g_ptr_array_new_with_free_func(g_free);
     f->labels = setup->labels;
@@ -97,7 +97,7 @@ static void close_scene(void *of) {
 }
 
 bool nsk_camera_scene(nsk_camera *camera, const nsk_live_setup *setup, nsk_error *error) {
-    static const nsk_camera_kind kind = {next_of_scene, close_scene};
+    static const nsk_camera_kind kind = {next_of_scene, close_scene, NULL};
     scene *s = g_new0(scene, 1);
     int width;
     int height;

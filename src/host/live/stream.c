@@ -96,6 +96,11 @@ static nsk_live_state next_of_file(void *of, nsk_shot *shot, nsk_error *error) {
     return state;
 }
 
+/* The thread that reads ends, and says so. */
+static void stop_stream(void *of) {
+    g_cancellable_cancel(((stream *)of)->cancel);
+}
+
 static void close_stream(void *of) {
     stream *s = of;
     if (s->thread != NULL) {
@@ -130,8 +135,8 @@ static GInputStream *open_input(const char *path, nsk_error *error) {
 }
 
 bool nsk_camera_y4m(nsk_camera *camera, const char *path, nsk_error *error) {
-    static const nsk_camera_kind file = {next_of_file, close_stream};
-    static const nsk_camera_kind pipe = {next_of_pipe, close_stream};
+    static const nsk_camera_kind file = {next_of_file, close_stream, NULL};
+    static const nsk_camera_kind pipe = {next_of_pipe, close_stream, stop_stream};
     GInputStream *plain = open_input(path, error);
     if (plain == NULL) {
         return false;
