@@ -1,4 +1,4 @@
-/* Pictures taken into a set. */
+/* Pictures taken into a set, moved in it, and back. */
 #include "netsuke/gather.h"
 
 #include <errno.h>
@@ -6,40 +6,44 @@
 #include <stdio.h>
 #include <string.h>
 
-#include "images/picture.h"
+#include "images/set.h"
 
 /* Hidden: no set takes them for pictures. */
 static const char JOURNAL[] = ".journal.csv";
 static const char ASIDE[] = ".set-aside";
 
-typedef struct step {
-    int label;
-    char *name; /* "LABEL/NAME.png" */
-} step;
-
 struct nsk_gathering {
     char *folder;
     const nsk_labels *labels;
     int *counts;
-    GArray *steps;
+    GPtrArray *steps; /* of GArray of nsk_moved */
+    GArray *did;      /* of nsk_moved: what the last call did */
 };
 
-static void clear_step(void *data) {
-    g_free(((step *)data)->name);
+static void clear_moved(void *data) {
+    nsk_moved *m = data;
+    g_free(m->from);
+    g_free(m->to);
+}
+
+static GArray *new_moves(void) {
+    GArray *moves = g_array_new(FALSE, FALSE, sizeof(nsk_moved));
+    g_array_set_clear_func(moves, clear_moved);
+    return moves;
+}
+
+static void free_moves(void *data) {
+    g_array_free(data, TRUE);
 }
 
 /* ---- what is there ---- */
 
 static int count_pictures(const char *folder, const char *label) {
+    GPtrArray *paths = g_ptr_array_new_with_free_func(g_free);
     char *path = g_build_filename(folder, label, NULL);
-    GDir *dir = g_dir_open(path, 0, NULL);
-    int count = 0;
-    for (const char *name; dir != NULL && (name = g_dir_read_name(dir)) != NULL;) {
-        count += name[0] != '.';
-    }
-    if (dir != NULL) {
-        g_dir_close(dir);
-    }
+    nsk_error missing;
+    const int count = nsk_list_pictures(path, paths, &missing) ? (int)paths->len : 0;
+    g_ptr_array_free(paths, TRUE);
     g_free(path);
     return count;
 }
@@ -58,8 +62,8 @@ nsk_gathering *nsk_gathering_open(const char *folder, const nsk_labels *labels, 
     g->folder = g_strdup(folder);
     g->labels = labels;
     g->counts = g_new0(int, labels->count);
-    g->steps = g_array_new(FALSE, FALSE, sizeof(step));
-    g_array_set_clear_func(g->steps, clear_step);
+    g->steps = g_ptr_array_new_with_free_func(free_moves);
+    g->did = new_moves();
     for (int i = 0; i < labels->count; i++) {
         g->counts[i] = is_name(labels->names[i]) ? count_pictures(folder, labels->names[i]) : 0;
     }
@@ -68,22 +72,34 @@ nsk_gathering *nsk_gathering_open(const char *folder, const nsk_labels *labels, 
 
 void nsk_gathering_close(nsk_gathering *gathering) {
     if (gathering != NULL) {
-        g_array_free(gathering->steps, TRUE);
+        g_ptr_array_free(gathering->steps, TRUE);
+        g_array_free(gathering->did, TRUE);
         g_free(gathering->counts);
         g_free(gathering->folder);
         g_free(gathering);
     }
 }
 
-/* ---- steps ---- */
+int nsk_gathering_label(const nsk_gathering *gathering, const char *name) {
+    const char *slash = strchr(name, G_DIR_SEPARATOR);
+    char *folder = slash != NULL ? g_strndup(name, (gsize)(slash - name)) : g_strdup("");
+    const int label = strcmp(folder, ASIDE) == 0 ? NSK_SET_ASIDE
+                      : slash == NULL            ? NSK_NO_LABEL
+                                                 : nsk_label_index(gathering->labels, folder);
+    g_free(folder);
+    return label;
+}
 
-static bool note(const nsk_gathering *g, const char *what, const char *from, const char *to,
+/* ---- the journal ---- */
+
+static bool note(const nsk_gathering *g, const char *what, const nsk_moved *moved,
                  nsk_error *error) {
     char *path = g_build_filename(g->folder, JOURNAL, NULL);
     GDateTime *now = g_date_time_new_now_utc();
     char *time = g_date_time_format_iso8601(now);
     FILE *journal = fopen(path, "a");
-    bool good = journal != NULL && fprintf(journal, "%s,%s,%s,%s\n", time, what, from, to) > 0;
+    bool good = journal != NULL &&
+                fprintf(journal, "%s,%s,%s,%s\n", time, what, moved->from, moved->to) > 0;
     good = journal != NULL && fclose(journal) == 0 && good;
     if (!good) {
         nsk_fail_system(error, "%s: %s", path, g_strerror(errno));
@@ -94,10 +110,49 @@ static bool note(const nsk_gathering *g, const char *what, const char *from, con
     return good;
 }
 
-/* A file of that name that is not there yet, in a folder that is: "NAME-2.png" where it is. */
-static char *free_name(const nsk_gathering *g, const char *folder, const char *stem,
+static void count_moved(nsk_gathering *g, const nsk_moved *moved) {
+    const int labels[] = {moved->from[0] != '\0' ? nsk_gathering_label(g, moved->from)
+                                                 : NSK_NO_LABEL,
+                          nsk_gathering_label(g, moved->to)};
+    for (int k = 0; k < 2; k++) {
+        if (labels[k] >= 0) {
+            g->counts[labels[k]] += k == 0 ? -1 : 1;
+        }
+    }
+}
+
+/* It has happened: counted, told by nsk_gathering_did, and written down. */
+static bool has_moved(nsk_gathering *g, const char *what, const char *from, const char *to,
+                      nsk_error *error) {
+    const nsk_moved moved = {g_strdup(from), g_strdup(to)};
+    g_array_append_val(g->did, moved);
+    count_moved(g, &moved);
+    return note(g, what, &moved, error);
+}
+
+/* The step that can be taken back later. */
+static void remember(nsk_gathering *g) {
+    GArray *step = new_moves();
+    for (guint i = 0; i < g->did->len; i++) {
+        const nsk_moved *m = &g_array_index(g->did, nsk_moved, i);
+        const nsk_moved copy = {g_strdup(m->from), g_strdup(m->to)};
+        g_array_append_val(step, copy);
+    }
+    if (step->len > 0) {
+        g_ptr_array_add(g->steps, step);
+    } else {
+        free_moves(step);
+    }
+}
+
+/* ---- names ---- */
+
+/* A file of that name that is not there yet, in a folder that is: "a-2.png" where "a.png" is. */
+static char *free_name(const nsk_gathering *g, const char *folder, const char *file,
                        nsk_error *error) {
     char *whole = g_build_filename(g->folder, folder, NULL);
+    const char *dot = strrchr(file, '.');
+    const int stem = (int)(dot != NULL ? dot - file : (ptrdiff_t)strlen(file));
     char *name = NULL;
     if (g_mkdir_with_parents(whole, 0777) != 0) {
         nsk_fail_system(error, "%s: %s", whole, g_strerror(errno));
@@ -105,21 +160,21 @@ static char *free_name(const nsk_gathering *g, const char *folder, const char *s
         return NULL;
     }
     for (int i = 1; name == NULL; i++) {
-        char *file =
-            i == 1 ? g_strdup_printf("%s.png", stem) : g_strdup_printf("%s-%d.png", stem, i);
-        char *path = g_build_filename(whole, file, NULL);
+        char *one = i == 1 ? g_strdup(file)
+                           : g_strdup_printf("%.*s-%d%s", stem, file, i, dot != NULL ? dot : "");
+        char *path = g_build_filename(whole, one, NULL);
         if (!g_file_test(path, G_FILE_TEST_EXISTS)) {
-            name = g_build_filename(folder, file, NULL);
+            name = g_build_filename(folder, one, NULL);
         }
         g_free(path);
-        g_free(file);
+        g_free(one);
     }
     g_free(whole);
     return name;
 }
 
-/* "20261201T224512.345-chip-62". */
-static char *stem_of(const char *answer, double probability) {
+/* "20261201T224512.345-chip-62.png". */
+static char *name_of(const char *answer, double probability) {
     GDateTime *now = g_date_time_new_now_utc();
     char *time = g_date_time_format(now, "%Y%m%dT%H%M%S");
     char *said = g_strdup(answer);
@@ -128,13 +183,29 @@ static char *stem_of(const char *answer, double probability) {
             *at = '_';
         }
     }
-    char *stem = g_strdup_printf("%s.%03d-%s-%.0f", time, g_date_time_get_microsecond(now) / 1000,
-                                 said, 100.0 * probability);
+    char *name =
+        g_strdup_printf("%s.%03d-%s-%.0f.png", time, g_date_time_get_microsecond(now) / 1000, said,
+                        100.0 * probability);
     g_free(said);
     g_free(time);
     g_date_time_unref(now);
-    return stem;
+    return name;
 }
+
+/* The folder of a label, or NULL and an error. */
+static const char *folder_of(const nsk_gathering *g, int label, nsk_error *error) {
+    if (label == NSK_SET_ASIDE) {
+        return ASIDE;
+    }
+    const char *folder = label >= 0 && label < g->labels->count ? g->labels->names[label] : "";
+    if (!is_name(folder)) {
+        nsk_fail(error, "label %d ('%s') can be no folder", label, folder);
+        return NULL;
+    }
+    return folder;
+}
+
+/* ---- steps ---- */
 
 static bool write_picture(const nsk_gathering *g, const char *name, const uint8_t *rgb, int width,
                           int height, nsk_error *error) {
@@ -148,51 +219,92 @@ static bool write_picture(const nsk_gathering *g, const char *name, const uint8_
 bool nsk_gathering_take(nsk_gathering *gathering, const uint8_t *rgb, int width, int height,
                         int label, const char *answer, double probability, nsk_error *error) {
     nsk_gathering *g = gathering;
-    const char *folder = label >= 0 && label < g->labels->count ? g->labels->names[label] : "";
-    if (!is_name(folder)) {
-        return nsk_fail(error, "label %d ('%s') can be no folder", label, folder);
-    }
-    char *stem = stem_of(answer, probability);
-    char *name = free_name(g, folder, stem, error);
-    g_free(stem);
-    if (name == NULL || !write_picture(g, name, rgb, width, height, error)) {
-        g_free(name);
+    const char *folder = folder_of(g, label, error);
+    g_array_set_size(g->did, 0);
+    if (folder == NULL) {
         return false;
     }
-    const step one = {label, name};
-    g_array_append_val(g->steps, one);
-    g->counts[label]++;
-    return note(g, "taken", "", name, error);
+    char *file = name_of(answer, probability);
+    char *name = free_name(g, folder, file, error);
+    bool good = name != NULL && write_picture(g, name, rgb, width, height, error);
+    if (good) {
+        good = has_moved(g, "taken", "", name, error);
+        remember(g);
+    }
+    g_free(name);
+    g_free(file);
+    return good;
 }
 
-static bool move(const nsk_gathering *g, const char *from, const char *to, nsk_error *error) {
-    char *paths[] = {g_build_filename(g->folder, from, NULL),
-                     g_build_filename(g->folder, to, NULL)};
-    const bool good = g_rename(paths[0], paths[1]) == 0 ||
-                      nsk_fail_system(error, "%s: %s", paths[0], g_strerror(errno));
+/* Into a folder under its own name, or one like it that is free. */
+static bool move_one(nsk_gathering *g, const char *what, const char *name, const char *folder,
+                     const char *file, nsk_error *error) {
+    char *to = free_name(g, folder, file, error);
+    char *paths[] = {g_build_filename(g->folder, name, NULL),
+                     to != NULL ? g_build_filename(g->folder, to, NULL) : NULL};
+    const bool good = to != NULL &&
+                      (g_rename(paths[0], paths[1]) == 0 ||
+                       nsk_fail_system(error, "%s: %s", paths[0], g_strerror(errno))) &&
+                      has_moved(g, what, name, to, error);
     g_free(paths[0]);
     g_free(paths[1]);
+    g_free(to);
+    return good;
+}
+
+bool nsk_gathering_move(nsk_gathering *gathering, const char *const *names, int count, int label,
+                        nsk_error *error) {
+    nsk_gathering *g = gathering;
+    const char *folder = folder_of(g, label, error);
+    bool good = folder != NULL;
+    g_array_set_size(g->did, 0);
+    for (int i = 0; i < count && good; i++) {
+        char *file = g_path_get_basename(names[i]);
+        if (nsk_gathering_label(g, names[i]) != label) {
+            good = move_one(g, label == NSK_SET_ASIDE ? "set aside" : "moved", names[i], folder,
+                            file, error);
+        }
+        g_free(file);
+    }
+    remember(g);
+    return good;
+}
+
+/* Where a picture came from, or, where it was new, out of the set. */
+static bool move_back(nsk_gathering *g, const nsk_moved *moved, nsk_error *error) {
+    const bool was_new = moved->from[0] == '\0';
+    char *folder = was_new ? g_strdup(ASIDE) : g_path_get_dirname(moved->from);
+    char *file = g_path_get_basename(was_new ? moved->to : moved->from);
+    const bool good =
+        move_one(g, "taken back", moved->to, strcmp(folder, ".") == 0 ? "" : folder, file, error);
+    g_free(file);
+    g_free(folder);
     return good;
 }
 
 bool nsk_gathering_back(nsk_gathering *gathering, nsk_error *error) {
     nsk_gathering *g = gathering;
+    g_array_set_size(g->did, 0);
     if (g->steps->len == 0) {
         return nsk_fail(error, "there is no step to take back");
     }
-    const step *last = &g_array_index(g->steps, step, g->steps->len - 1);
-    char *stem = g_path_get_basename(last->name);
-    stem[strlen(stem) - strlen(".png")] = '\0';
-    char *to = free_name(g, ASIDE, stem, error);
-    bool good = to != NULL && move(g, last->name, to, error);
-    if (good) {
-        good = note(g, "taken back", last->name, to, error);
-        g->counts[last->label]--;
-        g_array_set_size(g->steps, g->steps->len - 1);
+    GArray *last = g->steps->pdata[g->steps->len - 1];
+    bool good = true;
+    while (last->len > 0 && good) { /* what cannot be moved back can be tried again */
+        good = move_back(g, &g_array_index(last, nsk_moved, last->len - 1), error);
+        if (good) {
+            g_array_set_size(last, last->len - 1);
+        }
     }
-    g_free(to);
-    g_free(stem);
+    if (good) {
+        g_ptr_array_set_size(g->steps, (int)g->steps->len - 1);
+    }
     return good;
+}
+
+int nsk_gathering_did(const nsk_gathering *gathering, const nsk_moved **moved) {
+    *moved = (const nsk_moved *)(void *)gathering->did->data;
+    return (int)gathering->did->len;
 }
 
 int nsk_gathering_count(const nsk_gathering *gathering, int label) {
@@ -204,6 +316,10 @@ int nsk_gathering_steps(const nsk_gathering *gathering) {
 }
 
 const char *nsk_gathering_last(const nsk_gathering *gathering) {
-    const GArray *steps = gathering->steps;
-    return steps->len > 0 ? g_array_index(steps, step, steps->len - 1).name : "";
+    const GPtrArray *steps = gathering->steps;
+    if (steps->len == 0) {
+        return "";
+    }
+    const GArray *last = steps->pdata[steps->len - 1];
+    return g_array_index(last, nsk_moved, last->len - 1).to;
 }
