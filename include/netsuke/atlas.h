@@ -15,6 +15,7 @@ typedef struct nsk_atlas_side {
     int answer;          /* class */
     int of_its_own;      /* of its nearest neighbours, how many have its label */
     int other, of_other; /* the label that most of the rest have, and how many */
+    int nearest[NSK_NEIGHBOURS], neighbours; /* those images, the nearest first */
 } nsk_atlas_side;
 
 typedef struct nsk_atlas_image {

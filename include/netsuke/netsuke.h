@@ -42,6 +42,7 @@
 #include "netsuke/processes.h"
 #include "netsuke/quantise.h"
 #include "netsuke/rehearse.h"
+#include "netsuke/review.h"
 #include "netsuke/slots.h"
 #include "netsuke/stress.h"
 #include "netsuke/survey.h"

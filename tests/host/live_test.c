@@ -10,6 +10,7 @@
 #include "netsuke/classify.h"
 #include "netsuke/gather.h"
 #include "netsuke/live.h"
+#include "netsuke/review.h"
 
 static nsk_live_setup setup_of(const kiln *k, const char *camera) {
     return (nsk_live_setup){.camera = camera,
@@ -314,6 +315,139 @@ static void steps_are_taken_back(void) {
     kiln_free(&k);
 }
 
+/* ---- going through a set ---- */
+
+/* A set of ten pictures a class; of them one chip lies among the drips, one crack has no label, one
+ * belt stands there twice. */
+static char *spoilt_set(const char *folder) {
+    char *here = g_get_current_dir();
+    char *line = g_strdup_printf(
+        "from=%s/demo/images/held-out; for c in belt sound crack chip pinhole drip; do mkdir -p "
+        "set/$c; for i in 0 1 2 3 4 5 6 7 8 9; do cp $from/$c/$c-001$i.png set/$c/; done; done; "
+        "mv set/chip/chip-0010.png set/drip/; mv set/crack/crack-0011.png set/; mkdir -p "
+        "set/belt/more; cp set/belt/belt-0010.png set/belt/more/again.png; echo no > "
+        "set/sound/broken.png",
+        here);
+    CU_ASSERT_FATAL(runs(folder, line));
+    g_free(line);
+    g_free(here);
+    return g_build_filename(folder, "set", NULL);
+}
+
+static const nsk_reviewed *named(const nsk_review *review, const char *name) {
+    for (int i = 0; i < review->count; i++) {
+        if (strcmp(review->picture[i].name, name) == 0) {
+            return &review->picture[i];
+        }
+    }
+    CU_FAIL_FATAL("the picture is not there");
+    return NULL;
+}
+
+static void a_set_is_gone_through(void) {
+    kiln k;
+    kiln_load(&k, 6);
+    char *folder = scratch_new();
+    char *set = spoilt_set(folder);
+    nsk_error error = {.text = ""};
+    nsk_images *other = nsk_images_open("demo/images/held-out", &k.brief->labels, &k.brief->input,
+                                        0, false, &error);
+    int stops = 0;
+    nsk_review_setup setup = {.folder = set,
+                              .network = k.network,
+                              .model = k.file,
+                              .labels = &k.brief->labels,
+                              .input = &k.brief->input,
+                              .other = other,
+                              .stops = &stops};
+    nsk_review *review = nsk_review_make(&setup, NULL, NULL, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(review);
+    CU_ASSERT(review->count == 61 && review->left_out == 1 && review->unplaced == NULL);
+    const nsk_reviewed *chip = named(review, "drip/chip-0010.png");
+    CU_ASSERT(chip->label == 5 && chip->answer != 5 && chip->own < chip->sure);
+    CU_ASSERT(chip->is_placed && chip->neighbours == NSK_NEIGHBOURS);
+    const nsk_reviewed *bare = named(review, "crack-0011.png");
+    CU_ASSERT(bare->label == -1 && bare->answer == 2 && bare->own == bare->sure && bare->is_sure);
+    CU_ASSERT_STRING_EQUAL(bare->twin_elsewhere, "demo/images/held-out/crack/crack-0011.png");
+    int own = 0; /* nearest neighbours of the class, over all: what a plane is for */
+    for (int i = 0; i < review->count; i++) {
+        const nsk_reviewed *p = &review->picture[i];
+        for (int j = 0; j < p->neighbours; j++) {
+            CU_ASSERT_FATAL(p->nearest[j] >= 0 && p->nearest[j] < review->count);
+            own += review->picture[p->nearest[j]].answer == p->answer;
+        }
+    }
+    CU_ASSERT(own > 61 * NSK_NEIGHBOURS / 2);
+    nsk_review_free(review);
+    setup.other = NULL; /* on its own: twins within */
+    review = nsk_review_make(&setup, NULL, NULL, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(review);
+    const nsk_reviewed *again = named(review, "belt/more/again.png");
+    const nsk_reviewed *first = named(review, "belt/belt-0010.png");
+    CU_ASSERT(again->label == 0 && &review->picture[again->twin] == first);
+    CU_ASSERT(&review->picture[first->twin] == again && first->twin_elsewhere == NULL);
+    CU_ASSERT(named(review, "crack-0011.png")->twin == -1);
+    nsk_review_free(review);
+    stops = 1;
+    CU_ASSERT_PTR_NULL(nsk_review_make(&setup, NULL, NULL, &error));
+    assert_error(&error, "it was told to stop");
+    CU_ASSERT_FATAL(runs(folder, "rm -rf set/*"));
+    CU_ASSERT_PTR_NULL(nsk_review_make(&setup, NULL, NULL, &error));
+    assert_error(&error, "no pictures yet");
+    nsk_images_free(other);
+    g_free(set);
+    scratch_remove(folder);
+    kiln_free(&k);
+}
+
+/* Several at once are one step; the names that are taken get others; nothing is lost on the way. */
+static void pictures_are_moved(void) {
+    kiln k;
+    kiln_load(&k, 6);
+    char *folder = scratch_new();
+    char *set = g_build_filename(folder, "set", NULL);
+    nsk_error error = {.text = ""};
+    CU_ASSERT_FATAL(runs(folder,
+                         "mkdir -p set/crack/old set/chip && echo 1 > set/a.png && echo 2 > "
+                         "set/crack/a.png && echo 3 > set/crack/old/b.png"));
+    nsk_gathering *g = nsk_gathering_open(set, &k.brief->labels, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(g);
+    CU_ASSERT_EQUAL(nsk_gathering_count(g, 2), 2);
+    const char *const names[] = {"a.png", "crack/a.png", "crack/old/b.png"};
+    const nsk_moved *moved;
+    CU_ASSERT(nsk_gathering_move(g, names, 3, 2, &error));
+    CU_ASSERT_EQUAL_FATAL(nsk_gathering_did(g, &moved), 1); /* the others are there already */
+    CU_ASSERT_STRING_EQUAL(moved[0].from, "a.png");
+    CU_ASSERT_STRING_EQUAL(moved[0].to, "crack/a-2.png");
+    const char *const all[] = {"crack/a-2.png", "crack/a.png", "crack/old/b.png"};
+    CU_ASSERT(nsk_gathering_move(g, all, 3, 3, &error));
+    CU_ASSERT(nsk_gathering_count(g, 2) == 0 && nsk_gathering_count(g, 3) == 3);
+    CU_ASSERT(nsk_gathering_move(g, (const char *const[]){"chip/b.png"}, 1, NSK_SET_ASIDE, &error));
+    CU_ASSERT_EQUAL(nsk_gathering_count(g, 3), 2);
+    CU_ASSERT_EQUAL(nsk_gathering_steps(g), 3);
+    /* one that is gone: those before it have moved, and that is a step */
+    const char *const gone[] = {"chip/a.png", "chip/none.png", "chip/a-2.png"};
+    CU_ASSERT(!nsk_gathering_move(g, gone, 3, 0, &error));
+    assert_error(&error, "chip/none.png: ");
+    CU_ASSERT(nsk_gathering_count(g, 0) == 1 && nsk_gathering_count(g, 3) == 1);
+    CU_ASSERT(!nsk_gathering_move(g, all, 1, k.brief->labels.count, &error));
+    assert_error(&error, "can be no folder");
+    for (int steps = 4; steps > 0; steps--) {
+        CU_ASSERT_EQUAL(nsk_gathering_steps(g), steps);
+        CU_ASSERT(nsk_gathering_back(g, &error));
+    }
+    CU_ASSERT(!nsk_gathering_back(g, &error));
+    CU_ASSERT(runs(set, "test $(cat a.png) = 1 && test $(cat crack/a.png) = 2 && test $(cat "
+                        "crack/old/b.png) = 3 && test $(find . -name '*.png' | wc -l) = 3"));
+    CU_ASSERT_EQUAL(nsk_gathering_label(g, "a.png"), NSK_NO_LABEL);
+    CU_ASSERT_EQUAL(nsk_gathering_label(g, "nothing/a.png"), NSK_NO_LABEL);
+    CU_ASSERT_EQUAL(nsk_gathering_label(g, ".set-aside/a.png"), NSK_SET_ASIDE);
+    nsk_gathering_close(g);
+    g_free(set);
+    scratch_remove(folder);
+    kiln_free(&k);
+}
+
 CU_TestInfo live_tests[] = {
     {"every way of storing", every_way_of_storing},
     {"broken streams", broken_streams},
@@ -322,5 +456,7 @@ CU_TestInfo live_tests[] = {
     {"a frozen picture is no answer", a_frozen_picture_is_no_answer},
     {"light is held against a set", light_is_held_against_a_set},
     {"steps are taken back", steps_are_taken_back},
+    {"a set is gone through", a_set_is_gone_through},
+    {"pictures are moved", pictures_are_moved},
     CU_TEST_INFO_NULL,
 };

@@ -178,7 +178,9 @@ static void offer(nearest *near, double distance, int image) {
 static void count_neighbours(const nsk_atlas *atlas, const nearest *near, int label, int classes,
                              nsk_atlas_side *side) {
     int *of = g_new0(int, classes);
+    side->neighbours = near->count;
     for (int k = 0; k < near->count; k++) {
+        side->nearest[k] = near->image[k];
         of[atlas->image[near->image[k]].label]++;
     }
     side->of_its_own = of[label];

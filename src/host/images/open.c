@@ -79,13 +79,7 @@ static bool scan(nsk_images *images, const char *path, const char *labels_path, 
                                                      : nsk_scan_folder(images, path, error);
 }
 
-nsk_images *nsk_images_open_array(const char *path, const char *labels_path,
-                                  const nsk_labels *labels, const nsk_input *input, int limit,
-                                  bool tolerant, nsk_error *error) {
-    if (path == NULL) {
-        nsk_fail(error, "the brief names no such image set; add it under [images]");
-        return NULL;
-    }
+static nsk_images *new_images(const nsk_labels *labels, const nsk_input *input, bool tolerant) {
     nsk_images *images = g_new0(nsk_images, 1);
     images->entries = g_array_new(FALSE, FALSE, sizeof(nsk_entry));
     images->left_out = g_ptr_array_new_with_free_func(g_free);
@@ -93,6 +87,28 @@ nsk_images *nsk_images_open_array(const char *path, const char *labels_path,
     images->sets = labels->thresholds != NULL ? nsk_label_sets_new(labels->count) : NULL;
     images->input = *input;
     images->tolerant = tolerant;
+    return images;
+}
+
+nsk_images *nsk_images_of_paths(const char *const *paths, const int *label_of, int count,
+                                const nsk_labels *labels, const nsk_input *input) {
+    nsk_images *images = new_images(labels, input, true);
+    for (int i = 0; i < count; i++) {
+        nsk_images_add(images, g_strdup(paths[i]), label_of[i], -1);
+    }
+    leave_out_unreadable(images);
+    images->found = (int)images->entries->len;
+    return images;
+}
+
+nsk_images *nsk_images_open_array(const char *path, const char *labels_path,
+                                  const nsk_labels *labels, const nsk_input *input, int limit,
+                                  bool tolerant, nsk_error *error) {
+    if (path == NULL) {
+        nsk_fail(error, "the brief names no such image set; add it under [images]");
+        return NULL;
+    }
+    nsk_images *images = new_images(labels, input, tolerant);
     nsk_error unheard = {
         .text = ""}; /* what is left out is kept as a note, whether the caller listens or not */
     error = error != NULL ? error : &unheard;

@@ -35,6 +35,9 @@ bool nsk_scan_list(nsk_images *images, const char *path, nsk_error *error);
 bool nsk_scan_array(nsk_images *images, const char *path, const char *labels_path,
                     nsk_error *error);
 
+/* The pictures of such files, each with a label; those that cannot be read are left out. */
+nsk_images *nsk_images_of_paths(const char *const *paths, const int *label_of, int count,
+                                const nsk_labels *labels, const nsk_input *input);
 /* Takes over `path`. */
 void nsk_images_add(nsk_images *images, char *path, int label, int index);
 /* Leaves something out of a tolerant set; false for any other. `error` holds the reason. */

@@ -291,7 +291,7 @@ nsk_survey *nsk_survey_make(const nsk_images *calibration, const nsk_images *hel
         g_free(all[k]);
     }
     for (int k = 0; k < 2 && survey != NULL; k++) {
-        if (survey->sets[k].images == 0) {
+        if (survey->sets[k].images == 0 && nsk_images_count(images[k]) > 0) {
             nsk_fail(error, "none of the %d images of the %s set can be read; the first: %s",
                      survey->sets[k].unreadable, names[k], survey->sets[k].reasons[0]);
             nsk_survey_free(survey);
