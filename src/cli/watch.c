@@ -22,7 +22,8 @@ typedef struct watch_options {
 typedef struct show {
     cli_watch *watch;
     cli_serve *serve;
-    cli_keep *keep; /* NULL: nothing is kept */
+    cli_set *set;   /* NULL: nothing is kept */
+    cli_keep *keep; /* NULL then, too */
     GMainLoop *loop;
     GThread *thread;
     const watch_options *own;
@@ -60,20 +61,49 @@ static bool change_pace(show *s, const char *what) {
     return true;
 }
 
+/* Whether it is something of the set's; `good`: and done. */
+static bool change_set(const show *s, const cli_request *request, bool *good) {
+    const char *what = request->what;
+    if (strcmp(what, "keep") == 0) {
+        *good = cli_keep_take(s->keep, request->number, request->label);
+    } else if (strcmp(what, "back") == 0) {
+        *good = cli_set_back(s->set);
+    } else if (strcmp(what, "look") == 0) {
+        *good = cli_set_look(s->set);
+    } else if (strcmp(what, "move") == 0 || strcmp(what, "aside") == 0) {
+        *good = cli_set_move(s->set, request, what[0] == 'a');
+    } else {
+        return false;
+    }
+    return true;
+}
+
 static bool asked(void *context, const cli_request *request) {
     show *s = context;
-    const bool takes = strcmp(request->what, "keep") == 0;
-    if (s->keep != NULL && (takes || strcmp(request->what, "back") == 0)) {
-        const bool good = takes ? cli_keep_take(s->keep, request->number, request->label)
-                                : cli_keep_back(s->keep);
-        cli_serve_event(s->serve, "kept", cli_keep_event(s->keep), true);
-        return good;
+    bool known = true;
+    if (s->set != NULL && change_set(s, request, &known)) {
+        return known;
     }
     g_mutex_lock(&s->lock);
-    const bool known = change_pace(s, request->what);
+    known = change_pace(s, request->what);
     g_cond_signal(&s->changed);
     g_mutex_unlock(&s->lock);
     return known;
+}
+
+/* The set: its list, and the pictures in it. */
+static char *shown(void *context, const cli_request *request, size_t *size, const char **type) {
+    const show *s = context;
+    if (s->set != NULL && strcmp(request->what, "set") == 0) {
+        char *list = cli_set_list(s->set);
+        *type = "application/json";
+        *size = strlen(list);
+        return list;
+    }
+    *type = "image/jpeg";
+    return s->set != NULL && strcmp(request->what, "still") == 0
+               ? cli_set_still(s->set, request, size)
+               : NULL;
 }
 
 /* Until the next picture is due: false where it is to end. */
@@ -142,11 +172,12 @@ static gpointer look(gpointer data) {
         }
         s->state = nsk_live_next(w->live, &frame, &w->context->error);
         if (s->state == NSK_LIVE_THERE) {
+            const char *worth = cli_watch_worth(w, &frame);
             cli_watch_count(w, &frame);
             if (s->keep != NULL) {
-                cli_keep_note(s->keep, &frame);
+                cli_keep_note(s->keep, &frame, worth);
             }
-            cli_serve_event(s->serve, "seen", cli_watch_seen(w, &frame), false);
+            cli_serve_event(s->serve, "seen", cli_watch_seen(w, &frame, worth), false);
         }
     }
     g_mutex_lock(&s->lock);
@@ -176,11 +207,15 @@ static bool run_page(cli_watch *watch) {
     s.speed = s.is_live ? 0.0 : 1.0;
     g_mutex_init(&s.lock);
     g_cond_init(&s.changed);
-    s.serve = cli_serve_start(own->listen, asked, &s, &watch->context->error);
+    const cli_page page = {asked, shown, &s};
+    s.serve = cli_serve_start(own->listen, &page, &watch->context->error);
     bool good = s.serve != NULL;
     if (good && own->into != NULL) {
-        s.keep = cli_keep_open(own->into, watch, &watch->context->error);
-        good = s.keep != NULL;
+        s.set = cli_set_open(own->into, watch, s.serve, &watch->context->error);
+        good = s.set != NULL;
+    }
+    if (good && s.set != NULL) {
+        s.keep = cli_keep_open(watch, s.set);
     }
     if (good) {
         s.loop = g_main_loop_new(NULL, FALSE);
@@ -188,9 +223,6 @@ static bool run_page(cli_watch *watch) {
                                  g_unix_signal_add(SIGTERM, quit, &s)};
         cli_serve_event(s.serve, "about", cli_watch_about(watch), true);
         tell_pace(&s);
-        if (s.keep != NULL) {
-            cli_serve_event(s.serve, "kept", cli_keep_event(s.keep), true);
-        }
         printf("%s\nOpen this address in a browser of this machine. Ctrl-C ends.\n",
                cli_serve_address(s.serve));
         fflush(stdout);
@@ -207,8 +239,9 @@ static bool run_page(cli_watch *watch) {
         good = s.state != NSK_LIVE_FAILED;
         g_main_loop_unref(s.loop);
     }
-    cli_serve_stop(s.serve);
     cli_keep_close(s.keep);
+    cli_set_close(s.set);
+    cli_serve_stop(s.serve);
     g_mutex_clear(&s.lock);
     g_cond_clear(&s.changed);
     return good;
@@ -323,6 +356,7 @@ static const char *usual_camera(const cli_context *context) {
 
 /* Some held-out images are what an emulated board's camera shows. */
 static bool load(cli_context *context) {
+    const watch_options *own = context->own;
     if (!cli_load_brief(context)) {
         return false;
     }
@@ -334,12 +368,13 @@ static bool load(cli_context *context) {
         context->shows = context->held_out;
     }
     return cli_load_network(context) && cli_load_model(context) && cli_check_own_model(context) &&
+           (own->into == NULL || cli_load_equalised(context)) &&
            (context->brief->calibration == NULL || cli_load_calibration(context));
 }
 
 static int run(cli_context *context) {
     const watch_options *own = context->own;
-    cli_watch watch = {.context = context};
+    cli_watch watch = {.context = context, .answer = -1};
     if (own->into != NULL && (own->plain || context->json)) {
         nsk_fail(&context->error, "--into %s: pictures are kept at the page alone, without %s",
                  own->into, own->plain ? "--plain" : "--json");

@@ -42,6 +42,25 @@ const char *cli_watch_fault(nsk_fault fault) {
     return words[fault];
 }
 
+static int answer_of(const cli_watch *watch, const nsk_live_frame *frame) {
+    return frame->fault == NSK_FAULT_NONE
+               ? nsk_ranked(frame->by_integer, watch->context->brief->labels.count, 0)
+               : -1;
+}
+
+const char *cli_watch_worth(const cli_watch *watch, const nsk_live_frame *frame) {
+    const int answer = answer_of(watch, frame);
+    if (answer < 0) {
+        return NULL;
+    }
+    if (nsk_ranked(frame->by_float, watch->context->brief->labels.count, 0) != answer) {
+        return "float says another";
+    }
+    return frame->line < 0                                 ? "unsure"
+           : watch->answer >= 0 && watch->answer != answer ? "changed"
+                                                           : NULL;
+}
+
 void cli_watch_count(cli_watch *watch, const nsk_live_frame *frame) {
     const gint64 now = g_get_monotonic_time();
     const double since = (double)(now - watch->last) / 1e6;
@@ -50,6 +69,7 @@ void cli_watch_count(cli_watch *watch, const nsk_live_frame *frame) {
     }
     watch->last = now;
     watch->seen++;
+    watch->answer = answer_of(watch, frame);
     watch->faulted += frame->fault != NSK_FAULT_NONE;
     watch->decided += frame->decided >= 0;
     watch->differ += frame->differs;
@@ -66,13 +86,17 @@ void cli_watch_count(cli_watch *watch, const nsk_live_frame *frame) {
 
 /* ---- JSON ---- */
 
-static char *finish(JsonBuilder *b) {
-    json_builder_end_object(b);
-    JsonNode *root = json_builder_get_root(b);
+char *cli_watch_text(JsonBuilder *builder) {
+    JsonNode *root = json_builder_get_root(builder);
     char *text = json_to_string(root, FALSE);
     json_node_unref(root);
-    g_object_unref(b);
+    g_object_unref(builder);
     return text;
+}
+
+static char *finish(JsonBuilder *b) {
+    json_builder_end_object(b);
+    return cli_watch_text(b);
 }
 
 static JsonBuilder *start(void) {
@@ -225,7 +249,7 @@ static const char *short_name(const char *path) {
     return at;
 }
 
-char *cli_watch_seen(const cli_watch *watch, const nsk_live_frame *frame) {
+char *cli_watch_seen(const cli_watch *watch, const nsk_live_frame *frame, const char *worth) {
     const nsk_on_board *board = watch->context->on_board;
     JsonBuilder *b = start();
     char *picture = nsk_live_picture(frame, MOST_SIDE);
@@ -239,6 +263,9 @@ char *cli_watch_seen(const cli_watch *watch, const nsk_live_frame *frame) {
     cli_json_text(b, "picture", picture);
     cli_json_text(b, "frame", pixels);
     add_answers(b, watch, frame);
+    if (worth != NULL) {
+        cli_json_text(b, "worth", worth);
+    }
     cli_json_int(b, "dropped", frame->dropped);
     cli_json_real(b, "fps", watch->rate);
     cli_json_int(b, "differ", watch->differ);

@@ -9,7 +9,7 @@
 #include "netsuke/tools.h"
 #include "page.h"
 
-enum { TOKEN_BYTES = 16, MOST_LOOKERS = 16, MOST_PATH = 64 };
+enum { TOKEN_BYTES = 16, MOST_LOOKERS = 16, MOST_PATH = 64, MOST_SENT = 1 << 16 };
 
 typedef struct event {
     char *name, *text;
@@ -29,8 +29,7 @@ struct cli_serve {
     SoupServer *server;
     char token[2 * TOKEN_BYTES + 1];
     char *address;
-    cli_asked asked;
-    void *context;
+    cli_page page;
     GPtrArray *lookers;
     GPtrArray *lasting; /* of event, in the order of their coming */
     GMutex lock;
@@ -103,12 +102,13 @@ static const struct {
     const char *name, *resource, *type;
 } files[] = {{"", "/watch/page.html", "text/html; charset=utf-8"},
              {"page.css", "/watch/page.css", "text/css; charset=utf-8"},
-             {"page.js", "/watch/page.js", "text/javascript; charset=utf-8"}};
+             {"page.js", "/watch/page.js", "text/javascript; charset=utf-8"},
+             {"set.js", "/watch/set.js", "text/javascript; charset=utf-8"}};
 
 static void guard(SoupServerMessage *message) {
     static const char *const lines[][2] = {
         {"Content-Security-Policy",
-         "default-src 'none'; img-src data:; style-src 'self'; script-src 'self'; "
+         "default-src 'none'; img-src 'self' data:; style-src 'self'; script-src 'self'; "
          "connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"},
         {"X-Content-Type-Options", "nosniff"},
         {"Referrer-Policy", "no-referrer"},
@@ -266,12 +266,67 @@ static int number_of(GHashTable *query, const char *name) {
                : -1;
 }
 
+static cli_request request_of(const char *what, GHashTable *query) {
+    return (cli_request){.what = what,
+                         .number = number_of(query, "number"),
+                         .label = number_of(query, "label"),
+                         .round = number_of(query, "round")};
+}
+
+/* "3,17,4": those before the first that is no number. */
+static GArray *numbers_of(SoupServerMessage *message) {
+    GArray *numbers = g_array_new(FALSE, FALSE, sizeof(int));
+    const SoupMessageBody *body = soup_server_message_get_request_body(message);
+    char *text = g_strndup(body->data != NULL ? body->data : "", (gsize)MAX(body->length, 0));
+    char **parts = g_strsplit(text, ",", -1);
+    guint64 number = 0;
+    for (char **at = parts;
+         *at != NULL && g_ascii_string_to_unsigned(*at, 10, 0, G_MAXINT, &number, NULL); at++) {
+        const int one = (int)number;
+        g_array_append_val(numbers, one);
+    }
+    g_strfreev(parts);
+    g_free(text);
+    return numbers;
+}
+
 static void ask(const cli_serve *s, SoupServerMessage *message, GHashTable *query) {
-    const cli_request request = {query != NULL ? g_hash_table_lookup(query, "what") : NULL,
-                                 number_of(query, "number"), number_of(query, "label")};
-    const bool good = request.what != NULL && s->asked(s->context, &request);
+    cli_request request =
+        request_of(query != NULL ? g_hash_table_lookup(query, "what") : NULL, query);
+    GArray *numbers = numbers_of(message);
+    request.numbers = (const int *)(void *)numbers->data;
+    request.count = (int)numbers->len;
+    const bool good = request.what != NULL && s->page.ask(s->page.context, &request);
     soup_server_message_set_status(message, good ? SOUP_STATUS_NO_CONTENT : SOUP_STATUS_BAD_REQUEST,
                                    NULL);
+    g_array_free(numbers, TRUE);
+}
+
+static bool show(const cli_serve *s, SoupServerMessage *message, const char *name,
+                 GHashTable *query) {
+    const cli_request request = request_of(name, query);
+    const char *type = NULL;
+    size_t size = 0;
+    char *bytes = s->page.show(s->page.context, &request, &size, &type);
+    if (bytes != NULL) {
+        soup_server_message_set_response(message, type, SOUP_MEMORY_TAKE, bytes, size);
+        soup_server_message_set_status(message, SOUP_STATUS_OK, NULL);
+    }
+    return bytes != NULL;
+}
+
+/* Before what is sent is read: of a stranger, or too much of it, nothing is kept. */
+static void handle_early(SoupServer *server, SoupServerMessage *message, const char *path,
+                         GHashTable *query, gpointer data) {
+    const goffset length =
+        soup_message_headers_get_content_length(soup_server_message_get_request_headers(message));
+    (void)server;
+    (void)query;
+    if (behind_token(data, path) == NULL || !may_ask(message) || length > MOST_SENT ||
+        soup_message_headers_get_encoding(soup_server_message_get_request_headers(message)) !=
+            SOUP_ENCODING_CONTENT_LENGTH) {
+        soup_message_body_set_accumulate(soup_server_message_get_request_body(message), FALSE);
+    }
 }
 
 static void handle(SoupServer *server, SoupServerMessage *message, const char *path,
@@ -290,7 +345,7 @@ static void handle(SoupServer *server, SoupServerMessage *message, const char *p
     } else if (found && strcmp(method, SOUP_METHOD_POST) == 0 && strcmp(name, "do") == 0) {
         ask(s, message, query);
     } else {
-        found = found && reads && send_file(message, name);
+        found = found && reads && (send_file(message, name) || show(s, message, name, query));
     }
     if (!found) {
         soup_server_message_set_status(message, SOUP_STATUS_NOT_FOUND, NULL);
@@ -363,16 +418,16 @@ static char *address_of(const cli_serve *s) {
     return text;
 }
 
-cli_serve *cli_serve_start(const char *listen, cli_asked asked, void *context, nsk_error *error) {
+cli_serve *cli_serve_start(const char *listen, const cli_page *page, nsk_error *error) {
     GError *reason = NULL;
     cli_serve *s = g_new0(cli_serve, 1);
-    s->asked = asked;
-    s->context = context;
+    s->page = *page;
     s->lookers = g_ptr_array_new();
     s->posted = g_ptr_array_new();
     g_mutex_init(&s->lock);
     s->lasting = g_ptr_array_new_with_free_func(free_event);
     s->server = soup_server_new(NULL, NULL);
+    soup_server_add_early_handler(s->server, NULL, handle_early, s, NULL);
     soup_server_add_handler(s->server, NULL, handle, s, NULL);
     GSocketAddress *address = read_listen(listen, error);
     bool good = address != NULL && make_token(s, error);

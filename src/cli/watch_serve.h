@@ -8,18 +8,27 @@
 
 typedef struct cli_serve cli_serve;
 
-/* What somebody at the page asks for; the numbers are -1 where it does not say them. */
+/* What somebody at the page asks for; numbers are -1 where it does not say them. */
 typedef struct cli_request {
     const char *what;
-    int number, label; /* of a picture; of what it is to be kept as */
+    int number, label;  /* of a picture; of what it is to be kept as */
+    int round;          /* whose numbers they are */
+    const int *numbers; /* of several pictures: what was sent, "3,17,4" */
+    int count;
 } cli_request;
 
-/* Called by the thread that runs the main loop. False: it is not known, or cannot be. */
-typedef bool (*cli_asked)(void *context, const cli_request *request);
+/* Who answers, in the thread that runs the main loop. */
+typedef struct cli_page {
+    /* Does what is asked for. False: it is not known, or cannot be. */
+    bool (*ask)(void *context, const cli_request *request);
+    /* What is called that: g_free, or NULL where there is none. */
+    char *(*show)(void *context, const cli_request *request, size_t *size, const char **type);
+    void *context;
+} cli_page;
 
 /* Listens at "ADDRESS:PORT", or "ADDRESS", "PORT"; 127.0.0.1 and any port that is free where it is
  * NULL. What does not say the token in its path, or comes in another site's name, gets nothing. */
-cli_serve *cli_serve_start(const char *listen, cli_asked asked, void *context, nsk_error *error);
+cli_serve *cli_serve_start(const char *listen, const cli_page *page, nsk_error *error);
 void cli_serve_stop(cli_serve *serve);
 /* Where a browser finds it, the token with it. */
 const char *cli_serve_address(const cli_serve *serve);

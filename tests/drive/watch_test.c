@@ -1,6 +1,7 @@
 /* What a camera sees: in the terminal, and at the page, asked for over HTTP as a browser would. */
 #include <string.h>
 
+#include "browser.h"
 #include "drive.h"
 
 /* ---- in the terminal ---- */
@@ -225,6 +226,94 @@ static void pictures_are_kept(void) {
                 "netsuke watch demo/kiln.ini --plain --into \"$T/set\"");
 }
 
+/* ---- the page, in a browser ---- */
+
+static void sees(browser *b, const char *expression) {
+    const bool comes = browser_until(b, expression);
+    if (!comes) {
+        fprintf(stderr, "\n    the page never had %s\n", expression);
+    }
+    CU_ASSERT(comes);
+}
+
+static void press_all(browser *b, const char *keys) {
+    for (char key[2] = {*keys}; key[0] != '\0'; key[0] = *++keys) {
+        browser_press(b, key);
+    }
+}
+
+/* The scene plays and its answers change; while it pauses, three pictures are kept under two
+ * labels.
+ */
+static void keep_three(browser *b) {
+    sees(b, "new Set(state.past.map((seen) => seen.line)).size > 1");
+    press_all(b, "p");
+    sees(b, "byId('pause').getAttribute('aria-pressed') === 'true'");
+    sees(b, "(state.before = state.number) >= 0");
+    press_all(b, "3");
+    sees(b, "state.counts.counts[2] === 1");
+    press_all(b, "n");
+    sees(b, "state.number > state.before");
+    press_all(b, "34");
+    sees(b, "state.counts.counts[2] === 2 && state.counts.counts[3] === 1");
+    press_all(b, "4");
+    browser_press(b, "o"); /* one that is offered: the first answer of another class */
+    sees(b, "state.held !== null && byId('name').textContent.startsWith('held: ')");
+    browser_press(b, "Escape");
+    sees(b, "state.held === null && state.counts.counts[3] === 1");
+}
+
+/* In the set one of them is moved, and that is taken back; one without a label gets the one that is
+ * suggested, and is set aside. */
+static void go_through(browser *b) {
+    press_all(b, "s");
+    sees(b, "set.list && set.list.pictures.length === 4");
+    sees(b, "set.groups.find((g) => g.key === 'crack').pictures.length === 2");
+    press_all(b, "]]");
+    browser_press(b, "ArrowRight");
+    sees(b, "byId('one').complete && byId('one').naturalWidth === 64");
+    sees(b, "byId('near').children.length === 3");
+    press_all(b, "4");
+    sees(b, "state.counts.counts[2] === 1 && state.counts.counts[3] === 2");
+    press_all(b, "u");
+    sees(b, "state.counts.counts[2] === 2 && state.counts.counts[3] === 1");
+    sees(b, "set.groups.find((g) => g.key === '?crack').pictures.length === 1");
+    sees(b, "openGroup('?crack') === undefined");
+    press_all(b, "g");
+    sees(b, "state.counts.counts[2] === 3 && byId('kept').textContent === 'crack/new.png'");
+    sees(b, "openGroup('crack') === undefined && set.order.length === 3");
+    sees(b, "pick(set.list.pictures.find((p) => p.name === 'crack/new.png').number) === undefined");
+    sees(b, "byId('one-twin').textContent.includes('held-out/crack/crack-0000.png')");
+    press_all(b, "x");
+    sees(b, "state.counts.counts[2] === 2");
+    press_all(b, "s");
+    sees(b, "!byId('camera').hidden && byId('set').hidden");
+}
+
+static void in_a_browser(void) {
+    outcome o = drive_for(
+        0, "mkdir -p \"$T/page\" && cp demo/images/held-out/crack/crack-0000.png "
+           "\"$T/page/new.png\"; \"$N\" watch demo/kiln.ini --rate 20 --into \"$T/page\" > "
+           "\"$T/out\" 2> \"$T/err\" & echo $! > \"$T/pid\"; for i in $(seq 200); do [ -s "
+           "\"$T/out\" ] && break; sleep 0.1; done; head -1 \"$T/out\"");
+    browser *b = browser_open(g_strchomp(o.out), 1280, 800);
+    outcome_clear(&o);
+    CU_ASSERT_PTR_NOT_NULL(b);
+    if (b != NULL) {
+        keep_three(b);
+        go_through(b);
+        CU_ASSERT_STRING_EQUAL(browser_console(b), "");
+        browser_close(b);
+    }
+    o = drive_for(0, "kill -INT $(cat \"$T/pid\"); for w in $(seq 100); do kill -0 $(cat "
+                     "\"$T/pid\") 2>/dev/null || break; sleep 0.1; done; cat \"$T/err\"; cd "
+                     "\"$T/page\" && find . -name '*.png' | sed 's/[0-9T.]*-[a-z]*-[0-9]*//' | "
+                     "sort; cut -d, -f2 .journal.csv");
+    CU_ASSERT_STRING_EQUAL(o.out, "./.set-aside/new.png\n./chip/.png\n./crack/.png\n./crack/.png\n"
+                                  "taken\ntaken\ntaken\nmoved\ntaken back\nmoved\nset aside\n");
+    outcome_clear(&o);
+}
+
 CU_TestInfo watch_tests[] = {
     {"in the terminal", in_the_terminal},
     {"a stream is looked at", a_stream_is_looked_at},
@@ -234,5 +323,6 @@ CU_TestInfo watch_tests[] = {
     {"pause and step", pause_and_step},
     {"pictures are kept", pictures_are_kept},
     {"a camera that stalls", a_camera_that_stalls},
+    {"in a browser", in_a_browser},
     CU_TEST_INFO_NULL,
 };

@@ -3,7 +3,16 @@
 
 const MINUTE = 60; // seconds that the strip shows
 const byId = (id) => document.getElementById(id);
-const state = { about: null, rows: [], past: [], number: -1, kept: null, ended: false };
+const HOLD = 400; // milliseconds from which on a key that is held keeps each picture that comes
+const OFFERED = 12; // pictures worth keeping that are still to be had
+const COUNT = 3; // seconds of the count-down, and then
+const BURST = 2; // seconds in which each picture is kept
+const state = {
+  about: null, rows: [], past: [], number: -1, kept: null, ended: false,
+  held: null, // a picture that is looked at again
+  pressed: -1, since: 0, // the label whose key is down, and since when
+  handsFree: false, timer: 0, burst: -1, until: 0,
+};
 
 // ---- colours ----
 
@@ -43,7 +52,8 @@ function showAbout(about) {
     const kept = text(row, "td", "", "kept");
     const button = text(kept, "button", "");
     kept.hidden = true;
-    button.addEventListener("click", () => { keep(i); button.blur(); });
+    button.addEventListener("pointerdown", () => press(i));
+    button.addEventListener("click", (event) => { if (event.detail === 0) press(i); release(); button.blur(); });
     body.append(row);
     state.rows.push({ row, integer, float, numbers, kept, button });
   });
@@ -54,6 +64,7 @@ function showAbout(about) {
     key.style.background = i === about.resting ? style("line") : colourOf(i, about.lines.length);
     legend.append(line);
   });
+  if (state.counts) showKept(state.counts);
 }
 
 // ---- a picture ----
@@ -127,18 +138,24 @@ function showFigures(seen) {
   }
 }
 
-function show(seen) {
-  if (!state.about) return;
+function showPicture(seen) {
+  const about = state.about;
   state.number = seen.number;
   byId("picture").src = seen.picture;
   byId("picture-size").textContent = `${seen.width} x ${seen.height}`;
-  const about = state.about;
   byId("frame-size").textContent = `${about.width} x ${about.height}`;
   showFrame(seen.frame, about.width, about.height, about.channels);
-  byId("name").textContent = seen.name;
+  byId("name").textContent = state.held === seen ? `held: ${seen.worth}, ${seen.name || `picture ${seen.number}`}` : seen.name;
   showClasses(seen);
   showDecision(seen);
+}
+
+function show(seen) {
+  if (!state.about) return;
+  if (!state.held) showPicture(seen);
   showFigures(seen);
+  if (seen.worth && state.kept) offer(seen);
+  keepMore();
   state.past.push({
     at: seen.at, line: seen.line, sure: seen.likely, decided: seen.decided, fault: Boolean(seen.fault),
     dropped: seen.dropped,
@@ -220,12 +237,104 @@ function keep(label) {
   if (!state.kept || state.number < 0 || state.kept[label] === state.number) return;
   state.kept[label] = state.number;
   ask(`keep&number=${state.number}&label=${label}`);
+  if (state.held) {
+    withdraw(state.held.number);
+    letGo();
+  }
+}
+
+// A label's key or button goes down: one picture, or a burst while it stays there; hands free, a
+// burst after a count-down.
+function press(label) {
+  if (!state.kept || state.pressed === label) return;
+  if (state.handsFree && !state.held) return countDown(label, COUNT);
+  keep(label);
+  state.pressed = label;
+  state.since = performance.now();
+}
+
+function release() {
+  state.pressed = -1;
+}
+
+function keepMore() {
+  const now = performance.now();
+  if (state.pressed >= 0 && now - state.since > HOLD) keep(state.pressed);
+  if (state.burst >= 0 && now < state.until) keep(state.burst);
+  else if (state.burst >= 0) endCount();
+}
+
+function countDown(label, left) {
+  endCount();
+  byId("count").textContent = left > 0 ? String(left) : "";
+  if (left > 0) {
+    state.timer = setTimeout(() => countDown(label, left - 1), 1000);
+  } else {
+    state.burst = label;
+    state.until = performance.now() + 1000 * BURST;
+    byId("count").textContent = state.about.labels[label];
+  }
+}
+
+function endCount() {
+  clearTimeout(state.timer);
+  state.burst = -1;
+  byId("count").textContent = "";
+}
+
+function toggleHandsFree() {
+  state.handsFree = !state.handsFree;
+  endCount();
+  byId("hands-free").setAttribute("aria-pressed", String(state.handsFree));
+}
+
+// ---- what is worth keeping ----
+
+function offer(seen) {
+  const box = byId("offered");
+  box.hidden = false;
+  const button = text(box, "button", "");
+  box.prepend(button);
+  const image = document.createElement("img");
+  image.src = seen.picture;
+  image.alt = "";
+  button.append(image);
+  text(button, "span", seen.worth);
+  button.dataset.number = String(seen.number);
+  button.addEventListener("click", () => { hold(seen); button.blur(); });
+  button.seen = seen;
+  while (box.children.length > OFFERED) box.lastChild.remove();
+}
+
+function hold(seen) {
+  state.held = seen;
+  for (const button of byId("offered").children) button.setAttribute("aria-pressed", String(button.seen === seen));
+  showPicture(seen);
+}
+
+function letGo() {
+  state.held = null;
+  for (const button of byId("offered").children) button.setAttribute("aria-pressed", "false");
+}
+
+function withdraw(number) {
+  for (const button of [...byId("offered").children]) if (button.dataset.number === String(number)) button.remove();
+}
+
+// The next of those that are offered, the newest first.
+function holdNext() {
+  const all = [...byId("offered").children];
+  const at = all.findIndex((button) => button.seen === state.held);
+  if (all.length) hold(all[(at + 1) % all.length].seen);
 }
 
 function showKept(kept) {
+  state.counts = kept;
   state.kept = state.kept || {};
   const most = Math.max(...kept.counts);
-  document.querySelector("th.kept").hidden = byId("back").hidden = false;
+  for (const id of ["back", "views"]) byId(id).hidden = false;
+  byId("hands-free").hidden = isSet();
+  document.querySelector("th.kept").hidden = false;
   state.rows.forEach((r, i) => {
     r.kept.hidden = false;
     r.kept.className = "kept" + (2 * kept.counts[i] < most ? " few" : "");
@@ -247,34 +356,58 @@ function showPace(pace) {
 }
 
 const keys = { " ": "pause", p: "pause", ArrowRight: "step", n: "step", "-": "slower", "+": "faster", "=": "faster", u: "back" };
+const labelOf = (event) => (/^[1-9]$/.test(event.key) && Number(event.key) <= state.rows.length ? Number(event.key) - 1 : -1);
+
+function cameraKey(event) {
+  const label = labelOf(event);
+  if (label >= 0) press(label);
+  else if (event.key === "o") holdNext();
+  else if (event.key === "Escape") { letGo(); endCount(); }
+  else if (event.key === "h" && state.kept) toggleHandsFree();
+}
+
 document.addEventListener("keydown", (event) => {
-  const what = keys[event.key];
-  const label = /^[1-9]$/.test(event.key) ? Number(event.key) - 1 : -1;
-  if (label >= 0 && label < state.rows.length && !event.ctrlKey && !event.metaKey && !event.altKey) keep(label);
   const pressed = event.target instanceof HTMLButtonElement && event.key === " "; // the button's own
-  if (!what || pressed || event.ctrlKey || event.metaKey || event.altKey) return;
+  if (pressed || event.ctrlKey || event.metaKey || event.altKey) return;
+  if (event.key === "s" && state.kept) return showView(isSet() ? "camera" : "set");
+  if (isSet() && setKey(event)) return event.preventDefault();
+  if (!isSet()) cameraKey(event);
+  const what = keys[event.key];
+  if (!what) return;
   event.preventDefault();
   ask(what);
 });
+document.addEventListener("keyup", (event) => { if (labelOf(event) >= 0) release(); });
+document.addEventListener("pointerup", release);
+byId("hands-free").addEventListener("click", (event) => { toggleHandsFree(); event.currentTarget.blur(); });
 for (const what of ["pause", "step", "slower", "faster", "back"]) {
   byId(what).addEventListener("click", (event) => { ask(what); event.currentTarget.blur(); });
 }
 
 // ---- the stream ----
 
-const events = new EventSource("events");
-events.addEventListener("about", (event) => showAbout(JSON.parse(event.data)));
-events.addEventListener("seen", (event) => show(JSON.parse(event.data)));
-events.addEventListener("pace", (event) => showPace(JSON.parse(event.data)));
-events.addEventListener("kept", (event) => showKept(JSON.parse(event.data)));
-events.addEventListener("end", (event) => {
+// Once both scripts are there.
+function listen() {
+  const events = new EventSource("events");
+  const hears = { about: showAbout, seen: show, pace: showPace, kept: showKept, set: hearOfSet, end: showEnd };
+  for (const [name, heard] of Object.entries(hears)) events.addEventListener(name, (event) => heard(JSON.parse(event.data)));
+  events.onerror = () => {
+    if (!state.ended) byId("below").textContent = "netsuke is not answering: has it ended?";
+  };
+  events.onopen = () => { if (state.about) byId("below").textContent = state.about.below; };
+}
+
+function showEnd(end) {
   state.ended = true;
-  byId("below").textContent = JSON.parse(event.data).why;
+  byId("below").textContent = end.why;
   for (const what of ["pause", "step", "slower", "faster"]) byId(what).disabled = true; // what is kept may still be taken back
-});
-events.onerror = () => {
-  if (!state.ended) byId("below").textContent = "netsuke is not answering: has it ended?";
-};
-events.onopen = () => { if (state.about) byId("below").textContent = state.about.below; };
-window.addEventListener("resize", drawStrip);
-window.matchMedia("(prefers-color-scheme: dark)").addEventListener("change", () => { if (state.about) showAbout(state.about); drawStrip(); });
+}
+
+function redraw() {
+  drawStrip();
+  drawPlane();
+}
+
+window.addEventListener("DOMContentLoaded", listen);
+window.addEventListener("resize", redraw);
+window.matchMedia("(prefers-color-scheme: dark)").addEventListener("change", () => { if (state.about) showAbout(state.about); redraw(); });
