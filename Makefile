@@ -11,6 +11,7 @@
 #: make uninstall          takes away what the last install put there
 #: make package            a Debian package, in build/package
 #: make demo-train         trains the demo's network anew: five minutes (others: -gated, -third, -transformer...)
+#: make demo-round         a new glaze is watched, kept, trained on, and known: six minutes
 #: make costs              counts every kernel on each emulated core, and writes the cost tables
 #: make study              how far estimates are from counts on whole networks
 #: make onnx-table         docs/onnx-support.md, from the standard's own cases
@@ -30,7 +31,7 @@ CHECKED := -DCMAKE_C_COMPILER=clang "-DCMAKE_C_FLAGS_RELWITHDEBINFO=-O2 -gline-t
 
 TODAY := transformer mixer large
 
-.PHONY: all docs coverage flips proof demo demo-data demo-train demo-train-gated demo-train-third demo-train-faults demo-train-variants $(TODAY:%=demo-train-%) study check onnx-table unit sanitise fuzz fuzz-night fuzz-coverage lint check-fast bench costs emulate install uninstall package help screenshots clean
+.PHONY: all docs coverage flips proof demo demo-data demo-train demo-train-gated demo-train-third demo-train-faults demo-train-variants demo-round $(TODAY:%=demo-train-%) study check onnx-table unit sanitise fuzz fuzz-night fuzz-coverage lint check-fast bench costs emulate install uninstall package help screenshots clean
 
 all: $(BUILD)/Makefile
 	@test -e $(NETSUKE) || echo "Building: a minute or so"
@@ -100,6 +101,10 @@ demo-train-variants: all demo-data
 	  name=kiln-$$size; [ $$width = 100 ] || name=$$name-half; \
 	  $(BUILD)/kiln-train --size $$size --width $$width --epochs 24 --labels demo/labels.txt \
 	    --check $(IMAGES)/held-out-64 demo/training-64 demo/variants/$$name.onnx || exit 1; done; done
+
+# A round of a set that grows, from `watch` to a network that knows a new glaze: about six minutes.
+demo-round: all demo-data
+	@demo/round.sh demo/round
 
 # What runs under sanitizers as well, and is not about kernels, runs there alone.
 check:
