@@ -4,6 +4,7 @@
 
 #include "netsuke/device.h"
 #include "netsuke/error.h"
+#include "netsuke/sensor.h"
 
 #ifdef __cplusplus
 extern "C" {
@@ -16,8 +17,10 @@ typedef struct nsk_input {
     nsk_colour colour;
     nsk_fit fit;
     nsk_resample resample;
-    double mean[3], deviation[3]; /* in channel order; grey uses the first */
-    double top;                   /* what byte 255 becomes: 1 or 255 */
+    double mean[3], deviation[3];    /* in channel order; grey uses the first */
+    double top;                      /* what byte 255 becomes: 1 or 255 */
+    nsk_sensor sensor;               /* what pictures have gone through before that */
+    int sensor_width, sensor_height; /* pixels; 0: the model's size */
 } nsk_input;
 
 /* Red, green, blue from 0 to 1, stretched by areas; the size is the model file's. */
@@ -62,6 +65,7 @@ typedef struct nsk_decision {
 /* What a product has around the model, and what it runs on. */
 typedef struct nsk_product {
     int camera_width, camera_height; /* pixels of the camera's picture; 0: the model's */
+    nsk_sensor sensor;               /* what its rows are, and which part is looked at */
     int check_every;                 /* frames, as in nsk_firmware */
     bool check_frames, twice;        /* as there */
     double battery;                  /* joules; 0: none */

@@ -28,6 +28,10 @@ int nsk_film_frames(const nsk_film *film);
 /* Pixels of a picture that the camera gives; as pictures of a scene are stored. */
 void nsk_film_size(const nsk_film *film, int *width, int *height);
 void nsk_film_stored_size(const nsk_film *film, int *width, int *height);
+/* Bytes of what the sensor sends of a picture, where it is no pixels as they are; 0: it is, or
+ * these are frames that have gone through it. And that itself, of a picture's pixels. */
+size_t nsk_film_sent(const nsk_film *film);
+void nsk_film_send(const nsk_film *film, const uint8_t *pixels, uint8_t *lines);
 /* Of a label's class, or NSK_NOBODY_KNOWS; of no label where there may be several: one past the
  * last. */
 int nsk_film_truth(const nsk_film *film, int frame);

@@ -6,7 +6,7 @@
 #define NETSUKE_FIRMWARE_H
 
 #include "netsuke/device.h"
-#include "netsuke/port.h"
+#include "netsuke/sensor.h"
 
 #ifdef __cplusplus
 extern "C" {
@@ -119,6 +119,8 @@ typedef struct nsk_firmware {
     const void *model; /* the file, aligned to NSK_ALIGNMENT */
     size_t model_bytes;
     uint16_t camera_width, camera_height; /* pixels; 0: the model's */
+    const nsk_sensing
+        *sensing;         /* what the camera's rows are; NULL: pixels of the model's channels */
     uint16_t check_every; /* frames: the model is checked before such a frame's answer is given, and
                            * what the loop itself holds before every answer; 0: never */
     bool check_frames;    /* whether pictures are looked at by nsk_frame_check */

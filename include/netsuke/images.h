@@ -52,6 +52,8 @@ const char *nsk_images_left_out_at(const nsk_images *images, int index);
 size_t nsk_images_frame_bytes(const nsk_images *images);
 /* One picture as the camera would give it: resized, channels in the input's order. */
 bool nsk_images_frame(const nsk_images *images, int index, uint8_t *frame, nsk_error *error);
+/* The same of the picture as it is stored, which has not gone through the input's sensor. */
+bool nsk_images_stored_frame(const nsk_images *images, int index, uint8_t *frame, nsk_error *error);
 
 /* Reads and prepares any one picture, in the same way. */
 bool nsk_picture_frame(const char *path, const nsk_input *input, uint8_t *frame, nsk_error *error);

@@ -49,7 +49,8 @@ typedef struct nsk_port {
     void *(*memory)(void *context, size_t bytes);
 
     /* Writes row `y` of the camera's picture, `bytes` of it. With row 0 it waits for the next
-     * picture. It must return in a time that the port sets, whatever the camera does. */
+     * picture; nsk_sensor_row says which row that is of a sensor of another format. It must return
+     * in a time that the port sets, whatever the camera does. */
     nsk_row (*row)(void *context, uint8_t *to, size_t bytes, unsigned y);
 
     /* A picture has come in and been prepared, and then a layer (or a piece of a streamed one,
@@ -57,7 +58,7 @@ typedef struct nsk_port {
     void (*prepared)(void *context);
     void (*layer_done)(void *context, const nsk_model *model, unsigned layer);
 
-    /* A row of the camera's picture, before anything else is done with it, to be kept or sent away:
+    /* A row of the camera's picture as pixels, before it is scaled, to be kept or sent away:
      * the picture is whole when its answer comes. May be NULL. */
     void (*capture)(void *context, const uint8_t *row, size_t bytes, unsigned y);
 

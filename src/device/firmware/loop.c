@@ -24,6 +24,7 @@ typedef struct settled {
 /* What one run holds. */
 typedef struct loop {
     settled is;
+    nsk_sensor_reader reader;
     nsk_scaler scaler;
     nsk_frame_check frame_check;
     nsk_observer observer;
@@ -57,6 +58,9 @@ static uint32_t sum_of(const void *bytes, size_t size) {
 static uint32_t sum_settled(const loop *l) {
     const nsk_firmware *f = l->is.firmware;
     uint32_t sum = sum_of(&l->is, sizeof l->is) ^ sum_of(f, sizeof *f);
+    if (f->sensing != NULL) {
+        sum ^= sum_of(f->sensing, sizeof *f->sensing);
+    }
     if (f->rule.line_of != NULL) {
         sum ^= sum_of(f->rule.line_of, l->is.model.classes);
     }
@@ -100,6 +104,19 @@ static void take_workspace(loop *l, bool *good) {
     }
 }
 
+/* What comes behind it sees the sensor's part alone. */
+static nsk_status begin_sensor(loop *l, bool *good) {
+    const nsk_sensing *s = l->is.firmware->sensing;
+    const unsigned width = l->is.width;
+    void *memory = take(l, s->bytes(&s->sensor, width, l->is.model.channels), good);
+    const nsk_status status =
+        *good ? s->set(&l->reader, &s->sensor, &l->is.model, width, l->is.height, memory)
+              : NSK_STATUS_NO_MEMORY;
+    l->is.width = l->reader.sensor.width;
+    l->is.height = l->reader.sensor.height;
+    return status;
+}
+
 static nsk_status begin(loop *l) {
     const nsk_firmware *f = l->is.firmware;
     settled *is = &l->is;
@@ -114,6 +131,12 @@ static nsk_status begin(loop *l) {
     is->hash = nsk_hash_of(m);
     is->width = f->camera_width > 0 ? f->camera_width : m->width;
     is->height = f->camera_height > 0 ? f->camera_height : m->height;
+    if (f->sensing != NULL) {
+        status = begin_sensor(l, &good);
+        if (status != NSK_STATUS_OK) {
+            return status;
+        }
+    }
     is->row_bytes = (size_t)is->width * m->channels;
     is->scales = is->width != m->width || is->height != m->height;
     is->frame = (uint8_t *)take(l, m->streamed > 0 ? row : row * m->height, &good);
@@ -198,6 +221,14 @@ static void feed_all(const loop *l, nsk_feed *to) {
     nsk_feed_rows(to, l->is.frame, (size_t)m->width * m->channels, m->height);
 }
 
+/* A row of the picture: as it comes, or made of what the sensor sends. */
+static nsk_row next_row(loop *l, uint8_t *row, unsigned y) {
+    const nsk_port *port = l->is.port;
+    const nsk_sensing *sensing = l->is.firmware->sensing;
+    return sensing == NULL ? port->row(port->context, row, l->is.row_bytes, y)
+                           : sensing->row(&l->reader, port->row, port->context, row, y);
+}
+
 /* Takes a picture, and leaves the frame prepared; only lets it pass where the model is not sound.
  */
 static nsk_row take_picture(loop *l) {
@@ -207,7 +238,7 @@ static nsk_row take_picture(loop *l) {
     nsk_start(&to, &l->is.model, l->is.workspace, &l->observer);
     for (unsigned y = 0; y < l->is.height; y++) {
         uint8_t *row = l->is.scales ? l->is.camera : at;
-        nsk_row came = port->row(port->context, row, l->is.row_bytes, y);
+        nsk_row came = next_row(l, row, y);
         if (came != NSK_ROW_THERE) {
             return came;
         }
