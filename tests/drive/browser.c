@@ -35,7 +35,7 @@ static bool write_all(int pipe, const char *bytes, size_t size) {
 static JsonNode *read_message(browser *b) {
     char some[65536];
     for (;;) {
-        const guint8 *end = memchr(b->came->data, 0, b->came->len);
+        const guint8 *end = b->came->len > 0 ? memchr(b->came->data, 0, b->came->len) : NULL;
         if (end != NULL) {
             JsonNode *message = json_from_string((const char *)b->came->data, NULL);
             g_byte_array_remove_range(b->came, 0, (guint)(end - b->came->data) + 1);
