@@ -17,7 +17,7 @@
 
 extern CU_TestInfo arithmetic_tests[], kernel_tests[], open_tests[], decide_tests[],
     firmware_tests[], core_tests[], product_tests[], stream_tests[], ordered_tests[],
-    packed_tests[], slices_tests[];
+    packed_tests[], slices_tests[], sensor_tests[];
 extern CU_TestInfo settings_tests[], picture_tests[], format_tests[], array_tests[], set_tests[],
     onnx_tests[], wild_tests[], float_tests[], quantise_tests[], accuracy_tests[], refine_tests[],
     exchange_tests[], plan_tests[], join_tests[], compare_tests[], vet_tests[], report_tests[],

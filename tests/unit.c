@@ -57,6 +57,7 @@ int main(int argc, char **argv) {
         {"simulated board", NULL, NULL, NULL, NULL, sim_tests},
         {"links", NULL, NULL, NULL, NULL, link_tests},
         {"slots", NULL, NULL, NULL, NULL, slots_tests},
+        {"sensors", NULL, NULL, NULL, NULL, sensor_tests},
         {"live", NULL, NULL, NULL, NULL, live_tests},
         {"train", NULL, NULL, NULL, NULL, train_tests},
         CU_SUITE_INFO_NULL,

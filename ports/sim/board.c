@@ -23,6 +23,7 @@ typedef struct sim {
     uint8_t *flash;    /* the model's bytes, which may change */
     size_t flipped;    /* place of the byte whose bit is another; past the end: none */
     uint8_t *picture;  /* that the camera shows */
+    uint8_t *lines;    /* as its sensor sends it; NULL: as it is */
     int width, height; /* of it, pixels */
     nsk_ram *ram;
     double now;  /* seconds */
@@ -128,19 +129,25 @@ static nsk_row next_picture(sim *s) {
     s->taking.arrived = s->now;
     heal(s);
     s->good = show(s);
+    if (s->lines != NULL && s->good) {
+        nsk_film_send(s->stage->film, s->picture, s->lines);
+    }
     return s->good ? NSK_ROW_THERE : NSK_ROW_END;
 }
 
 static nsk_row sim_row(void *context, uint8_t *to, size_t bytes, unsigned y) {
     sim *s = context;
-    nsk_row came = y == 0 ? next_picture(s) : NSK_ROW_THERE;
+    const bool turned = s->lines != NULL && s->stage->product->sensor.upside_down;
+    const unsigned first = turned ? (unsigned)s->height - 1U : 0U;
+    nsk_row came = y == first ? next_picture(s) : NSK_ROW_THERE;
     if (came != NSK_ROW_THERE) {
         return came;
     }
     if ((int)y >= s->height / 2 && injection_at(s, NSK_INJECTION_CUT, s->frame) != NULL) {
         return NSK_ROW_CUT;
     }
-    memcpy(to, s->picture + bytes * y, bytes); /* the only write into the board's RAM; may fault */
+    const uint8_t *from = s->lines != NULL ? s->lines : s->picture;
+    memcpy(to, from + bytes * y, bytes); /* the only write into the board's RAM; may fault */
     return NSK_ROW_THERE;
 }
 
@@ -259,7 +266,9 @@ static void sim_fault(void *context, nsk_fault fault) {
 static size_t camera_bytes_besides(const sim *s) {
     const nsk_product *p = s->stage->product;
     bool scaled =
-        p->camera_width > 0 && (p->camera_width != s->width || p->camera_height != s->height);
+        s->lines == NULL && s->stage->budget->ram_camera > 0 &&
+        (!nsk_sensor_is_plain(&p->sensor) ||
+         (p->camera_width > 0 && (p->camera_width != s->width || p->camera_height != s->height)));
     double held = s->stage->budget->ram_camera;
     double looked = p->check_frames
                         ? (double)nsk_frame_check_bytes((unsigned)s->width, (unsigned)s->height,
@@ -279,7 +288,10 @@ static void run_firmware(void *context) {
                            .fault = sim_fault};
     nsk_firmware firmware =
         nsk_firmware_of(s->stage->product, s->stage->decision, &s->model, &s->lists);
-    firmware.camera_width = (uint16_t)s->width; /* of held-out images: the frames themselves */
+    if (s->lines == NULL) { /* of held-out images: the frames themselves */
+        firmware.sensing = NULL;
+    }
+    firmware.camera_width = (uint16_t)s->width;
     firmware.camera_height = (uint16_t)s->height;
     if (setjmp(s->reset) != 0) {
         s->result->resets++;
@@ -341,9 +353,12 @@ nsk_rehearsal *nsk_board_play(const nsk_stage *stage, nsk_error *error) {
         s.result->classes = s.model.classes;
         nsk_film_size(stage->film, &s.width, &s.height);
         s.picture = g_malloc0((size_t)s.width * (size_t)s.height * s.model.channels);
+        const size_t sent = nsk_film_sent(stage->film);
+        s.lines = sent > 0 ? g_malloc0(sent) : NULL;
         good = play(&s);
     }
     finish(&s);
+    g_free(s.lines);
     g_free(s.picture);
     g_free(s.flash);
     if (!good) {

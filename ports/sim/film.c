@@ -5,6 +5,7 @@
 #include "base/base.h"
 #include "images/array.h"
 #include "images/list.h"
+#include "images/sensor.h"
 #include "images/set.h"
 
 typedef struct shot {
@@ -18,6 +19,7 @@ typedef struct shot {
 struct nsk_film {
     const nsk_images *images; /* NULL: a scene */
     nsk_input camera;         /* what pictures become: the camera's own, or the model's frames */
+    nsk_input sent;           /* as the sensor sends them */
     int width, height;        /* of a scene's pictures, as they are stored */
     GArray *shots;
     nsk_label_sets *sets; /* NULL: a frame has one label */
@@ -37,6 +39,8 @@ static void clear_shot(void *data) {
 static nsk_film *film_new(const nsk_input *input, const nsk_product *product) {
     nsk_film *film = g_new0(nsk_film, 1);
     film->camera = *input;
+    film->sent = *input;
+    film->camera.sensor = (nsk_sensor){0}; /* before that: what stands in front of it */
     if (product->camera_width > 0) {
         film->camera.width = product->camera_width;
         film->camera.height = product->camera_height;
@@ -235,6 +239,22 @@ void nsk_film_size(const nsk_film *film, int *width, int *height) {
 void nsk_film_stored_size(const nsk_film *film, int *width, int *height) {
     *width = film->width;
     *height = film->height;
+}
+
+size_t nsk_film_sent(const nsk_film *film) {
+    return film->images == NULL && nsk_input_is_sensed(&film->sent)
+               ? nsk_sent_bytes(&film->sent, film->camera.width, film->camera.height)
+               : 0;
+}
+
+void nsk_film_send(const nsk_film *film, const uint8_t *pixels, uint8_t *lines) {
+    nsk_picture picture;
+    nsk_error never;
+    nsk_picture_start(&picture, (uint64_t)film->camera.width, (uint64_t)film->camera.height,
+                      &never);
+    nsk_picture_from_channels(pixels, film->camera.colour, &picture);
+    nsk_picture_send(&picture, &film->sent, lines);
+    nsk_picture_clear(&picture);
 }
 
 static const shot *shot_at(const nsk_film *film, int frame) {

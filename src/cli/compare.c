@@ -106,6 +106,7 @@ static double loss_to_settle(const cli_context *context) {
 static void json_split(JsonBuilder *b, const nsk_loss_split *split) {
     json_builder_set_member_name(b, "split");
     json_builder_begin_object(b);
+    cli_json_int(b, "stored", split->stored);
     cli_json_int(b, "float", split->exact);
     cli_json_int(b, "preparation", split->prepared);
     cli_json_int(b, "weights", split->weights);
@@ -375,19 +376,24 @@ static void print_flips(const cli_context *context, const nsk_comparison *c) {
 }
 
 /* The steps from float to integers, each with what it costs. */
-static void print_split(const nsk_comparison *c, const nsk_loss_split *split) {
-    const int right[] = {split->exact, split->prepared, split->weights, c->integer_correct};
-    static const char *const steps[] = {"float", "the device's preparation", "integer weights",
+static void print_split(const nsk_comparison *c, const nsk_loss_split *split,
+                        const nsk_sensor *sensor) {
+    const bool sensed = !nsk_sensor_is_plain(sensor);
+    const int right[] = {split->stored, split->exact, split->prepared, split->weights,
+                         c->integer_correct};
+    static const char *const steps[] = {"float, pictures as stored", "the sensor's format",
+                                        "the device's preparation", "integer weights",
                                         "rounding what is computed"};
     cli_table *table = cli_table_new("lrrr");
     cli_table_row(table, "step\tright\taccuracy\tloss");
-    for (int i = 0; i < 4; i++) {
+    const int first = sensed ? 0 : 1;
+    for (int i = first; i < (int)G_N_ELEMENTS(steps); i++) {
         char loss[32] = "";
-        if (i > 0) {
+        if (i > first) {
             g_snprintf(loss, sizeof loss, "%.2f", 100.0 * (right[i - 1] - right[i]) / c->images);
         }
-        cli_table_row(table, "%s\t%d\t%.2f %%\t%s", steps[i], right[i],
-                      100.0 * share(right[i], c->images), loss);
+        cli_table_row(table, "%s\t%d\t%.2f %%\t%s", i == 1 && !sensed ? "float" : steps[i],
+                      right[i], 100.0 * share(right[i], c->images), loss);
     }
     cli_table_print(table);
     putchar('\n');
@@ -474,7 +480,7 @@ static void print_text(const cli_context *context, const nsk_comparison *c, cons
     cli_print_facts(context);
     print_summary(context, c);
     if (own->split) {
-        print_split(c, &f->split);
+        print_split(c, &f->split, &context->brief->product.sensor);
     }
     if (c->each != NULL) {
         cli_print_labels(context, c);

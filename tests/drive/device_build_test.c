@@ -39,12 +39,13 @@ static void only_its_own_headers(void) {
         drive_for(0, "cd src/device && ls *.h *.def */*.h | sed 's/.*\\///' > \"$T/own\" && "
                      "grep -h '^#include' *.[ch] */*.[ch] ../../include/netsuke/device.h "
                      "../../include/netsuke/port.h ../../include/netsuke/firmware.h "
-                     "../../include/netsuke/link.h ../../include/netsuke/slots.h | tr -d '\"' | "
+                     "../../include/netsuke/link.h ../../include/netsuke/sensor.h "
+                     "../../include/netsuke/slots.h | tr -d '\"' | "
                      "sed 's/\\.\\.\\///' "
                      "> \"$T/includes\" && grep -q '<stdint.h>' \"$T/includes\" && "
                      "awk 'FILENAME ~ /own$/ { own[$1] = 1; next } !($2 in own) && $2 !~ "
                      "/^(<(stdint|stddef|stdbool|string|immintrin|arm_mve|arm_neon)\\.h>|netsuke\\/"
-                     "(device|port|firmware|link|slots)\\.h)$/' "
+                     "(device|port|firmware|link|sensor|slots)\\.h)$/' "
                      "\"$T/own\" \"$T/includes\"");
     CU_ASSERT_STRING_EQUAL(o.out, "");
     outcome_clear(&o);

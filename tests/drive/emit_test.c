@@ -128,6 +128,35 @@ static void streamed_models_are_handed_over(void) {
     outcome_clear(&o);
 }
 
+/* A product behind a sensor of another format: as it is, in C++, and on three emulated cores; as a
+ * board at a link its camera is read in the same way. One without a sensor links none of it. */
+static void sensors_are_handed_over(void) {
+    outcome o = drive_for(
+        0,
+        "for f in nv12 gbrg rgb565-high-first; do sed 's/^\\[limits\\]/[camera]\\nformat = "
+        "'$f'\\nwindow = 60x56+3+2\\nmirrored = yes\\nupside-down = yes\\n[limits]/; s#= images#= "
+        "'$PWD'/demo/images#; s#kiln-third.onnx#'$PWD'/demo/kiln-third.onnx#; "
+        "s#labels.txt#'$PWD'/demo/labels.txt#; s#\\.\\./boards#'$PWD'/boards#' "
+        "demo/kiln-third.ini > \"$T/$f.ini\" && printf '[firmware]\\ncamera = 64x64\\n' >> "
+        "\"$T/$f.ini\" && netsuke emit \"$T/$f.ini\" -o \"$T/$f\" > /dev/null || exit 1; done; "
+        "cd \"$T/nv12\" && make -s && make -s emulate CORE=cortex-m4 && c++ -std=c++17 -x c++ "
+        "-Wall -Wextra -Werror -I. -c firmware/nsk_firmware_sensor.c -o /dev/null && cd ../gbrg && "
+        "make -s emulate CORE=rv32imac && cd ../rgb565-high-first && make -s emulate "
+        "CORE=cortex-m0");
+    const char *at = o.out;
+    int passed = 0;
+    for (; (at = strstr(at, "passed\n")) != NULL; at++) {
+        passed++;
+    }
+    CU_ASSERT_EQUAL(passed, 4);
+    CU_ASSERT_PTR_NULL(strstr(o.out, "FAILED"));
+    outcome_clear(&o);
+    JsonNode *root =
+        drive_json(0, "netsuke watch \"$T/gbrg.ini\" --on emulate:cortex-m4 --json --frames 3");
+    CU_ASSERT(json_number(root, "pictures") == 3.0 && json_number(root, "differ") == 0.0);
+    json_node_unref(root);
+}
+
 /* A kind of layer that the folder leaves out is told from a damaged model. */
 static void other_kinds_are_refused(void) {
     outcome o =
@@ -259,6 +288,7 @@ CU_TestInfo emit_tests[] = {
     {"a full disk leaves what was there", a_full_disk_leaves_what_was_there},
     {"a proof wants its tool", a_proof_wants_its_tool},
     {"streamed models are handed over", streamed_models_are_handed_over},
+    {"sensors are handed over", sensors_are_handed_over},
     {"other kinds of layer are refused", other_kinds_are_refused},
     {"labels become names", labels_become_names},
     {"code is small", code_is_small},

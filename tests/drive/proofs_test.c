@@ -56,6 +56,7 @@ static void all_is_run(void) {
                            "loop-streamed-never: 0 kinds of alarm, 0 of them with their reason\n"
                            "open: 52 kinds of alarm, 52 of them with their reason\n"
                            "scale: 0 kinds of alarm, 0 of them with their reason\n"
+                           "sensor: 0 kinds of alarm, 0 of them with their reason\n"
                            "slots: 0 kinds of alarm, 0 of them with their reason\n"
                            "wire: 0 kinds of alarm, 0 of them with their reason\n");
     g_free(said);

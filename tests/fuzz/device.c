@@ -162,6 +162,8 @@ typedef struct camera {
     draws *d;
     void *memories[MOST_MEMORIES];
     unsigned taken, rows, pictures, height;
+    unsigned first;  /* row of a picture */
+    unsigned before; /* memories before the frame: of the sensor's lines */
     bool short_of_memory, broken;
     uint8_t *flash;                /* the model's bytes: changed while it runs, now and then */
     uint32_t flash_bytes, flipped; /* which byte; 0: none */
@@ -195,14 +197,15 @@ static void flip(camera *c) {
 static nsk_row give_row(void *context, uint8_t *to, size_t bytes, unsigned y) {
     camera *c = context;
     uint8_t way = draw_byte(c->d);
-    if (y == 0 && c->pictures == 0) {
+    if (y == c->first && c->pictures == 0) {
         return NSK_ROW_END;
     }
-    c->pictures -= y == 0;
+    c->pictures -= y == c->first;
     if (way < 2) {
         return way == 0 ? NSK_ROW_LATE : NSK_ROW_CUT;
     }
-    if (c->broken && y == 0 && draw_chance(c->d, 100)) { /* looked for before anything is read */
+    if (c->broken && y == c->first &&
+        draw_chance(c->d, 100)) { /* looked for before anything is read */
         flip(c);
     }
     if (way < 250) { /* else as the row before */
@@ -215,11 +218,11 @@ static nsk_row give_row(void *context, uint8_t *to, size_t bytes, unsigned y) {
 
 /* Another frame, a guard, what the rule remembers, the rule itself. */
 static void spoil(camera *c, const nsk_model *model) {
-    uint8_t *workspace = c->memories[1]; /* behind the frame */
+    uint8_t *workspace = c->memories[c->before + 1U]; /* behind the frame */
     const size_t behind = 4U + ((size_t)model->workspace_bytes + 3U) / 4U * 4U;
     switch (draw(c->d, 5)) {
     case 0:
-        memset(c->memories[0], draw_byte(c->d), c->memory_bytes[0]);
+        memset(c->memories[c->before], draw_byte(c->d), c->memory_bytes[c->before]);
         break;
     case 1:
         workspace[draw(c->d, 4)] ^= 1U;
@@ -354,6 +357,22 @@ static void open_parts(const uint8_t *file, uint32_t bytes, draws *d) {
     free(part);
 }
 
+/* From the last of what there is, so that all before it means what it did. */
+static nsk_sensor draw_sensor(draws *d) {
+    const uint8_t way = draw_byte(d);
+    nsk_sensor s = {.format = (uint8_t)(way % (NSK_SENSOR_FORMATS + 1U)),
+                    .full = draw_chance(d, 128),
+                    .mirrored = draw_chance(d, 128),
+                    .upside_down = draw_chance(d, 128)};
+    if (draw_chance(d, 100)) {
+        s.width = (uint16_t)(1U + draw(d, 40));
+        s.height = (uint16_t)(1U + draw(d, 40));
+        s.left = (uint16_t)draw(d, 6);
+        s.top = (uint16_t)draw(d, 6);
+    }
+    return s;
+}
+
 static void run_loop(const nsk_model *model, uint8_t *bytes, draws *d) {
     uint8_t *lines = soiled(model->classes, 0);
     uint32_t *thresholds = (uint32_t *)(void *)soiled(model->classes * sizeof *thresholds, 0);
@@ -377,6 +396,15 @@ static void run_loop(const nsk_model *model, uint8_t *bytes, draws *d) {
     const unsigned pictures = 1U + draw(d, 6);
     c.pictures = pictures;
     draw_rule(d, model, lines, thresholds, &f.rule);
+    const nsk_sensing sensing = {draw_sensor(d), nsk_sensor_bytes, nsk_sensor_set, nsk_sensor_row};
+    if (f.rule.hold_off == 4) { /* of what is drawn already: the seeds keep their meaning */
+        f.sensing = &sensing;
+        f.camera_width = (uint16_t)(f.camera_width / 2U * 2U);
+        f.camera_height = (uint16_t)(f.camera_height / 2U * 2U);
+        c.height = f.camera_height > 0 ? f.camera_height : model->height;
+        c.first = sensing.sensor.upside_down ? c.height - 1U : 0U;
+        c.before = 1;
+    }
     const nsk_port port = {&c,         give_memory, give_row,     is_prepared,
                            sees_layer, keeps_row,   hears_answer, hears_fault};
     nsk_status status = nsk_firmware_run(&port, &f);

@@ -192,7 +192,7 @@ static void what_does_not_belong_together(void) {
 static void losses_are_split(void) {
     kiln k;
     nsk_error error = {.text = ""};
-    nsk_loss_split split = {0, 0, 0};
+    nsk_loss_split split = {0};
     kiln_load(&k, 60);
     nsk_images *few =
         nsk_images_open(k.brief->held_out, &k.brief->labels, &k.brief->input, 240, false, &error);

@@ -12,6 +12,8 @@
 
 typedef struct splitter {
     nsk_scale input; /* the device's */
+    bool senses;     /* pictures go through a sensor */
+    int stored;
     int exact, prepared;
 } splitter;
 
@@ -28,9 +30,26 @@ static bool is_right(const nsk_runner *r, int image) {
     return nsk_is_right(r->images, image, scores);
 }
 
+/* The picture without its sensor, where there is one. */
+static bool count_stored(splitter *s, const nsk_runner *r, int image, nsk_error *error) {
+    uint8_t *frame = g_malloc(nsk_images_frame_bytes(r->images));
+    const bool good = nsk_images_stored_frame(r->images, image, frame, error);
+    if (good) {
+        nsk_float_prepare(r->network->graph, nsk_images_input(r->images), frame,
+                          nsk_pass_input(r->pass));
+        const bool right = is_right(r, image);
+#pragma omp critical(nsk_split_count)
+        s->stored += right;
+    }
+    g_free(frame);
+    return good;
+}
+
 static bool split_image(const nsk_runner *r, int image, void *context, nsk_error *error) {
     splitter *s = context;
-    (void)error;
+    if (s->senses && !count_stored(s, r, image, error)) {
+        return false;
+    }
     nsk_float_prepare(r->network->graph, nsk_images_input(r->images), r->frame,
                       nsk_pass_input(r->pass));
     bool exact = is_right(r, image);
@@ -54,6 +73,7 @@ bool nsk_split_loss(const nsk_network *network, const nsk_images *calibration,
     nsk_tensor in = nsk_tensor_at(&model, model.input);
     splitter own = {.input = nsk_scale_of_tensor(&in)};
     splitter rounded = own;
+    own.senses = !nsk_sensor_is_plain(&nsk_images_input(images)->sensor);
     nsk_network *other = nsk_network_rounded(network, calibration, recipe, error);
     bool good = other != NULL &&
                 nsk_run_images(network, &model, NULL, images, split_image, &own, progress, context,
@@ -61,6 +81,7 @@ bool nsk_split_loss(const nsk_network *network, const nsk_images *calibration,
                 nsk_run_images(other, &model, NULL, images, split_image, &rounded, progress,
                                context, error);
     split->exact = own.exact;
+    split->stored = own.senses ? own.stored : own.exact;
     split->prepared = own.prepared;
     split->weights = rounded.prepared;
     nsk_network_free(other);

@@ -5,6 +5,7 @@
 
 #include "base/shipped.h"
 #include "brief/labels.h"
+#include "brief/product.h"
 #include "brief/settings.h"
 #include "images/set.h"
 
@@ -75,6 +76,15 @@ const nsk_setting_name nsk_brief_settings[] = {
     {"lines", "*", "A line's name, and the classes that move it, parted by semicolons"},
     {"firmware", "camera",
      "Width x height of the camera's pictures, where that is not the model's size"},
+    {"camera", "format",
+     "What the sensor sends: pixels, rgb565, rgb565-high-first, yuyv, uyvy, nv12, rggb, grbg, "
+     "gbrg, "
+     "bggr or grey10"},
+    {"camera", "levels", "Of Y in YUV: studio (16 to 235) or all"},
+    {"camera", "window",
+     "Width x height + left + top of the part that is the picture: 96x96+32+12"},
+    {"camera", "mirrored", "Whether left and right change places: yes or no"},
+    {"camera", "upside-down", "Whether the sensor hangs upside down: yes or no"},
     {"firmware", "look", "Whether frozen pictures and stuck pixels are no answer: yes or no"},
     {"firmware", "check-every", "Frames between two looks at the model's checksum; 0: none"},
     {"firmware", "twice",
@@ -94,21 +104,6 @@ const nsk_setting_name nsk_brief_settings[] = {
     {NULL, NULL, NULL},
 };
 
-static bool read_size(const nsk_settings *s, const char *group, const char *key, int *width,
-                      int *height, nsk_error *error) {
-    const char *text = nsk_settings_text(s, group, key);
-    char rest;
-    if (text == NULL) {
-        return true;
-    }
-    if (sscanf(text, "%4dx%4d%c", width, height, &rest) != 2 || *width < 1 || *height < 1 ||
-        *width > 4096 || *height > 4096) {
-        return nsk_settings_fail(s, group, key, error,
-                                 "width x height in pixels is needed, as in '48x48', at most 4096");
-    }
-    return true;
-}
-
 static bool read_input(const nsk_settings *s, nsk_input *input, nsk_error *error) {
     static const char *const colours[] = {"rgb", "bgr", "grey", NULL};
     static const char *const fits[] = {"stretch", "crop", "pad", NULL};
@@ -118,7 +113,7 @@ static bool read_input(const nsk_settings *s, nsk_input *input, nsk_error *error
     int colour = (int)input->colour;
     int fit = (int)input->fit;
     int range = 0;
-    if (!read_size(s, "input", "size", &input->width, &input->height, error) ||
+    if (!nsk_settings_size(s, "input", "size", &input->width, &input->height, error) ||
         !nsk_settings_choice(s, "input", "colour", colours, &colour, error) ||
         !nsk_settings_choice(s, "input", "fit", fits, &fit, error) ||
         !nsk_settings_choice(s, "input", "resample", resamples, &resample, error) ||
@@ -269,16 +264,6 @@ static bool read_recipe(const nsk_settings *s, nsk_brief *brief, nsk_error *erro
 }
 
 /* A whole number; stays as it is where the key is not given. */
-static bool read_whole(const nsk_settings *s, const char *group, const char *key, int least,
-                       int most, int *to, nsk_error *error) {
-    double value = *to;
-    if (!nsk_settings_number(s, group, key, NSK_UNIT_NUMBER, least, most, &value, error)) {
-        return false;
-    }
-    *to = (int)value;
-    return *to == value || nsk_settings_fail(s, group, key, error, "a whole number is needed");
-}
-
 /* The classes of one line. */
 static bool read_line(const nsk_settings *s, const nsk_labels *labels, nsk_decision *d, int line,
                       nsk_error *error) {
@@ -344,9 +329,9 @@ static bool read_decision(const nsk_settings *s, const nsk_labels *labels, nsk_d
     if (!nsk_settings_number(s, "decision", "threshold", NSK_UNIT_SHARE, 0, 1, &d->threshold,
                              error) ||
         !nsk_settings_number(s, "decision", "margin", NSK_UNIT_SHARE, 0, 1, &d->margin, error) ||
-        !read_whole(s, "decision", "frames", 1, 255, &d->frames, error) ||
-        !read_whole(s, "decision", "window", 1, 32, &d->window, error) ||
-        !read_whole(s, "decision", "hold-off", 0, 255, &d->hold_off, error)) {
+        !nsk_settings_whole(s, "decision", "frames", 1, 255, &d->frames, error) ||
+        !nsk_settings_whole(s, "decision", "window", 1, 32, &d->window, error) ||
+        !nsk_settings_whole(s, "decision", "hold-off", 0, 255, &d->hold_off, error)) {
         return false;
     }
     if (d->window > 0 && d->window < d->frames) {
@@ -357,51 +342,6 @@ static bool read_decision(const nsk_settings *s, const nsk_labels *labels, nsk_d
         return nsk_settings_fail(s, "decision", "resting", error, "no label has this name");
     }
     return read_lines(s, labels, d, error);
-}
-
-bool nsk_brief_camera_suits(const nsk_brief *brief, nsk_error *error) {
-    const nsk_product *p = &brief->product;
-    const nsk_input *input = &brief->input;
-    if (p->camera_width == 0 ||
-        (p->camera_width >= input->width && p->camera_height >= input->height)) {
-        return true;
-    }
-    return nsk_fail(
-        error,
-        "%s:%d: camera: %dx%d is smaller than the model's frames of %dx%d, and pictures "
-        "are never enlarged; take a camera or a model of another size",
-        brief->path, nsk_settings_line(brief->settings, "firmware", "camera"), p->camera_width,
-        p->camera_height, input->width, input->height);
-}
-
-static bool read_product(const nsk_settings *s, nsk_product *p, nsk_error *error) {
-    static const char *const answers[] = {"no", "yes", NULL};
-    int looks = 0;
-    int twice = 0;
-    nsk_product_init(p);
-    if (!read_size(s, "firmware", "camera", &p->camera_width, &p->camera_height, error) ||
-        !nsk_settings_choice(s, "firmware", "look", answers, &looks, error) ||
-        !nsk_settings_choice(s, "firmware", "twice", answers, &twice, error) ||
-        !read_whole(s, "firmware", "check-every", 0, 65535, &p->check_every, error) ||
-        !nsk_settings_number(s, "battery", "holds", NSK_UNIT_JOULES, 0, 1e12, &p->battery, error) ||
-        !nsk_settings_number(s, "battery", "awake", NSK_UNIT_SHARE, 0, 1, &p->awake, error)) {
-        return false;
-    }
-    p->check_frames = looks == 1;
-    p->twice = twice == 1;
-    return true;
-}
-
-/* A frame that is run twice is held whole. */
-static bool hold_frames(const nsk_settings *s, nsk_brief *brief, nsk_error *error) {
-    nsk_streaming_wish *wish = &brief->recipe.streaming;
-    if (brief->product.twice && *wish == NSK_STREAMING_ALWAYS) {
-        return nsk_settings_fail(s, "firmware", "twice", error,
-                                 "a streamed model holds no frame to run a second time; say "
-                                 "'streamed = never' under [schedule], or leave this out");
-    }
-    *wish = brief->product.twice ? NSK_STREAMING_NEVER : *wish;
-    return true;
 }
 
 static void read_scenes(const nsk_settings *s, nsk_brief *brief) {
@@ -476,8 +416,8 @@ static bool fill(nsk_brief *brief, const nsk_settings *s, nsk_error *error) {
     good = good && read_input(s, &brief->input, error) && read_limits(s, &brief->limits, error) &&
            read_recipe(s, brief, error) &&
            read_decision(s, &brief->labels, &brief->decision, error) &&
-           read_product(s, &brief->product, error) && hold_frames(s, brief, error) &&
-           nsk_brief_camera_suits(brief, error) &&
+           nsk_product_read(s, &brief->product, error) && nsk_sensor_read(s, brief, error) &&
+           nsk_product_hold_frames(s, brief, error) && nsk_brief_camera_suits(brief, error) &&
            nsk_settings_number(s, "images", "calibration-limit", NSK_UNIT_NUMBER, 0, 1e6, &limit,
                                error);
     brief->calibration_limit = (int)limit;

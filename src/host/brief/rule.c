@@ -53,10 +53,13 @@ const char *nsk_line_name(const nsk_decision *d, const nsk_labels *labels, int l
 
 nsk_firmware nsk_firmware_of(const nsk_product *product, const nsk_decision *decision,
                              const nsk_model *model, nsk_rule_lists *lists) {
+    lists->sensing =
+        (nsk_sensing){product->sensor, nsk_sensor_bytes, nsk_sensor_set, nsk_sensor_row};
     return (nsk_firmware){.model = model->bytes,
                           .model_bytes = model->size,
                           .camera_width = (uint16_t)product->camera_width,
                           .camera_height = (uint16_t)product->camera_height,
+                          .sensing = nsk_sensor_is_plain(&product->sensor) ? NULL : &lists->sensing,
                           .check_every = (uint16_t)product->check_every,
                           .check_frames = product->check_frames,
                           .twice = product->twice,

@@ -6,10 +6,11 @@
 #include "netsuke/brief.h"
 #include "netsuke/firmware.h"
 
-/* What a rule points to, one a class. */
+/* What a rule, and the firmware, point to; of classes one each. */
 typedef struct nsk_rule_lists {
     uint8_t line_of[NSK_MOST_LABELS];
     uint32_t thresholds[NSK_MOST_LABELS];
+    nsk_sensing sensing;
 } nsk_rule_lists;
 
 /* The rule of a brief for a model; `lists` must outlive it. */

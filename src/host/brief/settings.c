@@ -1,6 +1,7 @@
 #include "brief/settings.h"
 
 #include <math.h>
+#include <stdio.h>
 #include <string.h>
 
 #include "netsuke/tools.h"
@@ -376,4 +377,29 @@ bool nsk_settings_choice(const nsk_settings *s, const char *group, const char *k
 const char *const *nsk_settings_keys(const nsk_settings *s, const char *group) {
     const GPtrArray *keys = g_hash_table_lookup(s->groups, group);
     return keys != NULL ? (const char *const *)keys->pdata : NULL;
+}
+
+bool nsk_settings_whole(const nsk_settings *s, const char *group, const char *key, int least,
+                        int most, int *to, nsk_error *error) {
+    double value = *to;
+    if (!nsk_settings_number(s, group, key, NSK_UNIT_NUMBER, least, most, &value, error)) {
+        return false;
+    }
+    *to = (int)value;
+    return *to == value || nsk_settings_fail(s, group, key, error, "a whole number is needed");
+}
+
+bool nsk_settings_size(const nsk_settings *s, const char *group, const char *key, int *width,
+                       int *height, nsk_error *error) {
+    const char *text = nsk_settings_text(s, group, key);
+    char rest;
+    if (text == NULL) {
+        return true;
+    }
+    if (sscanf(text, "%4dx%4d%c", width, height, &rest) != 2 || *width < 1 || *height < 1 ||
+        *width > 4096 || *height > 4096) {
+        return nsk_settings_fail(s, group, key, error,
+                                 "width x height in pixels is needed, as in '48x48', at most 4096");
+    }
+    return true;
 }

@@ -48,6 +48,12 @@ int nsk_settings_line(const nsk_settings *settings, const char *group, const cha
  * stays as it is where the key is not given. */
 bool nsk_settings_number(const nsk_settings *settings, const char *group, const char *key,
                          nsk_unit unit, double least, double most, double *value, nsk_error *error);
+/* A whole number. */
+bool nsk_settings_whole(const nsk_settings *settings, const char *group, const char *key, int least,
+                        int most, int *value, nsk_error *error);
+/* "48x48": pixels, from 1 to 4096; stays as it is where the key is not given. */
+bool nsk_settings_size(const nsk_settings *settings, const char *group, const char *key, int *width,
+                       int *height, nsk_error *error);
 /* Three numbers parted by ';'; one serves for all. */
 bool nsk_settings_triple(const nsk_settings *settings, const char *group, const char *key,
                          double *values, nsk_error *error);

@@ -190,7 +190,8 @@ static GString *operations_source(const nsk_needs *needs) {
 }
 
 void nsk_bundle_add_runtime(nsk_bundle *bundle, const nsk_needs *needs) {
-    static const char *const headers[] = {"device.h", "port.h", "firmware.h", "link.h", "slots.h"};
+    static const char *const headers[] = {"device.h", "port.h",   "firmware.h",
+                                          "link.h",   "sensor.h", "slots.h"};
     for (size_t i = 0; i < G_N_ELEMENTS(headers); i++) {
         char *name = g_strconcat("netsuke/", headers[i], NULL);
         nsk_bundle_add(bundle, name, carried(headers[i]));

@@ -313,7 +313,7 @@ static char *example_of(const char *name, bool streamed, bool several) {
 /* What the templates ask for. */
 typedef struct wording {
     GString *networks, *names, *models, *firmware, *headers, *header_list, *filter, *title;
-    char *example, *frames, *version, *description, *upper, *pack, *link, *slot;
+    char *example, *frames, *version, *description, *upper, *pack, *link, *slot, *sensor;
 } wording;
 
 static void add_wording(wording *w, const nsk_handed_network *n, const nsk_model *model) {
@@ -356,6 +356,8 @@ static void add_templates(nsk_bundle *bundle, const wording *w, const char *name
                                   w->link,
                                   "SLOT_BYTES",
                                   w->slot,
+                                  "SENSOR_BYTES",
+                                  w->sensor,
                                   "EXAMPLE",
                                   w->example,
                                   "FRAMES",
@@ -393,22 +395,8 @@ static char *package_version(const nsk_model *model) {
     return good ? g_strdup_printf("%u.%u.%u", part[0], part[1], part[2]) : g_strdup("0.0.0");
 }
 
-/* On a board at a link: for longer messages, and for what models that come later need; and the
- * least that a slot for one of them has. Bytes. */
-enum { LONGER_MESSAGES = 1024, FOR_LATER = 16384, LEAST_SLOT = 131072 };
-
-/* What the link takes of memory there, its camera's picture with it. */
-static size_t link_bytes(const nsk_handed_network *network, const nsk_model *model) {
-    const nsk_product *product = network->product;
-    const nsk_link_camera camera = {product != NULL ? (uint16_t)product->camera_width : 0,
-                                    product != NULL ? (uint16_t)product->camera_height : 0, NULL,
-                                    NULL};
-    const nsk_link_port port = {.camera = &camera};
-    const size_t width = camera.width > 0 ? camera.width : model->width;
-    const size_t height = camera.height > 0 ? camera.height : model->height;
-    return nsk_link_bytes(&port, model) + width * height * model->channels + LONGER_MESSAGES +
-           FOR_LATER;
-}
+/* Of a slot for a model that comes later, bytes. */
+enum { LEAST_SLOT = 131072 };
 
 /* Words that speak of all networks together; the first one's version is the whole's. */
 static void fill_wording(wording *w, const nsk_handed_network *networks, int count) {
@@ -432,16 +420,17 @@ static void fill_wording(wording *w, const nsk_handed_network *networks, int cou
     w->frames = g_strdup_printf("%d held-out frame%s", frames, frames == 1 ? "" : "s");
     w->description = g_strdup_printf("Image classifier for microcontrollers: %s", w->title->str);
     w->upper = c_name(networks[0].name, true);
-    w->link = g_strdup_printf("%zu", link_bytes(&networks[0], &model));
+    w->link = g_strdup_printf("%zu", nsk_link_memory(&networks[0], &model));
     w->slot = g_strdup_printf("%u", MAX(2 * (model.size + 4096) / 4096 * 4096, LEAST_SLOT));
+    w->sensor = g_strdup_printf("%zu", MAX(nsk_sensor_memory(&networks[0], &model), 1U));
     w->pack = g_strdup_printf("Netsuke.%s", networks[0].name);
 }
 
 static void clear_wording(wording *w) {
     GString *const texts[] = {w->networks, w->names,       w->models, w->firmware,
                               w->headers,  w->header_list, w->filter, w->title};
-    char *const words[] = {w->example, w->frames, w->version, w->description,
-                           w->upper,   w->pack,   w->link,    w->slot};
+    char *const words[] = {w->example, w->frames, w->version, w->description, w->upper,
+                           w->pack,    w->link,   w->slot,    w->sensor};
     for (size_t i = 0; i < G_N_ELEMENTS(texts); i++) {
         g_string_free(texts[i], TRUE);
     }

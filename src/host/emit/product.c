@@ -5,6 +5,7 @@
 #include "brief/labels.h"
 #include "brief/rule.h"
 #include "emit/templates/test_camera.h"
+#include "netsuke/link.h"
 
 enum { NOISE_PICTURES = 3, MOST_EACH = 4, MOST_SHOWN = 4 };
 
@@ -44,6 +45,23 @@ static void append_thresholds(GString *text, const char *name, const uint32_t *t
     g_string_append(text, "};\n\n");
 }
 
+/* What stands for it in the firmware; g_free. */
+static char *append_sensing(GString *text, const char *name, const nsk_sensing *sensing) {
+    if (sensing == NULL) {
+        return g_strdup("NULL");
+    }
+    const nsk_sensor *s = &sensing->sensor;
+    g_string_append_printf(
+        text,
+        "/* The format's number in netsuke/sensor.h, all levels of Y, mirrored, upside down; left, "
+        "top, width and height\n * of the part that is looked at. */\n"
+        "static const nsk_sensing %s_sensing = {\n    {%u, %s, %s, %s, %u, %u, %u, %u}, "
+        "nsk_sensor_bytes, nsk_sensor_set, nsk_sensor_row};\n\n",
+        name, s->format, s->full ? "true" : "false", s->mirrored ? "true" : "false",
+        s->upside_down ? "true" : "false", s->left, s->top, s->width, s->height);
+    return g_strdup_printf("&%s_sensing", name);
+}
+
 GString *nsk_firmware_source(const nsk_handed_network *n, const nsk_model *model) {
     nsk_rule_lists lists;
     nsk_firmware f = firmware_of(n, model, &lists);
@@ -58,6 +76,7 @@ GString *nsk_firmware_source(const nsk_handed_network *n, const nsk_model *model
     if (f.rule.thresholds != NULL) {
         append_thresholds(text, n->name, lists.thresholds, model->classes);
     }
+    char *sensing = append_sensing(text, n->name, f.sensing);
     char *thresholds =
         f.rule.thresholds != NULL ? g_strdup_printf("%s_thresholds", n->name) : g_strdup("NULL");
     char *lines =
@@ -68,6 +87,7 @@ GString *nsk_firmware_source(const nsk_handed_network *n, const nsk_model *model
         "    %s_model, sizeof %s_model,\n"
         "    %u, /* the camera's width ... */\n"
         "    %u, /* ... and height, pixels; 0: the model's */\n"
+        "    %s, /* what the camera's rows are */\n"
         "    %u, /* frames between two looks at the model's checksum; 0: none */\n"
         "    %s, /* pictures are looked at */\n"
         "    %s, /* a frame is run twice before its action */\n"
@@ -83,12 +103,13 @@ GString *nsk_firmware_source(const nsk_handed_network *n, const nsk_model *model
         "        %s, /* a threshold of each, where there may be several labels at once */\n"
         "    },\n"
         "};\n",
-        n->name, n->name, n->name, f.camera_width, f.camera_height, f.check_every,
+        n->name, n->name, n->name, f.camera_width, f.camera_height, sensing, f.check_every,
         f.check_frames ? "true" : "false", f.twice ? "true" : "false", f.rule.threshold,
         f.rule.margin, f.rule.frames, f.rule.window, f.rule.hold_off, f.rule.line_count,
         f.rule.resting, UINT16_MAX, lines, thresholds);
     g_free(lines);
     g_free(thresholds);
+    g_free(sensing);
     return text;
 }
 
@@ -114,7 +135,7 @@ static void *take_memory(void *context, size_t bytes) {
 static nsk_row show_row(void *context, uint8_t *to, size_t bytes, unsigned y) {
     trial *t = context;
     (void)bytes;
-    if (y == 0 && t->picture++ == t->pictures) {
+    if (y == test_camera_first(&t->camera) && t->picture++ == t->pictures) {
         return NSK_ROW_END;
     }
     test_camera_row(&t->camera, t->picture - 1, y, to);
@@ -174,7 +195,8 @@ bool nsk_append_steps(GString *text, const nsk_handed_network *n, const nsk_mode
     *steps = count > 0 ? count * *each : (unsigned)NOISE_PICTURES;
     trial t = {.camera = {frames, count, *each, model->width, model->height, model->channels,
                           f.camera_width > 0 ? f.camera_width : model->width,
-                          f.camera_height > 0 ? f.camera_height : model->height},
+                          f.camera_height > 0 ? f.camera_height : model->height,
+                          f.sensing != NULL ? &f.sensing->sensor : NULL},
                .pictures = *steps,
                .memory = g_ptr_array_new_with_free_func(g_free),
                .text = text};
@@ -194,4 +216,31 @@ bool nsk_append_steps(GString *text, const nsk_handed_network *n, const nsk_mode
     return status == NSK_STATUS_OK ||
            nsk_fail(error, "%s: the product's loop cannot begin: %s; look at [firmware] camera",
                     n->name, nsk_status_text(status));
+}
+
+/* ---- at a link ---- */
+
+/* On a board at a link: for longer messages, and for what models that come later need. Bytes. */
+enum { LONGER_MESSAGES = 1024, FOR_LATER = 16384 };
+
+size_t nsk_link_memory(const nsk_handed_network *network, const nsk_model *model) {
+    static const nsk_product plain = {0};
+    const nsk_product *p = network->product != NULL ? network->product : &plain;
+    const unsigned own[2] = {p->camera_width > 0 ? (unsigned)p->camera_width : model->width,
+                             p->camera_height > 0 ? (unsigned)p->camera_height : model->height};
+    const unsigned width = nsk_sensor_width(&p->sensor, own[0]);
+    const unsigned height = nsk_sensor_height(&p->sensor, own[1]);
+    const nsk_link_camera camera = {(uint16_t)width, (uint16_t)height, NULL, NULL};
+    const nsk_link_port port = {.camera = &camera};
+    return nsk_link_bytes(&port, model) + (size_t)width * height * model->channels +
+           LONGER_MESSAGES + FOR_LATER;
+}
+
+size_t nsk_sensor_memory(const nsk_handed_network *network, const nsk_model *model) {
+    const nsk_product *p = network->product;
+    const unsigned width =
+        p != NULL && p->camera_width > 0 ? (unsigned)p->camera_width : model->width;
+    return p != NULL && !nsk_sensor_is_plain(&p->sensor)
+               ? nsk_sensor_bytes(&p->sensor, width, model->channels)
+               : 0;
 }

@@ -14,4 +14,9 @@ GString *nsk_firmware_source(const nsk_handed_network *network, const nsk_model 
 bool nsk_append_steps(GString *text, const nsk_handed_network *network, const nsk_model *model,
                       unsigned *steps, unsigned *each, size_t *memory, nsk_error *error);
 
+/* Bytes that a board at a link has for the link, its camera's picture with it; and for the lines of
+ * its camera's sensor. */
+size_t nsk_link_memory(const nsk_handed_network *network, const nsk_model *model);
+size_t nsk_sensor_memory(const nsk_handed_network *network, const nsk_model *model);
+
 #endif

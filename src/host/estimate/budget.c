@@ -70,17 +70,35 @@ static bool add_layers(nsk_budget *b, const nsk_model *model, tally *t, nsk_erro
            (model->streamed == 0 || add_cost(t, "stream", &stream, &b->streaming, error));
 }
 
+/* Of the sensor, and of what the loop sees of that, pixels. */
+typedef struct sizes {
+    unsigned sensor[2], seen[2];
+} sizes;
+
+static sizes sizes_of(const nsk_product *p, const nsk_model *model) {
+    sizes of = {{p->camera_width > 0 ? (unsigned)p->camera_width : model->width,
+                 p->camera_height > 0 ? (unsigned)p->camera_height : model->height},
+                {0, 0}};
+    of.seen[0] = nsk_sensor_width(&p->sensor, of.sensor[0]);
+    of.seen[1] = nsk_sensor_height(&p->sensor, of.sensor[1]);
+    return of;
+}
+
 static bool scales(const nsk_product *p, const nsk_model *model) {
-    return (p->camera_width > 0 && p->camera_width != model->width) ||
-           (p->camera_height > 0 && p->camera_height != model->height);
+    const sizes of = sizes_of(p, model);
+    return of.seen[0] != model->width || of.seen[1] != model->height;
 }
 
 /* What the firmware's loop holds of the camera's picture besides the frame. */
 static double camera_bytes(const nsk_product *p, const nsk_model *model) {
-    unsigned width = p->camera_width > 0 ? (unsigned)p->camera_width : model->width;
-    unsigned height = p->camera_height > 0 ? (unsigned)p->camera_height : model->height;
+    const sizes of = sizes_of(p, model);
+    const unsigned width = of.seen[0];
+    const unsigned height = of.seen[1];
+    const double lines = nsk_sensor_is_plain(&p->sensor)
+                             ? 0.0
+                             : (double)nsk_sensor_bytes(&p->sensor, of.sensor[0], model->channels);
     double scaling = (double)width * model->channels + (double)nsk_scaler_bytes(model);
-    return (double)NSK_LOOP_BYTES + (scales(p, model) ? scaling : 0.0) +
+    return (double)NSK_LOOP_BYTES + lines + (scales(p, model) ? scaling : 0.0) +
            (p->check_frames ? (double)nsk_frame_check_bytes(width, height, model->channels) : 0.0);
 }
 
@@ -93,10 +111,9 @@ static double checks_of(const nsk_product *p) {
 /* The camera's picture and the model's bytes. */
 static bool add_around(nsk_budget *b, const nsk_model *model, const nsk_product *p, tally *t,
                        nsk_error *error) {
-    int width = p->camera_width > 0 ? p->camera_width : model->width;
-    int height = p->camera_height > 0 ? p->camera_height : model->height;
-    const nsk_work scaling = nsk_scaling_work(model, (unsigned)width, (unsigned)height);
-    const nsk_work frame_check = nsk_frame_check_work(model, (unsigned)width, (unsigned)height);
+    const sizes of = sizes_of(p, model);
+    const nsk_work scaling = nsk_scaling_work(model, of.seen[0], of.seen[1]);
+    const nsk_work frame_check = nsk_frame_check_work(model, of.seen[0], of.seen[1]);
     const nsk_work check = {.calls = 1, .moved = model->size};
     if ((scales(p, model) &&
          !add_cost(t, nsk_scaling_group(model), &scaling, &b->scaling, error)) ||

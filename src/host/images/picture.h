@@ -43,7 +43,8 @@ void nsk_picture_channels(const nsk_picture *picture, nsk_colour colour, uint8_t
 /* The other way round, into a picture of that size. */
 void nsk_picture_from_channels(const uint8_t *frame, nsk_colour colour, nsk_picture *picture);
 
-/* Fits and orders: one frame as the camera would give it. */
+/* Through the sensor, where the input says that there is one (images/sensor.h), fits and orders:
+ * one frame as the camera would give it. */
 void nsk_picture_to_frame(const nsk_picture *picture, const nsk_input *input, uint8_t *frame);
 
 #endif

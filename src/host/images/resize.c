@@ -199,10 +199,3 @@ void nsk_picture_from_channels(const uint8_t *frame, nsk_colour colour, nsk_pict
         }
     }
 }
-
-void nsk_picture_to_frame(const nsk_picture *picture, const nsk_input *input, uint8_t *frame) {
-    nsk_picture fitted;
-    nsk_picture_fit(picture, input, &fitted);
-    nsk_picture_channels(&fitted, input->colour, frame);
-    nsk_picture_clear(&fitted);
-}

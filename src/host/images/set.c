@@ -125,18 +125,30 @@ static void move(uint8_t *frame, const nsk_input *input, int right, int down) {
     g_free(from);
 }
 
-bool nsk_images_frame(const nsk_images *images, int index, uint8_t *frame, nsk_error *error) {
+static bool make_frame(const nsk_images *images, int index, const nsk_input *input, uint8_t *frame,
+                       nsk_error *error) {
     const nsk_entry *one = &g_array_index(images->entries, nsk_entry, index);
     nsk_picture picture;
     if (!nsk_images_picture(images, index, &picture, error)) {
         return false;
     }
-    nsk_picture_to_frame(&picture, &images->input, frame);
+    nsk_picture_to_frame(&picture, input, frame);
     nsk_picture_clear(&picture);
     if (one->moved_x != 0 || one->moved_y != 0) {
-        move(frame, &images->input, one->moved_x, one->moved_y);
+        move(frame, input, one->moved_x, one->moved_y);
     }
     return true;
+}
+
+bool nsk_images_frame(const nsk_images *images, int index, uint8_t *frame, nsk_error *error) {
+    return make_frame(images, index, &images->input, frame, error);
+}
+
+bool nsk_images_stored_frame(const nsk_images *images, int index, uint8_t *frame,
+                             nsk_error *error) {
+    nsk_input input = images->input;
+    input.sensor = (nsk_sensor){0};
+    return make_frame(images, index, &input, frame, error);
 }
 
 bool nsk_picture_frame(const char *path, const nsk_input *input, uint8_t *frame, nsk_error *error) {

@@ -46,7 +46,7 @@ bool nsk_camera_board(nsk_camera *camera, const nsk_live_setup *setup, nsk_error
                                                 : "has no memory to keep its camera's picture");
     }
     far_camera *c = g_new0(far_camera, 1);
-    *camera = (nsk_camera){.kind = &kind, .of = c};
+    *camera = (nsk_camera){.kind = &kind, .of = c, .sensed = true};
     c->board = setup->board;
     c->input = setup->input;
     nsk_open(&c->model, setup->model->bytes, setup->model->size);

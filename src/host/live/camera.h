@@ -27,6 +27,7 @@ typedef struct nsk_camera {
     void *of;
     double rate;    /* pictures a second; 0: not said */
     int count;      /* in all; 0: not known */
+    bool sensed;    /* they have gone through the sensor already */
     bool same_size; /* for certain: rows can be held against those of the picture before */
 } nsk_camera;
 

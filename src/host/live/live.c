@@ -9,6 +9,7 @@
 struct nsk_live {
     const nsk_live_setup *setup;
     nsk_camera camera;
+    nsk_input input; /* of its pictures */
     nsk_model model;
     void *workspace;
     uint8_t *frame;
@@ -62,6 +63,10 @@ nsk_live *nsk_live_open(const nsk_live_setup *setup, nsk_error *error) {
     if (!good) {
         nsk_live_close(l);
         return NULL;
+    }
+    l->input = *setup->input;
+    if (l->camera.sensed) {
+        l->input.sensor = (nsk_sensor){0};
     }
     l->workspace = g_malloc(l->model.workspace_bytes);
     l->frame = g_malloc((gsize)l->model.width * l->model.height * l->model.channels);
@@ -171,7 +176,7 @@ static void look_at_light(const nsk_live *l, nsk_live_frame *frame) {
 static bool score(nsk_live *l, const nsk_shot *shot, nsk_live_frame *frame, gint64 *start,
                   nsk_error *error) {
     const nsk_live_setup *setup = l->setup;
-    nsk_picture_to_frame(&shot->picture, setup->input, l->frame);
+    nsk_picture_to_frame(&shot->picture, &l->input, l->frame);
     look_at_light(l, frame);
     frame->took[NSK_LIVE_PREPARE] = seconds_since(start);
     if (!nsk_network_score(setup->network, setup->input, l->frame, l->by_float, error)) {
@@ -221,7 +226,7 @@ nsk_live_state nsk_live_next(nsk_live *live, nsk_live_frame *frame, nsk_error *e
     }
     if (frame->fault != NSK_FAULT_NONE) {
         nsk_decider_forget(&live->decider);
-        nsk_picture_to_frame(&shot.picture, live->setup->input, live->frame);
+        nsk_picture_to_frame(&shot.picture, &live->input, live->frame);
         return NSK_LIVE_THERE;
     }
     return score(live, &shot, frame, &start, error) ? NSK_LIVE_THERE : NSK_LIVE_FAILED;

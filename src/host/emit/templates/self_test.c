@@ -200,7 +200,7 @@ static void *take_memory(void *context, size_t bytes) {
 static nsk_row show_row(void *context, uint8_t *to, size_t bytes, unsigned y) {
     test_port *t = (test_port *)context;
     (void)bytes;
-    if (y == 0 && t->picture++ == t->network->step_count) {
+    if (y == test_camera_first(&t->camera) && t->picture++ == t->network->step_count) {
         return NSK_ROW_END;
     }
     test_camera_row(&t->camera, t->picture - 1U, y, to);
@@ -254,6 +254,7 @@ static void set_camera(test_port *t, const nsk_model *model) {
     t->camera.channels = model->channels;
     t->camera.width = f->camera_width > 0 ? f->camera_width : model->width;
     t->camera.height = f->camera_height > 0 ? f->camera_height : model->height;
+    t->camera.sensor = f->sensing != NULL ? &f->sensing->sensor : NULL;
 }
 
 static int run_loop(const self_test_network *network, uint32_t *stack) {
