@@ -58,6 +58,7 @@ int main(int argc, char **argv) {
         {"links", NULL, NULL, NULL, NULL, link_tests},
         {"slots", NULL, NULL, NULL, NULL, slots_tests},
         {"sensors", NULL, NULL, NULL, NULL, sensor_tests},
+        {"what a board has said", NULL, NULL, NULL, NULL, on_board_tests},
         {"live", NULL, NULL, NULL, NULL, live_tests},
         {"train", NULL, NULL, NULL, NULL, train_tests},
         CU_SUITE_INFO_NULL,

@@ -56,6 +56,7 @@ typedef struct nsk_budget {
     /* Whether the core's timings are published: where not, a cycle is counted for each instruction,
      * and only the board can tell how long it takes. */
     bool timed;
+    bool measured; /* layers and preparation by a board: nsk_budget_set_cycles */
     /* Where they are not: seconds between which a model of the core's pipeline has it, with most of
      * its numbers assumed (docs/estimates.md). 0: there is no such model, or the table was learned.
      */
@@ -100,6 +101,10 @@ bool nsk_budget_compile(const nsk_model_file *model, const char *core, double *c
                         nsk_error *error);
 /* Puts another figure in place of the table's. */
 void nsk_budget_set_code(nsk_budget *budget, double code, const char *source);
+/* The same of time: cycles of each layer, and of the preparation last, with what it takes to keep
+ * rows where layers are streamed. What the product does around the model stays the table's. */
+void nsk_budget_set_cycles(nsk_budget *budget, const nsk_board *board, const nsk_product *product,
+                           const double *cycles, const char *source);
 void nsk_budget_free(nsk_budget *budget);
 
 #ifdef __cplusplus

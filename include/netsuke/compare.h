@@ -105,9 +105,9 @@ double nsk_right_among(const nsk_comparison *comparison, int first, bool integer
 void nsk_scoring_free(nsk_scoring *scoring);
 
 /* How many images the float network gets right, step by step on the way to the integer model: of
- * pictures as they are stored; as they come through the camera's sensor, which is the same where the
- * input has none; fed with what the device makes of a frame; with the integer model's weights besides. What is
- * left to the integer model's own count comes from rounding what is computed. */
+ * pictures as they are stored; as they come through the camera's sensor, which is the same where
+ * the input has none; fed with what the device makes of a frame; with the integer model's weights
+ * besides. What is left to the integer model's own count comes from rounding what is computed. */
 typedef struct nsk_loss_split {
     int stored, exact, prepared, weights;
 } nsk_loss_split;

@@ -28,6 +28,8 @@ int nsk_film_frames(const nsk_film *film);
 /* Pixels of a picture that the camera gives; as pictures of a scene are stored. */
 void nsk_film_size(const nsk_film *film, int *width, int *height);
 void nsk_film_stored_size(const nsk_film *film, int *width, int *height);
+/* The model's frame of a picture's pixels, as the host half makes it. */
+void nsk_film_frame(const nsk_film *film, const uint8_t *pixels, uint8_t *frame);
 /* Bytes of what the sensor sends of a picture, where it is no pixels as they are; 0: it is, or
  * these are frames that have gone through it. And that itself, of a picture's pixels. */
 size_t nsk_film_sent(const nsk_film *film);

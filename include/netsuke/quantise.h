@@ -23,7 +23,7 @@ typedef struct nsk_model_file {
     size_t weight_bytes;          /* weights and biases among them */
     size_t workspace_lower_bound; /* most bytes alive at one step: no plan can need less */
     int fitted; /* calibration images that rounding and biases were fitted on; 0: nothing was */
-    const nsk_elsewhere *elsewhere; /* NULL: here. compare, stress and classify look at it */
+    const nsk_elsewhere *elsewhere; /* NULL: here. compare, stress, classify, rehearse look at it */
     int moved; /* copies of few calibration images that were looked at besides, moved a little */
 } nsk_model_file;
 

@@ -19,11 +19,13 @@ static const double PATIENCE = 2.5;  /* periods of the camera that the port wait
 /* The board, as the port's context. */
 typedef struct sim {
     const nsk_stage *stage;
-    nsk_model model;   /* as it was opened before the board runs: for shapes */
-    uint8_t *flash;    /* the model's bytes, which may change */
-    size_t flipped;    /* place of the byte whose bit is another; past the end: none */
-    uint8_t *picture;  /* that the camera shows */
-    uint8_t *lines;    /* as its sensor sends it; NULL: as it is */
+    nsk_model model;  /* as it was opened before the board runs: for shapes */
+    uint8_t *flash;   /* the model's bytes, which may change */
+    size_t flipped;   /* place of the byte whose bit is another; past the end: none */
+    uint8_t *picture; /* that the camera shows */
+    uint8_t *lines;   /* as its sensor sends it; NULL: as it is */
+    uint8_t *framed;  /* of it, and what else it takes to run that elsewhere, too; or NULL */
+    void *workspace;
     int width, height; /* of it, pixels */
     nsk_ram *ram;
     double now;  /* seconds */
@@ -128,7 +130,7 @@ static nsk_row next_picture(sim *s) {
     s->now = fmax(s->now, shown * period(s));
     s->taking.arrived = s->now;
     heal(s);
-    s->good = show(s);
+    s->good = s->good && show(s);
     if (s->lines != NULL && s->good) {
         nsk_film_send(s->stage->film, s->picture, s->lines);
     }
@@ -235,6 +237,18 @@ static int class_of(const sim *s, const nsk_answered *answer) {
                : (int)nsk_best(answer->model, answer->scores);
 }
 
+/* On a board at a link, too: whoever runs it there holds its scores against these. */
+static bool run_elsewhere(sim *s) {
+    const nsk_model_file *file = s->stage->model;
+    nsk_model model;
+    nsk_film_frame(s->stage->film, s->picture, s->framed);
+    nsk_open(&model, file->bytes, file->size); /* what is broken here is whole there */
+    nsk_prepare(&model, s->framed, (size_t)model.width * model.channels, s->workspace);
+    nsk_run(&model, s->workspace, NULL);
+    return file->elsewhere->run(file->elsewhere->context, s->framed,
+                                (int32_t *)(void *)nsk_scores(&model, s->workspace), s->error);
+}
+
 static void sim_answer(void *context, const nsk_answered *answer) {
     sim *s = context;
     nsk_rehearsed *a = &s->taking;
@@ -248,6 +262,9 @@ static void sim_answer(void *context, const nsk_answered *answer) {
     s->result->correct += nsk_film_shows(s->stage->film, s->frame, a->class_index);
     if (s->good && s->stage->capture != NULL) {
         s->good = capture(s, a, s->error);
+    }
+    if (s->good && s->framed != NULL) {
+        s->good = run_elsewhere(s);
     }
     record(s, answer->scores);
 }
@@ -353,12 +370,18 @@ nsk_rehearsal *nsk_board_play(const nsk_stage *stage, nsk_error *error) {
         s.result->classes = s.model.classes;
         nsk_film_size(stage->film, &s.width, &s.height);
         s.picture = g_malloc0((size_t)s.width * (size_t)s.height * s.model.channels);
+        if (stage->model->elsewhere != NULL) {
+            s.framed = g_malloc((size_t)s.model.width * s.model.height * s.model.channels);
+            s.workspace = g_malloc(s.model.workspace_bytes);
+        }
         const size_t sent = nsk_film_sent(stage->film);
         s.lines = sent > 0 ? g_malloc0(sent) : NULL;
         good = play(&s);
     }
     finish(&s);
     g_free(s.lines);
+    g_free(s.framed);
+    g_free(s.workspace);
     g_free(s.picture);
     g_free(s.flash);
     if (!good) {

@@ -247,12 +247,26 @@ size_t nsk_film_sent(const nsk_film *film) {
                : 0;
 }
 
+static void picture_of(const nsk_film *film, const uint8_t *pixels, nsk_picture *picture) {
+    nsk_error never;
+    nsk_picture_start(picture, (uint64_t)film->camera.width, (uint64_t)film->camera.height, &never);
+    nsk_picture_from_channels(pixels, film->camera.colour, picture);
+}
+
+void nsk_film_frame(const nsk_film *film, const uint8_t *pixels, uint8_t *frame) {
+    nsk_picture picture;
+    if (film->images != NULL) { /* it is one */
+        memcpy(frame, pixels, nsk_frame_bytes(&film->camera));
+        return;
+    }
+    picture_of(film, pixels, &picture);
+    nsk_picture_to_frame(&picture, &film->sent, frame);
+    nsk_picture_clear(&picture);
+}
+
 void nsk_film_send(const nsk_film *film, const uint8_t *pixels, uint8_t *lines) {
     nsk_picture picture;
-    nsk_error never;
-    nsk_picture_start(&picture, (uint64_t)film->camera.width, (uint64_t)film->camera.height,
-                      &never);
-    nsk_picture_from_channels(pixels, film->camera.colour, &picture);
+    picture_of(film, pixels, &picture);
     nsk_picture_send(&picture, &film->sent, lines);
     nsk_picture_clear(&picture);
 }

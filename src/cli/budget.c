@@ -2,11 +2,11 @@
 #include <math.h>
 #include <stdio.h>
 
-#include "command.h"
+#include "budget_on.h"
 #include "table.h"
 
 typedef struct budget_options {
-    char *plot;
+    char *plot, *output;
     gboolean compile;
 } budget_options;
 
@@ -39,7 +39,8 @@ static void json_numbers(JsonBuilder *b, const char *group, const char *const *n
     json_builder_end_object(b);
 }
 
-static void print_json(const cli_context *context, const nsk_budget *u) {
+static void print_json(const cli_context *context, const nsk_budget *u,
+                       const cli_measured *measured) {
     static const char *const flash[] = {"total", "model", "code", "loop"};
     static const char *const ram[] = {"total", "workspace", "lower_bound",
                                       "frame", "camera",    "stack"};
@@ -71,6 +72,7 @@ static void print_json(const cli_context *context, const nsk_budget *u) {
         cli_json_real(b, "days", u->days);
     }
     json_limits(b, u);
+    cli_json_measured(b, context, measured);
     json_builder_end_object(b);
     cli_print_json(b);
 }
@@ -116,6 +118,15 @@ static void print_energy(const cli_context *context, const nsk_budget *u) {
     }
 }
 
+/* Measured: preparation and layers. */
+static double of_board(const nsk_budget *u) {
+    double sum = u->preparation.cycles;
+    for (int i = 0; i < u->layers; i++) {
+        sum += u->layer[i].cycles;
+    }
+    return sum;
+}
+
 static void print_parts(const cli_context *context, const nsk_budget *u) {
     char text[5][CLI_TEXT];
     printf("\nflash    model %s, code %s, of which the product's loop %s\n",
@@ -142,7 +153,11 @@ static void print_parts(const cli_context *context, const nsk_budget *u) {
                "         who holds the frame whole needs %s more\n",
                layers, u->band, cli_bytes(u->ram_rest_of_frame, text[4]));
     }
-    if (u->timed) {
+    if (u->measured) {
+        printf("latency  %s cycles a frame, of which the board took %s: at most %.2f frames a "
+               "second\n",
+               cli_count(u->cycles, text[0]), cli_count(of_board(u), text[1]), 1.0 / u->seconds);
+    } else if (u->timed) {
         printf("latency  %s cycles a frame: at most %.2f frames a second; by the misfits of the\n"
                "         cost table %s to %s\n",
                cli_count(u->cycles, text[0]), 1.0 / u->seconds, cli_time(u->seconds_low, text[1]),
@@ -229,13 +244,16 @@ static bool compile(cli_context *context, nsk_budget *u) {
 
 static int run(cli_context *context) {
     const budget_options *own = context->own;
+    cli_measured measured = {0};
     if (!cli_load_board(context) || !cli_load_model(context) || !cli_check_own_model(context)) {
         return cli_fail(context);
     }
     nsk_budget *u = nsk_budget_make(context->model, context->board, &context->brief->product,
                                     &context->brief->limits, &context->error);
     if (u == NULL || (own->compile && !compile(context, u)) ||
-        (own->plot != NULL && !nsk_plan_draw(context->model, own->plot, &context->error))) {
+        (own->plot != NULL && !nsk_plan_draw(context->model, own->plot, &context->error)) ||
+        !cli_budget_measure(context, u, own->output, &measured)) {
+        cli_measured_clear(&measured);
         nsk_budget_free(u);
         return cli_fail(context);
     }
@@ -244,7 +262,7 @@ static int run(cli_context *context) {
         holds = holds && u->limits[i].holds;
     }
     if (context->json) {
-        print_json(context, u);
+        print_json(context, u, &measured);
     } else {
         cli_print_facts(context);
         printf("On board '%s': %s at %.0f MHz, %.6g KiB of flash, %.6g KiB of RAM, %g frames a "
@@ -255,18 +273,28 @@ static int run(cli_context *context) {
         print_limits(u);
         print_parts(context, u);
         print_layers(u, context->model, context->board->clock);
+        cli_print_measured(context, &measured, own->output);
         puts("\nHow each figure was obtained");
         cli_paragraph("  code    ", u->code_source);
         cli_paragraph("  cycles  ", u->cycle_source);
         cli_paragraph("  stack   ", u->stack_source);
     }
+    const long differ = measured.trial != NULL ? measured.trial->differ : 0;
+    if (differ > 0) {
+        fprintf(stderr,
+                "netsuke: %ld of %d frames have other scores on the board than here, so that "
+                "its times mean nothing; netsuke trial says where\n",
+                differ, measured.trial->frames);
+    }
+    cli_measured_clear(&measured);
     nsk_budget_free(u);
-    return holds ? CLI_DONE : CLI_LIMIT_BROKEN;
+    return holds && differ == 0 ? CLI_DONE : CLI_LIMIT_BROKEN;
 }
 
 static const cli_own own_options[] = {
     {"plot", offsetof(budget_options, plot), 0},
     {"compile", offsetof(budget_options, compile), 0},
+    {"output", offsetof(budget_options, output), 0},
     {NULL, 0, 0},
 };
 
@@ -278,10 +306,12 @@ const cli_command cli_budget = {
         "  netsuke budget demo/kiln.ini --board boards/needle.ini\n"
         "says whether the model fits that board, and where the time goes; --plot F.svg draws what "
         "stands\n"
-        "in its RAM, and when.",
+        "in its RAM, and when. --on LINK sets what a board takes beside that, and -o F.ini keeps "
+        "what its cost\n"
+        "table learns from it.",
     .least = 1,
     .most = 1,
-    .shared = "model board calibration tolerant",
+    .shared = "model board calibration held-out tolerant on",
     .own = own_options,
     .own_size = sizeof(budget_options),
     .run = run,

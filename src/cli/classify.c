@@ -167,7 +167,7 @@ const cli_command cli_classify = {
                "of an array, - for one on standard input; --sheet draws them with both answers.",
     .least = 2,
     .most = 10000,
-    .shared = "model calibration tolerant on",
+    .shared = "model calibration tolerant on remember",
     .own = own_options,
     .own_size = sizeof(classify_options),
     .run = run,

@@ -326,7 +326,9 @@ static bool load_on_board(cli_context *context) {
     return context->on_board != NULL &&
            (!context->renew || nsk_on_board_give(context->on_board, context->model, cli_progress,
                                                  NULL, &context->error)) &&
-           nsk_on_board_take(context->on_board, context->model, &context->error);
+           nsk_on_board_take(context->on_board, context->model, &context->error) &&
+           (context->remember == NULL || nsk_on_board_remember(context->on_board, context->model,
+                                                               context->remember, &context->error));
 }
 
 bool cli_load_model(cli_context *context) {
@@ -336,6 +338,11 @@ bool cli_load_model(cli_context *context) {
         good = context->model != NULL;
     } else if (!good && cli_load_network(context) && cli_load_calibration(context)) {
         good = quantise(context);
+    }
+    if (good && context->remember != NULL && context->on == NULL) {
+        return nsk_fail(&context->error,
+                        "--remember %s: of a board's answers: say where it is by --on LINK",
+                        context->remember);
     }
     return good && (context->on == NULL || context->on_board != NULL || load_on_board(context));
 }

@@ -20,6 +20,7 @@ typedef struct cli_command cli_command;
 typedef struct cli_context {
     char *model_path, *board_path, *calibration_path, *held_out_path, *training_path;
     char *on;       /* link to a board */
+    char *remember; /* folder for what it says of frames */
     gboolean renew; /* it is given the model, if it runs another; is it? once it is there */
     gint sample;    /* of the held-out images; 0: all */
     gboolean tolerant, strict, json, force;

@@ -547,7 +547,7 @@ const cli_command cli_compare = {
                "--plot F.svg whether the probabilities can be trusted.",
     .least = 1,
     .most = 1,
-    .shared = "model calibration held-out tolerant strict on",
+    .shared = "model calibration held-out tolerant strict on remember",
     .own = own_options,
     .own_size = sizeof(compare_options),
     .run = run,

@@ -393,7 +393,7 @@ static int run(cli_context *context) {
         nsk_verdict *v = nsk_verdict_new();
         rehearse_judge(&s, v);
         print(&s, points, v);
-        status = cli_conclude(context, v);
+        status = cli_conclude_board(context, cli_conclude(context, v));
         nsk_verdict_free(v);
     }
     nsk_sweep_free(points);
@@ -426,10 +426,12 @@ const cli_command cli_rehearse = {
         "without\n"
         "a scene, held-out images. --scenes plays all that the brief names, --sweep tries other "
         "rules on\n"
-        "the same scores, --fault flash@40 breaks something at frame 40.",
+        "the same scores, --fault flash@40 breaks something at frame 40. --on LINK runs each frame "
+        "on a\n"
+        "board, too, and holds its scores against these.",
     .least = 1,
     .most = 1,
-    .shared = "model board calibration held-out tolerant strict",
+    .shared = "model board calibration held-out tolerant strict on remember",
     .own = own_options,
     .own_size = sizeof(rehearse_options),
     .usual = "frames: all; seed: 1",

@@ -213,7 +213,7 @@ const cli_command cli_stress = {
         "and says where both models fail, and whether the integer model breaks earlier.",
     .least = 1,
     .most = 1,
-    .shared = "model calibration held-out tolerant sample on",
+    .shared = "model calibration held-out tolerant sample on remember",
     .own = own_options,
     .own_size = sizeof(stress_options),
     .usual = "sample: 240; seed: 1",

@@ -107,6 +107,7 @@ static void print_json(const cli_context *context, const told *t) {
     }
     cli_json_int(b, "frames", r->frames);
     cli_json_int(b, "differ", r->differ);
+    cli_json_int(b, "remembered", nsk_on_board_remembered(context->on_board));
     cli_json_int(b, "requests", r->requests);
     cli_json_int(b, "repeated", r->repeated);
     cli_json_text(b, "unit", unit(t));
@@ -216,6 +217,10 @@ static void print_text(const cli_context *context, const told *t) {
                             : "NOT THE SAME SCORES");
     if (r->differ > 0) {
         printf("        %d of them differ\n", r->differ);
+    }
+    const long known = nsk_on_board_remembered(context->on_board);
+    if (known > 0) {
+        printf("        %ld of them were measured before, and not again\n", known);
     }
     if (r->frames > 0) {
         print_time(t);
@@ -331,7 +336,7 @@ const cli_command cli_trial = {
         "frames, and kept where all of them agree.",
     .least = 1,
     .most = 1,
-    .shared = "model board calibration held-out tolerant on renew",
+    .shared = "model board calibration held-out tolerant on remember renew",
     .own = own_options,
     .own_size = sizeof(trial_options),
     .usual = "frames: 50",

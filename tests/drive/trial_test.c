@@ -51,7 +51,8 @@ static void a_broken_line_is_said(void) {
     make_small();
     outcome o = drive(
         "mkdir -p \"$T/tmp\"; TMPDIR=\"$T/tmp\" netsuke trial \"$T/small.ini\" -m \"$T/small.nsk\" "
-        "--on emulate:cortex-m4 --frames 300 & n=$!; q=; while [ -z \"$q\" ] && kill -0 $n; do "
+        "--on emulate:cortex-m4 --frames 120 --remember \"$T/kept\" & n=$!; q=; while [ -z \"$q\" "
+        "] && kill -0 $n; do "
         "sleep "
         "0.1; q=$(grep -l \"[u]nix:$T\" /proc/[0-9]*/cmdline 2>/dev/null | cut -d/ -f3); done; "
         "sleep "
@@ -60,6 +61,16 @@ static void a_broken_line_is_said(void) {
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "of the held-out images: every score is the one"));
     CU_ASSERT_STRING_EQUAL(o.err, "netsuke: the link ended: the board's side was closed\n");
     outcome_clear(&o);
+    /* it goes on with that, and then has all of it */
+    for (int round = 0; round < 2; round++) {
+        JsonNode *root = drive_json(0, "netsuke trial \"$T/small.ini\" -m \"$T/small.nsk\" --on "
+                                       "emulate:cortex-m4 --frames 120 --remember \"$T/kept\" "
+                                       "--json");
+        const double known = json_number(root, "remembered");
+        CU_ASSERT_EQUAL(json_number(root, "frames"), 120);
+        CU_ASSERT(round == 0 ? known > 0.0 && known < 120.0 : known == 120.0);
+        json_node_unref(root);
+    }
 }
 
 static void what_it_shows(void) {
@@ -120,6 +131,31 @@ static void another_model_is_given(void) {
 
 /* What an emulator counts is the same wherever it runs. */
 static void costs_are_learned(void) {
+    /* beside the estimate, and kept; a film's frames are run there, too */
+    JsonNode *root = drive_json(0, "netsuke budget demo/kiln.ini --on emulate:cortex-m4 -o "
+                                   "\"$T/learned.ini\" --json");
+    CU_ASSERT_EQUAL(json_length(root, "measured"), 15);
+    for (int i = 0; i < 15; i++) {
+        char counted[32];
+        char measured[32];
+        g_snprintf(counted, sizeof counted, "measured.%d.counted", i);
+        g_snprintf(measured, sizeof measured, "measured.%d.measured", i);
+        CU_ASSERT_DOUBLE_EQUAL(json_number(root, counted) / json_number(root, measured), 1.0, 0.05);
+    }
+    json_node_unref(root);
+    root = drive_json(
+        0, "sed \"s#= images#= $PWD/demo/images#; s#kiln.onnx#$PWD/demo/&#; "
+           "s#labels.txt#$PWD/demo/&#; s#\\.\\./boards/trimmer.ini#b.ini#; "
+           "/^scenes/d\" demo/kiln.ini > \"$T/l.ini\" && sed 's#^file = .*#file = learned.ini#' "
+           "boards/trimmer.ini > \"$T/b.ini\" && netsuke budget \"$T/l.ini\" --json");
+    CU_ASSERT(json_number(root, "latency.cycles") > 3.4e6);
+    json_node_unref(root);
+    drive_fails("sim: of a board's answers", "netsuke compare demo/kiln.ini --remember sim");
+    drive_fails("this machine's time teaches nothing",
+                "netsuke budget demo/kiln.ini --on sim -o \"$T/x.ini\"");
+    root = drive_json(0, "netsuke rehearse demo/kiln.ini --on sim --scene "
+                         "demo/scenes/plain.csv --frames 12 --json");
+    json_node_unref(root);
     outcome o = drive_for(0, "netsuke clock demo/kiln.ini --on emulate:cortex-m4 -o "
                              "\"$T/ours.ini\" && grep 'emulate' \"$T/ours.ini\"");
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "learned from emulate:cortex-m4"));

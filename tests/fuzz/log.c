@@ -1,8 +1,10 @@
-/* Any text as what a board printed of a model, as a linker's map, and as a injection. */
+/* Any text as what a board printed of a model, as what it said over a link before, as a linker's
+ * map, and as an injection. */
 #include <string.h>
 
 #include "estimate/clock.h"
 #include "estimate/link_map.h"
+#include "link/kept.h"
 #include "netsuke/rehearse.h"
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size);
@@ -23,6 +25,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {
     nsk_clocked_parse(text, "log", &model, &clocked, &error);
     nsk_clocked_clear(&clocked);
     nsk_link_map_free(nsk_link_map_parse(text, "map", &error));
+    nsk_kept_close(nsk_kept_parse(text, size, &model));
     nsk_injection_parse(text, &injection, &error);
     g_free(text);
     return 0;

@@ -307,6 +307,33 @@ void nsk_budget_set_code(nsk_budget *b, double code, const char *source) {
     b->code_source = g_strdup(source);
 }
 
+void nsk_budget_set_cycles(nsk_budget *b, const nsk_board *board, const nsk_product *product,
+                           const double *cycles, const char *source) {
+    const double before = b->preparation.cycles + b->streaming.cycles;
+    double change = cycles[b->layers] - before;
+    b->preparation.cycles = cycles[b->layers];
+    b->streaming.cycles = 0.0;
+    for (int i = 0; i < b->layers; i++) {
+        change += cycles[i] - b->layer[i].cycles;
+        b->layer[i].cycles = cycles[i];
+    }
+    if (b->again.cycles > 0.0) {
+        b->again.cycles += change;
+        change *= 2.0;
+    }
+    b->cycles += change;
+    b->measured = b->timed = true;
+    b->seconds = b->seconds_low = b->seconds_high = b->cycles / board->clock;
+    b->seconds_fast = b->seconds_slow = 0.0;
+    b->watchdog = longest_apart(b, product) / board->clock;
+    estimate_power(b, product, board);
+    nsk_budget_limit *l = &b->limits[NSK_LIMIT_LATENCY];
+    l->value = b->seconds;
+    l->holds = l->value <= l->limit;
+    g_free(b->cycle_source);
+    b->cycle_source = g_strdup(source);
+}
+
 void nsk_budget_free(nsk_budget *b) {
     if (b != NULL) {
         g_free(b->layer);

@@ -110,6 +110,7 @@ void nsk_on_board_close(nsk_on_board *board) {
     if (board != NULL) {
         nsk_stream_close(&board->line.stream);
         nsk_taken_clear(&board->taken);
+        nsk_kept_close(board->kept);
         g_free(board);
     }
 }

@@ -2,6 +2,7 @@
 #ifndef NSK_LINK_BOARD_H
 #define NSK_LINK_BOARD_H
 
+#include "link/kept.h"
 #include "link/line.h"
 #include "netsuke/on_board.h"
 
@@ -20,6 +21,7 @@ struct nsk_on_board {
     nsk_board_self self;
     uint32_t frame; /* number of the last one */
     nsk_taken taken;
+    nsk_kept *kept; /* of frames that need not be run again, or NULL */
 };
 
 void nsk_taken_clear(nsk_taken *taken);
