@@ -201,6 +201,10 @@ static nsk_row give_row(void *context, uint8_t *to, size_t bytes, unsigned y) {
         return NSK_ROW_END;
     }
     c->pictures -= y == c->first;
+    if (c->firmware->sensing != NULL) {
+        demand(y < nsk_sensor_lines(&c->firmware->sensing->sensor, c->height),
+               "a line that is none");
+    }
     if (way < 2) {
         return way == 0 ? NSK_ROW_LATE : NSK_ROW_CUT;
     }
@@ -397,7 +401,9 @@ static void run_loop(const nsk_model *model, uint8_t *bytes, draws *d) {
     c.pictures = pictures;
     draw_rule(d, model, lines, thresholds, &f.rule);
     const nsk_sensing sensing = {draw_sensor(d), nsk_sensor_bytes, nsk_sensor_set, nsk_sensor_row};
-    if (f.rule.hold_off == 4) { /* of what is drawn already: the seeds keep their meaning */
+    if (f.rule.hold_off == 4 &&
+        !nsk_sensor_is_plain(
+            &sensing.sensor)) { /* of what is drawn already: the seeds keep their meaning */
         f.sensing = &sensing;
         f.camera_width = (uint16_t)(f.camera_width / 2U * 2U);
         f.camera_height = (uint16_t)(f.camera_height / 2U * 2U);

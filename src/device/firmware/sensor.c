@@ -164,6 +164,11 @@ static const format_of formats[NSK_SENSOR_FORMATS] = {
     /* 10-bit grey */ {put_grey10, 2, 1, {1, 1}, 1, {0, 0}},
 };
 
+/* Of one that there is not, pixels: nsk_sensor_set refuses it. */
+static const format_of *format(const nsk_sensor *sensor) {
+    return &formats[sensor->format < NSK_SENSOR_FORMATS ? sensor->format : NSK_SENSOR_PIXELS];
+}
+
 bool nsk_sensor_is_plain(const nsk_sensor *sensor) {
     return sensor->format == NSK_SENSOR_PIXELS && !sensor->mirrored && !sensor->upside_down &&
            sensor->width == 0;
@@ -178,7 +183,7 @@ unsigned nsk_sensor_height(const nsk_sensor *sensor, unsigned height) {
 }
 
 size_t nsk_sensor_line_bytes(const nsk_sensor *sensor, unsigned width, unsigned channels) {
-    const unsigned bytes = formats[sensor->format].bytes;
+    const unsigned bytes = format(sensor)->bytes;
     return (size_t)width * (bytes > 0 ? bytes : channels);
 }
 
@@ -187,7 +192,7 @@ unsigned nsk_sensor_lines(const nsk_sensor *sensor, unsigned height) {
 }
 
 size_t nsk_sensor_bytes(const nsk_sensor *sensor, unsigned width, unsigned channels) {
-    return nsk_sensor_line_bytes(sensor, width, channels) * formats[sensor->format].held;
+    return nsk_sensor_line_bytes(sensor, width, channels) * format(sensor)->held;
 }
 
 nsk_status nsk_sensor_set(nsk_sensor_reader *reader, const nsk_sensor *sensor,
@@ -227,7 +232,7 @@ nsk_status nsk_sensor_set(nsk_sensor_reader *reader, const nsk_sensor *sensor,
 /* How many lines must have come before row `y` of the sensor's picture can be made; rows as they
  * come. */
 static unsigned lines_for(const nsk_sensor_reader *r, unsigned y) {
-    switch (formats[r->sensor.format].held) {
+    switch (format(&r->sensor)->held) {
     case MOSAIC_LINES:
         return y + 2U < r->height ? y + 2U : r->height;
     case 2:
@@ -243,7 +248,7 @@ static unsigned next_line(const nsk_sensor_reader *r, unsigned *place) {
     const unsigned last = r->height - 1U;
     if (r->sensor.format != NSK_SENSOR_NV12) {
         const unsigned line = r->sensor.upside_down ? last - r->read : r->read;
-        *place = formats[r->sensor.format].held == MOSAIC_LINES ? line % MOSAIC_LINES : 0U;
+        *place = format(&r->sensor)->held == MOSAIC_LINES ? line % MOSAIC_LINES : 0U;
         return line;
     }
     const unsigned part = r->read % 3U;
@@ -281,7 +286,7 @@ nsk_row nsk_sensor_row(nsk_sensor_reader *reader,
         }
     }
     writer w = {to, r->colour};
-    formats[r->sensor.format].make(r, r->sensor.upside_down ? r->height - 1U - come : come, &w);
+    format(&r->sensor)->make(r, r->sensor.upside_down ? r->height - 1U - come : come, &w);
     if (r->sensor.mirrored) {
         mirror(to, r->sensor.width, r->channels);
     }
