@@ -48,6 +48,15 @@ const nsk_input *nsk_images_input(const nsk_images *images);
 /* How many things were left out by `tolerant`, and each of them in words. */
 int nsk_images_left_out(const nsk_images *images);
 const char *nsk_images_left_out_at(const nsk_images *images, int index);
+/* What light and lens make of a frame as the network gets it, in levels of 255: the mean of its
+ * luma, its standard deviation, and by how much red is brighter than blue. */
+typedef enum nsk_light {
+    NSK_LIGHT_BRIGHTNESS,
+    NSK_LIGHT_CONTRAST,
+    NSK_LIGHT_WARMTH,
+    NSK_LIGHTS
+} nsk_light;
+
 /* Bytes of one prepared frame: width x height x channels. */
 size_t nsk_images_frame_bytes(const nsk_images *images);
 /* One picture as the camera would give it: resized, channels in the input's order. */

@@ -27,15 +27,6 @@ typedef struct nsk_live_setup {
     const nsk_images *known; /* pictures that light is held against, or NULL */
 } nsk_live_setup;
 
-/* What light and lens make of a frame as the network gets it, in levels of 255: the mean of its
- * luma, its standard deviation, and by how much red is brighter than blue. */
-typedef enum nsk_light {
-    NSK_LIGHT_BRIGHTNESS,
-    NSK_LIGHT_CONTRAST,
-    NSK_LIGHT_WARMTH,
-    NSK_LIGHTS
-} nsk_light;
-
 /* Times that are told of a picture, in seconds. */
 typedef enum nsk_live_part {
     NSK_LIVE_CAMERA,   /* waiting for it, reading and decoding it */

@@ -103,9 +103,9 @@ char *nsk_difference_text(const nsk_difference *difference, const nsk_model *mod
 /* From now on the model runs on the board wherever nsk_model_file.elsewhere is looked at; each
  * score is held against this machine's, which computes it, too. Board and file outlive that. */
 bool nsk_on_board_take(nsk_on_board *board, nsk_model_file *model, nsk_error *error);
-/* What the board says of frames that it agrees on is kept in a file of that folder, and is not asked
- * again: by nsk_on_board_take's model, and by nsk_trial_run. So a link that broke goes on. Another
- * firmware may say something else: then another folder. */
+/* What the board says of frames that it agrees on is kept in a file of that folder, and is not
+ * asked again: by nsk_on_board_take's model, and by nsk_trial_run. So a link that broke goes on.
+ * Another firmware may say something else: then another folder. */
 bool nsk_on_board_remember(nsk_on_board *board, const nsk_model_file *model, const char *folder,
                            nsk_error *error);
 /* How many frames were not asked for. */

@@ -42,6 +42,10 @@ typedef struct nsk_survey {
     nsk_twins *twins; /* each picture that repeats an earlier one, once: the gravest case */
     int twin_count;
     int exact[NSK_TWIN_PLACES], near[NSK_TWIN_PLACES]; /* of the twins */
+    /* Of the first set's pictures, brightness, contrast and warmth as all but one of a hundred at
+     * either end have them; how many of the second's are outside of each, and of any. */
+    double low[NSK_LIGHTS], high[NSK_LIGHTS];
+    int outside[NSK_LIGHTS], outside_any;
     int overlap; /* pictures of the second set whose every pixel stands in the first too */
 } nsk_survey;
 

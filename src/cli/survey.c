@@ -75,6 +75,22 @@ static void json_set(JsonBuilder *b, const cli_context *context, const nsk_surve
     json_builder_end_object(b);
 }
 
+static void json_light(JsonBuilder *b, const nsk_survey *s) {
+    static const char *const names[NSK_LIGHTS] = {"brightness", "contrast", "warmth"};
+    json_builder_set_member_name(b, "other_light");
+    json_builder_begin_object(b);
+    cli_json_int(b, "images", s->outside_any);
+    for (int k = 0; k < NSK_LIGHTS; k++) {
+        json_builder_set_member_name(b, names[k]);
+        json_builder_begin_object(b);
+        cli_json_real(b, "low", s->low[k]);
+        cli_json_real(b, "high", s->high[k]);
+        cli_json_int(b, "outside", s->outside[k]);
+        json_builder_end_object(b);
+    }
+    json_builder_end_object(b);
+}
+
 static void json_counts(JsonBuilder *b, const char *name, const int *counts) {
     json_builder_set_member_name(b, name);
     json_builder_begin_object(b);
@@ -98,6 +114,7 @@ static void print_json(const cli_context *context, const nsk_survey *s, const ns
         json_set(b, context, &s->sets[k]);
     }
     json_builder_end_array(b);
+    json_light(b, s);
     cli_json_int(b, "overlap", s->overlap);
     json_counts(b, "exact_repeats", s->exact);
     json_counts(b, "near_repeats", s->near);
@@ -223,6 +240,24 @@ static void print_light(const cli_context *context, const nsk_survey *s) {
     cli_paragraph("OTHER LIGHT  ", text);
 }
 
+/* How many held-out images have light that calibration hardly shows: of two sets alike a few of a
+ * hundred. */
+static void print_outside(const nsk_survey *s) {
+    char text[400];
+    g_snprintf(text, sizeof text,
+               "of the held-out images %d of %d (%.1f %%) are outside of what 98 of 100 of "
+               "calibration have: brightness %.0f to %.0f (%d are outside), contrast %.0f to %.0f "
+               "(%d), warmth, red over blue, %.0f to %.0f (%d)",
+               s->outside_any, s->sets[1].images,
+               100.0 * s->outside_any / MAX(s->sets[1].images, 1), s->low[NSK_LIGHT_BRIGHTNESS],
+               s->high[NSK_LIGHT_BRIGHTNESS], s->outside[NSK_LIGHT_BRIGHTNESS],
+               s->low[NSK_LIGHT_CONTRAST], s->high[NSK_LIGHT_CONTRAST],
+               s->outside[NSK_LIGHT_CONTRAST], s->low[NSK_LIGHT_WARMTH], s->high[NSK_LIGHT_WARMTH],
+               s->outside[NSK_LIGHT_WARMTH]);
+    putchar('\n');
+    cli_paragraph("light        ", text);
+}
+
 /* The images' brightness beside what the brief takes away and divides by. */
 static void print_brightness(const cli_context *context, const nsk_survey *s) {
     static const char *const orders[] = {"red, green, blue", "blue, green, red", "grey"};
@@ -254,6 +289,7 @@ static void print_brightness(const cli_context *context, const nsk_survey *s) {
                       "the brief's mean or deviation is not that of these images; if training "
                       "used it all the same it is right, and 'netsuke vet' tells");
     }
+    print_outside(s);
     print_light(context, s);
 }
 

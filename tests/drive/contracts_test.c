@@ -8,6 +8,10 @@
 
 static void survey_json(void) {
     JsonNode *root = drive_json(0, "netsuke survey demo/kiln.ini --json");
+    CU_ASSERT(json_number(root, "other_light.images") >=
+              json_number(root, "other_light.brightness.outside"));
+    CU_ASSERT(json_number(root, "other_light.warmth.low") <
+              json_number(root, "other_light.warmth.high"));
     CU_ASSERT_EQUAL(json_length(root, "sets"), 2);
     CU_ASSERT_STRING_EQUAL(json_text(root, "sets.0.name"), "calibration");
     CU_ASSERT_STRING_EQUAL(json_text(root, "sets.1.name"), "held-out");

@@ -5,7 +5,7 @@
 #include "../suites.h"
 #include "../support.h"
 #include "brief/rule.h"
-#include "live/light.h"
+#include "images/light.h"
 #include "live/y4m.h"
 #include "netsuke/classify.h"
 #include "netsuke/gather.h"
@@ -256,6 +256,29 @@ static void light_is_held_against_a_set(void) {
     for (int n = 0; n < NSK_LIGHTS; n++) {
         CU_ASSERT(low[n] < high[n] && outside[n] > 0 && outside[n] < all / 20);
     }
+    /* a survey says the same of two sets: of the first, all of whose pictures it has looked at */
+    nsk_images *few = nsk_images_open("demo/images/calibration", &k.brief->labels, &k.brief->input,
+                                      0, false, &error);
+    nsk_survey *s = nsk_survey_make(few, k.held_out, NULL, NULL, &error);
+    CU_ASSERT_FATAL(s != NULL && nsk_light_range(few, low, high, &error));
+    int any = 0;
+    memset(outside, 0, sizeof outside);
+    for (int i = 0; i < all; i++) {
+        double light[NSK_LIGHTS];
+        bool out = false;
+        nsk_images_frame(k.held_out, i, frame, &error);
+        nsk_light_of(frame, &k.brief->input, light);
+        for (int n = 0; n < NSK_LIGHTS; n++) {
+            outside[n] += light[n] < low[n] || light[n] > high[n];
+            out = out || light[n] < low[n] || light[n] > high[n];
+        }
+        any += out;
+    }
+    CU_ASSERT(any > 0 && any == s->outside_any);
+    CU_ASSERT_EQUAL(memcmp(outside, s->outside, sizeof outside), 0);
+    CU_ASSERT_EQUAL(memcmp(low, s->low, sizeof low), 0);
+    nsk_survey_free(s);
+    nsk_images_free(few);
     g_free(frame);
     kiln_free(&k);
 }

@@ -2,6 +2,7 @@
 #include <math.h>
 #include <string.h>
 
+#include "images/light.h"
 #include "images/likeness.h"
 #include "images/set.h"
 #include "netsuke/survey.h"
@@ -16,6 +17,7 @@ typedef struct facts {
     uint8_t digest[DIGEST]; /* of size and pixels */
     nsk_likeness likeness;
     uint64_t sum[3], square[3]; /* of the frame's bytes, by channel */
+    double light[NSK_LIGHTS];
     char *reason;
 } facts;
 
@@ -55,6 +57,7 @@ static void look_at(const nsk_images *images, int index, uint8_t *frame, facts *
     nsk_likeness_of(&picture, &f->likeness);
     nsk_picture_to_frame(&picture, nsk_images_input(images), frame);
     add_up(f, frame, nsk_images_input(images));
+    nsk_light_of(frame, nsk_images_input(images), f->light);
     nsk_picture_clear(&picture);
 }
 
@@ -133,6 +136,38 @@ static void fill_set(nsk_survey_set *set, const char *name, const nsk_images *im
     find_brightness(set, images, all);
     g_ptr_array_add(reasons, NULL);
     set->reasons = (char **)g_ptr_array_free(reasons, FALSE);
+}
+
+/* ---- light ---- */
+
+static void find_light_range(nsk_survey *s, const facts *all, int count, nsk_light light) {
+    double *values = g_new(double, MAX(count, 1));
+    int read = 0;
+    for (int i = 0; i < count; i++) {
+        if (all[i].read) {
+            values[read++] = all[i].light[light];
+        }
+    }
+    if (read > 0) {
+        nsk_light_between(values, read, &s->low[light], &s->high[light]);
+    }
+    g_free(values);
+}
+
+static void find_light(nsk_survey *s, const nsk_images *const *images, facts *const *all) {
+    for (int k = 0; k < NSK_LIGHTS; k++) {
+        find_light_range(s, all[0], nsk_images_count(images[0]), (nsk_light)k);
+    }
+    for (int i = 0; i < nsk_images_count(images[1]) && s->sets[0].images > 0; i++) {
+        bool any = false;
+        for (int k = 0; k < NSK_LIGHTS && all[1][i].read; k++) {
+            const double light = all[1][i].light[k];
+            const bool outside = light < s->low[k] || light > s->high[k];
+            s->outside[k] += outside;
+            any = any || outside;
+        }
+        s->outside_any += any;
+    }
 }
 
 /* ---- pictures that stand there twice ---- */
@@ -283,6 +318,7 @@ nsk_survey *nsk_survey_make(const nsk_images *calibration, const nsk_images *hel
         all[k] = gather(images[k], &w);
         fill_set(&survey->sets[k], names[k], images[k], all[k]);
     }
+    find_light(survey, images, all);
     find_twins(survey, images, all);
     for (int k = 0; k < 2; k++) {
         for (int i = 0; i < nsk_images_count(images[k]); i++) {

@@ -2,8 +2,8 @@
 #include <string.h>
 
 #include "brief/rule.h"
+#include "images/light.h"
 #include "live/camera.h"
-#include "live/light.h"
 #include "netsuke/compare.h"
 
 struct nsk_live {

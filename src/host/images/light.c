@@ -1,5 +1,5 @@
 /* Brightness, contrast and warmth. */
-#include "live/light.h"
+#include "images/light.h"
 
 #include <math.h>
 #include <stdlib.h>
@@ -34,6 +34,12 @@ static int by_size(const void *a, const void *b) {
     return (*x > *y) - (*x < *y);
 }
 
+void nsk_light_between(double *values, int count, double *low, double *high) {
+    qsort(values, (size_t)count, sizeof *values, by_size);
+    *low = values[count / 100];
+    *high = values[count - 1 - count / 100];
+}
+
 bool nsk_light_range(const nsk_images *images, double *low, double *high, nsk_error *error) {
     const int all = nsk_images_count(images);
     const int count = MIN(all, MOST_LOOKED_AT);
@@ -49,9 +55,7 @@ bool nsk_light_range(const nsk_images *images, double *low, double *high, nsk_er
         }
     }
     for (int k = 0; k < NSK_LIGHTS && good && count > 0; k++) {
-        qsort(values + (size_t)k * (size_t)count, (size_t)count, sizeof *values, by_size);
-        low[k] = values[k * count + count / 100];
-        high[k] = values[k * count + count - 1 - count / 100];
+        nsk_light_between(values + (size_t)k * (size_t)count, count, &low[k], &high[k]);
     }
     g_free(values);
     g_free(frame);
