@@ -329,6 +329,7 @@ function holdNext() {
 }
 
 function showKept(kept) {
+  if (!state.counts && location.hash.startsWith("#set")) showView("set");
   state.counts = kept;
   state.kept = state.kept || {};
   const most = Math.max(...kept.counts);

@@ -319,6 +319,15 @@ async function fetchSet() {
   set.list = await answer.json();
   if (!before || before.round !== set.list.round) set.picked = -1;
   if (isSet()) showSet();
+  if (!before) followAddress();
+}
+
+// "#set/crack": that group, and the first of its pictures.
+function followAddress() {
+  const [view, group] = decodeURIComponent(location.hash.slice(1)).split("/");
+  if (view !== "set" || !set.groups.some((g) => g.key === group)) return;
+  openGroup(group);
+  step(1);
 }
 
 // How far it is; that there is something new; that it cannot be.
