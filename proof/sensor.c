@@ -1,7 +1,7 @@
-/* Any lines, cut at any one, of every format, for colours and grey, of these sizes and parts of them;
- * and a sensor that says anything of itself. */
-#include "__fc_builtin.h"
+/* Any lines, cut at any one, of every format, for colours and grey, of these sizes and parts of
+ * them; and a sensor that says anything of itself. */
 #include "netsuke/sensor.h"
+#include "__fc_builtin.h"
 
 static const struct {
     uint16_t width, height;
