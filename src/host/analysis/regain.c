@@ -10,22 +10,38 @@
 #include "run/runner.h"
 #include "run/said.h"
 
-/* One way of running: through the float network, whose answers are kept, or through the imitation,
- * one node's output perhaps left as it is. */
+/* A layer that is left as it is: where it stands, and what it reads in the place of its constants.
+ */
+typedef struct spared {
+    int node, output;
+    int constants[NSK_MOST_INPUTS];
+    const float *numbers[NSK_MOST_INPUTS];
+    int count;
+    nsk_regained *result;
+} spared;
+
+/* The imitation, and what the float network says. */
 typedef struct way {
     const nsk_network *network;
-    int whole;   /* value that is not rounded, or NSK_NONE */
     float *said; /* [image][class]: the float network's */
     nsk_regained *result;
+    const spared *layers;
+    int layer_count;
 } way;
+
+/* What a pass rounds. */
+typedef struct rounding {
+    const nsk_graph *graph;
+    int whole; /* value that is not rounded, or NSK_NONE */
+} rounding;
 
 static bool is_rounded(const nsk_value *v) {
     return v->pinned || v->pinned_wide;
 }
 
 static void round_value(const void *context, int value, float *numbers, size_t count) {
-    const way *w = context;
-    const nsk_value *v = nsk_graph_value(w->network->graph, value);
+    const rounding *w = context;
+    const nsk_value *v = nsk_graph_value(w->graph, value);
     const nsk_scale s = {v->pinned_scale, v->pinned_zero};
     if (v->pinned && v->fine && value != w->whole) {
         nsk_round_to_wide_levels(numbers, count, nsk_fine_scale(s));
@@ -36,7 +52,8 @@ static void round_value(const void *context, int value, float *numbers, size_t c
     }
 }
 
-static void judge(const way *w, const nsk_runner *r, int image, const float *said) {
+static void judge(const way *w, nsk_regained *result, const nsk_runner *r, int image,
+                  const float *said) {
     int classes = nsk_network_classes(w->network);
     const float *wanted = w->said + (size_t)image * (size_t)classes;
     double apart = 0.0;
@@ -46,10 +63,10 @@ static void judge(const way *w, const nsk_runner *r, int image, const float *sai
     }
 #pragma omp critical(nsk_regain_count)
     {
-        w->result->right += nsk_is_right(r->images, image, said);
-        w->result->agree += nsk_say_the_same(nsk_images_labels(r->images), said, wanted);
-        w->result->apart += llround(apart * NSK_REGAIN_APART); /* integers: in whatever order */
-        w->result->odds += llround(odds * odds * NSK_REGAIN_APART);
+        result->right += nsk_is_right(r->images, image, said);
+        result->agree += nsk_say_the_same(nsk_images_labels(r->images), said, wanted);
+        result->apart += llround(apart * NSK_REGAIN_APART); /* integers: in whatever order */
+        result->odds += llround(odds * odds * NSK_REGAIN_APART);
     }
 }
 
@@ -59,17 +76,34 @@ static bool run_float(const nsk_runner *r, int image, void *context, nsk_error *
     const float *said = nsk_runner_float(r);
     (void)error;
     memcpy(w->said + (size_t)image * classes, said, classes * sizeof *said);
-    judge(w, r, image, said);
+    judge(w, w->result, r, image, said);
     return true;
 }
 
+static void lend(const nsk_runner *r, const spared *s, bool back) {
+    for (int i = 0; i < s->count; i++) {
+        nsk_pass_lend(r->pass, s->constants[i], back ? NULL : s->numbers[i]);
+    }
+}
+
+/* All rounded; then with one layer spared, from it to the end, the last one first: so what stands
+ * before it is what all rounded has there. */
 static bool run_rounded(const nsk_runner *r, int image, void *context, nsk_error *error) {
     const way *w = context;
+    const nsk_graph *graph = w->network->graph;
+    rounding how = {graph, NSK_NONE};
     (void)error;
-    nsk_float_prepare(w->network->graph, nsk_images_input(r->images), r->frame,
-                      nsk_pass_input(r->pass));
-    nsk_pass_run_changed(r->pass, round_value, w);
-    judge(w, r, image, nsk_pass_value(r->pass, w->network->graph->output));
+    nsk_float_prepare(graph, nsk_images_input(r->images), r->frame, nsk_pass_input(r->pass));
+    nsk_pass_run_changed(r->pass, round_value, &how);
+    judge(w, w->result, r, image, nsk_pass_value(r->pass, graph->output));
+    for (int i = w->layer_count - 1; i >= 0; i--) {
+        const spared *s = &w->layers[i];
+        how.whole = s->output;
+        lend(r, s, false);
+        nsk_pass_run_from(r->pass, s->node, round_value, &how);
+        lend(r, s, true);
+        judge(w, s->result, r, image, nsk_pass_value(r->pass, graph->output));
+    }
     return true;
 }
 
@@ -83,19 +117,18 @@ static const nsk_node *node_named(const nsk_graph *graph, const char *name) {
     return NULL;
 }
 
-/* Swaps the constants that two nodes of one name read, where they are of one size. */
-static void swap_constants(const nsk_graph *graph, const nsk_node *node, const nsk_graph *others,
-                           const nsk_node *other) {
+/* The constants that the same node reads in the other graph, where they are of one size. */
+static void spare_constants(const nsk_graph *graph, const nsk_node *node, const nsk_graph *others,
+                            const nsk_node *other, spared *s) {
     for (int k = 1; k < MIN(node->inputs, other->inputs); k++) {
         if (node->input[k] == NSK_NONE || other->input[k] == NSK_NONE) {
             continue;
         }
-        nsk_value *a = nsk_graph_value(graph, node->input[k]);
-        nsk_value *b = nsk_graph_value(others, other->input[k]);
+        const nsk_value *a = nsk_graph_value(graph, node->input[k]);
+        const nsk_value *b = nsk_graph_value(others, other->input[k]);
         if (a->data != NULL && b->data != NULL && nsk_value_count(a) == nsk_value_count(b)) {
-            float *kept = a->data;
-            a->data = b->data;
-            b->data = kept;
+            s->constants[s->count] = node->input[k];
+            s->numbers[s->count++] = b->data;
         }
     }
 }
@@ -108,6 +141,23 @@ static int by_gain(const void *a, const void *b) {
                                   : 0;
 }
 
+/* How many there are; each has its result. */
+static int find_layers(const nsk_graph *graph, const nsk_graph *rounded, spared *layers,
+                       nsk_regained *results) {
+    int found = 0;
+    for (int i = 0; i < (int)rounded->nodes->len; i++) {
+        const nsk_node *node = nsk_graph_node(rounded, i);
+        const nsk_node *other = node->dead ? NULL : node_named(graph, node->name);
+        if (other != NULL && is_rounded(nsk_graph_value(rounded, node->output))) {
+            results[found].name = g_strdup(node->name);
+            layers[found] = (spared){.node = i, .output = node->output, .result = &results[found]};
+            spare_constants(rounded, node, graph, other, &layers[found]);
+            found++;
+        }
+    }
+    return found;
+}
+
 nsk_regain *nsk_regain_of(const nsk_network *network, const nsk_network *rounded,
                           const nsk_images *images, nsk_progress progress, void *context,
                           nsk_error *error) {
@@ -117,25 +167,14 @@ nsk_regain *nsk_regain_of(const nsk_network *network, const nsk_network *rounded
     r->images = nsk_images_count(images);
     r->layer = g_new0(nsk_regained, count);
     float *said = g_new0(float, (gsize)r->images *(gsize)nsk_network_classes(network));
-    way exact = {network, NSK_NONE, said, &r->exact};
-    way w = {rounded, NSK_NONE, said, &r->rounded};
-    bool good = nsk_run_images(network, NULL, NULL, images, run_float, &exact, NULL, NULL, error) &&
-                nsk_run_images(rounded, NULL, NULL, images, run_rounded, &w, NULL, NULL, error);
-    for (int i = 0; i < count && good; i++) {
-        const nsk_node *node = nsk_graph_node(graph, i);
-        const nsk_node *other = node->dead ? NULL : node_named(network->graph, node->name);
-        if (other != NULL && is_rounded(nsk_graph_value(graph, node->output))) {
-            w.result = &r->layer[r->layers++];
-            w.result->name = g_strdup(node->name);
-            w.whole = node->output;
-            swap_constants(graph, node, network->graph, other);
-            good = nsk_run_images(rounded, NULL, NULL, images, run_rounded, &w, NULL, NULL, error);
-            swap_constants(graph, node, network->graph, other);
-        }
-        if (progress != NULL) {
-            progress(context, i + 1, count);
-        }
-    }
+    spared *layers = g_new0(spared, count);
+    r->layers = find_layers(network->graph, graph, layers, r->layer);
+    way exact = {.network = network, .said = said, .result = &r->exact};
+    way w = {rounded, said, &r->rounded, layers, r->layers};
+    bool good =
+        nsk_run_images(network, NULL, NULL, images, run_float, &exact, NULL, NULL, error) &&
+        nsk_run_images(rounded, NULL, NULL, images, run_rounded, &w, progress, context, error);
+    g_free(layers);
     g_free(said);
     if (!good) {
         nsk_regain_free(r);

@@ -97,7 +97,13 @@ void nsk_pass_run_changed(nsk_pass *pass, nsk_pass_change *change, const void *c
     const nsk_graph *g = pass->graph;
     change(context, g->input, pass->memory[g->input],
            nsk_value_count(nsk_graph_value(g, g->input)));
-    for (int i = 0; i < (int)g->nodes->len; i++) {
+    nsk_pass_run_from(pass, 0, change, context);
+}
+
+void nsk_pass_run_from(nsk_pass *pass, int node_index, nsk_pass_change *change,
+                       const void *context) {
+    const nsk_graph *g = pass->graph;
+    for (int i = node_index; i < (int)g->nodes->len; i++) {
         const nsk_node *node = nsk_graph_node(g, i);
         if (!node->dead) {
             run_node(pass, node);
@@ -105,6 +111,10 @@ void nsk_pass_run_changed(nsk_pass *pass, nsk_pass_change *change, const void *c
                    nsk_value_count(nsk_graph_value(g, node->output)));
         }
     }
+}
+
+void nsk_pass_lend(nsk_pass *pass, int value, const float *numbers) {
+    pass->memory[value] = (float *)numbers;
 }
 
 float *nsk_pass_memory(nsk_pass *pass, int value) {

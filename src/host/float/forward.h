@@ -18,6 +18,10 @@ void nsk_pass_run(nsk_pass *pass);
 /* The same; `change` may change what each node has made before others read it. */
 typedef void nsk_pass_change(const void *context, int value, float *numbers, size_t count);
 void nsk_pass_run_changed(nsk_pass *pass, nsk_pass_change *change, const void *context);
+/* Once more from a node on, by its place in the graph: what is before it stays. */
+void nsk_pass_run_from(nsk_pass *pass, int node, nsk_pass_change *change, const void *context);
+/* In the place of a constant these numbers are read, as many as it has; NULL: it again. */
+void nsk_pass_lend(nsk_pass *pass, int value, const float *numbers);
 /* The memory of a computed value, to be changed between runs; NULL for a constant. */
 float *nsk_pass_memory(nsk_pass *pass, int value);
 /* Runs again what depends on the value. */

@@ -19,7 +19,7 @@ typedef void nsk_float_kernel(const nsk_step *step);
 /* step.c: the kernel of an operator, or NULL. */
 nsk_float_kernel *nsk_kernel_of(nsk_op op);
 /* Runs the step's node; graph, node, y and scratch are set before. `memory`: where each computed
- * value stands; NULL where all inputs are constants. */
+ * value stands, or what is lent for a constant; NULL where all inputs are constants. */
 void nsk_step_run(nsk_step *step, float *const *memory);
 
 /* One a family of operators. */

@@ -35,8 +35,8 @@ void nsk_step_run(nsk_step *s, float *const *memory) {
     for (int i = 0; i < s->node->inputs; i++) {
         const nsk_value *v = nsk_node_input(s->graph, s->node, i);
         s->inputs[i] = v != NULL ? v->data : NULL;
-        if (v != NULL && v->data == NULL && memory != NULL) {
-            s->inputs[i] = memory[s->node->input[i]];
+        if (v != NULL && memory != NULL && memory[s->node->input[i]] != NULL) {
+            s->inputs[i] = memory[s->node->input[i]]; /* computed, or lent for a constant */
         }
     }
     s->in = nsk_node_input(s->graph, s->node, 0);
