@@ -314,6 +314,22 @@ static void in_a_browser(void) {
     outcome_clear(&o);
 }
 
+/* The demo's round with little training: what it does, not how well. */
+static void a_round_of_the_demo(void) {
+    outcome o = drive_for(0, "demo/round.sh \"$T/round\" 1 20");
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "\nkept: 100 pictures, of belt, pinhole, sound\n"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "% of 1200 pictures right\n"));
+    CU_ASSERT_PTR_NOT_NULL(
+        strstr(o.out, "\nright         220  75.34 %")); /* the one that shipped */
+    const char *at = o.out;
+    int scenes = 0;
+    for (; (at = strstr(at, "\nevents         10")) != NULL; at++) {
+        scenes++;
+    }
+    CU_ASSERT_EQUAL(scenes, 2);
+    outcome_clear(&o);
+}
+
 CU_TestInfo watch_tests[] = {
     {"in the terminal", in_the_terminal},
     {"a stream is looked at", a_stream_is_looked_at},
@@ -324,5 +340,6 @@ CU_TestInfo watch_tests[] = {
     {"pictures are kept", pictures_are_kept},
     {"a camera that stalls", a_camera_that_stalls},
     {"in a browser", in_a_browser},
+    {"a round of the demo", a_round_of_the_demo},
     CU_TEST_INFO_NULL,
 };

@@ -166,7 +166,7 @@ static const format_of formats[NSK_SENSOR_FORMATS] = {
 
 /* Of one that there is not, pixels: nsk_sensor_set refuses it. */
 static const format_of *format(const nsk_sensor *sensor) {
-    return &formats[sensor->format < NSK_SENSOR_FORMATS ? sensor->format : NSK_SENSOR_PIXELS];
+    return &formats[sensor->format < NSK_SENSOR_FORMATS ? sensor->format : 0];
 }
 
 bool nsk_sensor_is_plain(const nsk_sensor *sensor) {
