@@ -43,6 +43,7 @@
 #include "netsuke/quantise.h"
 #include "netsuke/rehearse.h"
 #include "netsuke/review.h"
+#include "netsuke/sensor.h"
 #include "netsuke/slots.h"
 #include "netsuke/stress.h"
 #include "netsuke/survey.h"
