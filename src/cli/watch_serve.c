@@ -277,7 +277,8 @@ static cli_request request_of(const char *what, GHashTable *query) {
 static GArray *numbers_of(SoupServerMessage *message) {
     GArray *numbers = g_array_new(FALSE, FALSE, sizeof(int));
     const SoupMessageBody *body = soup_server_message_get_request_body(message);
-    char *text = g_strndup(body->data != NULL ? body->data : "", (gsize)MAX(body->length, 0));
+    const gsize size = body->data != NULL ? (gsize)CLAMP(body->length, 0, MOST_SENT) : 0;
+    char *text = g_strndup(body->data != NULL ? body->data : "", size);
     char **parts = g_strsplit(text, ",", -1);
     guint64 number = 0;
     for (char **at = parts;

@@ -206,16 +206,16 @@ static void pictures_are_kept(void) {
         "do_ pause; sleep 0.3; n=$(grep '^data: {\"number\"' \"$T/seen\" | tail -1 | sed "
         "'s/.*\"number\":\\([0-9]*\\).*/\\1/'); do_ \"keep&number=$n&label=2\"; do_ "
         "\"keep&number=$((n - 1))&label=2\"; do_ \"keep&number=$n&label=3\"; do_ back; do_ "
-        "\"keep&number=$n&label=9\"; do_ \"keep&number=9000&label=1\"; do_ keep; until_there kept "
-        "8; "
+        "\"keep&number=$n&label=9\"; do_ \"keep&number=9000&label=1\"; do_ keep; head -c "
+        "3000000 /dev/zero | curl -s -m 5 -o /dev/null -w '%{http_code} ' -X POST --data-binary @- "
+        "\"${u}do?what=move&label=1&round=0\"; until_there kept 9; "
         "kill $c; grep -A1 '^event: kept' \"$T/seen\" | tail -1 | sed 's/\"error.*//'; cd "
         "\"$T/set\" && find "
         ". -name '*.png' | sed 's/[0-9T.]*-[a-z]*-[0-9]*//' | sort; cut -d, -f2 .journal.csv; cd - "
         "> "
         "/dev/null");
-    CU_ASSERT_PTR_NOT_NULL(strstr(
-        o.out,
-        "204 204 204 204 204 400 400 400 data: {\"counts\":[0,0,2,0,0,0],\"steps\":2,\"last\""));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "204 204 204 204 204 400 400 400 400 data: "
+                                         "{\"counts\":[0,0,2,0,0,0],\"steps\":2,\"last\""));
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "./.set-aside/.png\n./crack/.png\n./crack/.png\n"
                                          "taken\ntaken\ntaken\ntaken back\n"));
     outcome_clear(&o);
