@@ -60,5 +60,5 @@ for brief in demo/kiln.ini "$folder/kiln.ini"; do
     echo
     echo "$brief: held-out pictures, and the glaze scene"
     build/netsuke compare "$brief" 2>/dev/null | grep -E "^(float|integer)  " || true
-    build/netsuke rehearse "$brief" --scene demo/scenes/glaze.csv 2>/dev/null | grep -E '^(right|events|missed|false) '
+    { build/netsuke rehearse "$brief" --scene demo/scenes/glaze.csv 2>/dev/null || test $? = 1; } | grep -E '^(right|events|missed|false) '
 done

@@ -27,7 +27,7 @@ static const char *shortened(const char *line) {
     static const char *const parts[][2] = {
         {"make bench", "make bench CORES=cortex-m4"}, /* seven more are a minute's compiling */
         {"build/netsuke watch demo/kiln.ini",         /* until it is interrupted */
-         "timeout -s INT --preserve-status 2 build/netsuke watch demo/kiln.ini"},
+         "timeout -s INT --preserve-status 8 build/netsuke watch demo/kiln.ini"},
     };
     for (size_t i = 0; i < G_N_ELEMENTS(parts); i++) {
         if (strcmp(line, parts[i][0]) == 0) {

@@ -134,11 +134,10 @@ static void *take_memory(void *context, size_t bytes) {
 
 static nsk_row show_row(void *context, uint8_t *to, size_t bytes, unsigned y) {
     trial *t = context;
-    (void)bytes;
     if (y == test_camera_first(&t->camera) && t->picture++ == t->pictures) {
         return NSK_ROW_END;
     }
-    test_camera_row(&t->camera, t->picture - 1, y, to);
+    test_camera_row(&t->camera, t->picture - 1, y, to, bytes);
     return NSK_ROW_THERE;
 }
 

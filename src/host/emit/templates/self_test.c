@@ -145,7 +145,7 @@ static void run_noise(const nsk_model *model, uint32_t *stack) {
     stack_paint();
     nsk_start(&feed, model, self_test_memory, NULL);
     for (unsigned y = 0; y < model->height; y++) {
-        test_camera_row(&camera, 0, y, row);
+        test_camera_pixels(&camera, 0, y, row);
         nsk_feed_rows(&feed, row, bytes, 1);
     }
     nsk_run(model, self_test_memory, NULL);
@@ -199,11 +199,10 @@ static void *take_memory(void *context, size_t bytes) {
 
 static nsk_row show_row(void *context, uint8_t *to, size_t bytes, unsigned y) {
     test_port *t = (test_port *)context;
-    (void)bytes;
     if (y == test_camera_first(&t->camera) && t->picture++ == t->network->step_count) {
         return NSK_ROW_END;
     }
-    test_camera_row(&t->camera, t->picture - 1U, y, to);
+    test_camera_row(&t->camera, t->picture - 1U, y, to, bytes);
     return NSK_ROW_THERE;
 }
 

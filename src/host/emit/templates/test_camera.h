@@ -60,14 +60,14 @@ static inline uint8_t test_camera_sent(const test_camera *c, unsigned picture, u
     return (uint8_t)(c->frames != NULL ? c->frames[frame * size + at] ^ (noise & 15U) : noise);
 }
 
-/* Row `y` of a picture, or the line that the sensor sends. */
-static inline void test_camera_row(const test_camera *c, unsigned picture, unsigned y,
-                                   uint8_t *to) {
+/* Row `y` of a picture, or the line that the sensor sends, of so many bytes. Nothing of sensor.c is
+ * called here: what has no sensor links none of it. */
+static inline void test_camera_row(const test_camera *c, unsigned picture, unsigned y, uint8_t *to,
+                                   size_t bytes) {
     if (c->sensor == NULL) {
         test_camera_pixels(c, picture, y, to);
         return;
     }
-    const size_t bytes = nsk_sensor_line_bytes(c->sensor, c->width, c->channels);
     for (size_t i = 0; i < bytes; i++) {
         to[i] = test_camera_sent(c, picture, y, i, bytes);
     }
