@@ -11,10 +11,11 @@ enum { MOST_NETWORKS = NSK_KINDS + 2 };
 
 /* What is handed over: the first shape of each kind, and one that writes over its input, which goes
  * deepest; a streamed one besides; that one alone; one
- * whose layers need so little that the rest of the loop shows, with pictures scaled and looked at.
- */
-typedef enum handed_set { WHOLE, WITH_STREAMED, STREAMED, SHALLOW, HANDED_SETS } handed_set;
-static const char *const set_names[HANDED_SETS] = {"whole", "with-streamed", "streamed", "alone"};
+ * whose layers need so little that the rest of the loop shows, with pictures scaled and looked at;
+ * the same behind an image sensor. */
+typedef enum handed_set { WHOLE, WITH_STREAMED, STREAMED, SHALLOW, SENSED, HANDED_SETS } handed_set;
+static const char *const set_names[HANDED_SETS] = {"whole", "with-streamed", "streamed", "alone",
+                                                   "sensed"};
 static const nsk_kind SHALLOW_KIND = NSK_KIND_LUT;
 
 static bool writes_over_input(const nsk_model_file *file) {
@@ -45,7 +46,7 @@ static int make_models(nsk_model_file **models, handed_set set, nsk_error *error
     bool have[NSK_KINDS] = {false};
     int count = 0;
     for (int i = 0; i < grid_shape_count && set != STREAMED; i++) {
-        bool wanted = set != SHALLOW || grid_shapes[i].kind == SHALLOW_KIND;
+        bool wanted = (set != SHALLOW && set != SENSED) || grid_shapes[i].kind == SHALLOW_KIND;
         if (wanted && !have[grid_shapes[i].kind]) {
             have[grid_shapes[i].kind] = true;
             models[count] = grid_model(&grid_shapes[i], GRID_PLAIN, error);
@@ -72,12 +73,18 @@ static bool hand_over(const char *folder, handed_set set, nsk_error *error) {
     nsk_handed_network networks[MOST_NETWORKS];
     char name[MOST_NETWORKS][8];
     const nsk_product scaled = {
-        .camera_width = 128, .camera_height = 128, .check_every = 1, .check_frames = true};
+        .camera_width = 128,
+        .camera_height = 128,
+        .check_every = 1,
+        .check_frames = true,
+        .sensor = {.format = set == SENSED ? NSK_SENSOR_YUYV : NSK_SENSOR_PIXELS}};
     int count = make_models(models, set, error);
     for (int i = 0; i < count; i++) {
         g_snprintf(name[i], sizeof name[i], "n%d", i);
-        networks[i] = (nsk_handed_network){
-            .name = name[i], .model = models[i], .product = set == SHALLOW ? &scaled : NULL};
+        networks[i] =
+            (nsk_handed_network){.name = name[i],
+                                 .model = models[i],
+                                 .product = set == SHALLOW || set == SENSED ? &scaled : NULL};
     }
     char **files = count > 0 ? nsk_emit(networks, count, folder, error) : NULL;
     for (int i = 0; i < MOST_NETWORKS; i++) {
@@ -166,6 +173,20 @@ static bool append_loop_stack(const char *core, const char *folder, handed_set s
     return good;
 }
 
+/* A line a file of the runtime; or of that one alone. */
+static void append_code(const GArray *objects, const char *only, GString *to) {
+    for (guint i = 0; i < objects->len; i++) {
+        const nsk_linked *one = &g_array_index(objects, nsk_linked, i);
+        if (nsk_linked_is_runtime(one) && one->text > 0.0) {
+            char *key = key_of(one->object);
+            if (only == NULL || strcmp(key, only) == 0) {
+                g_string_append_printf(to, "%s = %.0f B\n", key, one->text);
+            }
+            g_free(key);
+        }
+    }
+}
+
 bool handed_code(const char *core, const char *folder, GString *to, nsk_error *error) {
     GArray *linked[HANDED_SETS] = {NULL};
     bool good = true;
@@ -178,13 +199,9 @@ bool handed_code(const char *core, const char *folder, GString *to, nsk_error *e
            append_loop_stack(core, folder, STREAMED, to, error) &&
            append_loop_stack(core, folder, SHALLOW, to, error);
     g_string_append(to, "\n[code]\n");
-    for (guint i = 0; good && i < linked[WHOLE]->len; i++) {
-        const nsk_linked *one = &g_array_index(linked[WHOLE], nsk_linked, i);
-        if (nsk_linked_is_runtime(one) && one->text > 0.0) {
-            char *key = key_of(one->object);
-            g_string_append_printf(to, "%s = %.0f B\n", key, one->text);
-            g_free(key);
-        }
+    if (good) {
+        append_code(linked[WHOLE], NULL, to);
+        append_code(linked[SENSED], "firmware.sensor", to);
     }
     if (good) { /* and what it makes other files keep */
         g_string_append_printf(to, "stream = %.0f B\n",

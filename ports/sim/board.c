@@ -283,7 +283,7 @@ static void sim_fault(void *context, nsk_fault fault) {
 static size_t camera_bytes_besides(const sim *s) {
     const nsk_product *p = s->stage->product;
     bool scaled =
-        s->lines == NULL && s->stage->budget->ram_camera > 0 &&
+        s->lines == NULL &&
         (!nsk_sensor_is_plain(&p->sensor) ||
          (p->camera_width > 0 && (p->camera_width != s->width || p->camera_height != s->height)));
     double held = s->stage->budget->ram_camera;

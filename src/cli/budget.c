@@ -176,6 +176,9 @@ static void print_parts(const cli_context *context, const nsk_budget *u) {
                    cli_time(u->seconds_fast, text[0]), cli_time(u->seconds_slow, text[1]));
         }
     }
+    if (!nsk_sensor_is_plain(&context->brief->product.sensor)) {
+        puts("         what it takes to make pixels of the sensor's format is not in it");
+    }
     printf("watchdog at most %s from one call of the port's to the next that can feed it\n",
            cli_time(u->watchdog, text[0]));
     print_energy(context, u);

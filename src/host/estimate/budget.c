@@ -200,9 +200,10 @@ static void set_limit(nsk_budget_limit *to, const char *name, const char *unit, 
 }
 
 /* The product's loop: its code, and its stack. */
-static bool add_loop(nsk_budget *b, const nsk_model *model, const nsk_costs *costs,
-                     nsk_error *error) {
-    bool good = nsk_costs_firmware(costs, model, &b->flash_loop, &b->ram_stack, error);
+static bool add_loop(nsk_budget *b, const nsk_model *model, const nsk_product *product,
+                     const nsk_costs *costs, nsk_error *error) {
+    const bool senses = !nsk_sensor_is_plain(&product->sensor);
+    bool good = nsk_costs_firmware(costs, model, senses, &b->flash_loop, &b->ram_stack, error);
     b->flash_code += b->flash_loop;
     return good;
 }
@@ -226,7 +227,7 @@ static bool estimate(nsk_budget *b, const nsk_model_file *file, const nsk_model 
     if (!nsk_costs_code(costs, model, &b->flash_code, error) ||
         !estimate_time(b, model, product, costs, board, error) ||
         !nsk_costs_stack(costs, model, &b->ram_stack, error) ||
-        (product != NULL && !add_loop(b, model, costs, error))) {
+        (product != NULL && !add_loop(b, model, product, costs, error))) {
         return false;
     }
     estimate_power(b, product, board);

@@ -181,8 +181,18 @@ static bool is_firmware(const char *key) {
     return g_str_has_prefix(key, "firmware.");
 }
 
-/* The table's sizes of files, those of the product's loop or the others that the model needs. */
-static bool sum_code(const nsk_costs *costs, const nsk_model *model, bool firmware, double *bytes,
+/* Which files: what the model needs; of the product's loop; of that, a sensor's formats, too. */
+typedef enum code_part { OF_MODEL, OF_LOOP, OF_LOOP_AND_SENSOR } code_part;
+
+static bool is_part(const char *key, code_part part, const nsk_needs *needs) {
+    if (!is_firmware(key)) {
+        return part == OF_MODEL && nsk_device_file_is_needed(file_of(key), needs);
+    }
+    return part != OF_MODEL && (part == OF_LOOP_AND_SENSOR || strcmp(key, "firmware.sensor") != 0);
+}
+
+/* The table's sizes of those files. */
+static bool sum_code(const nsk_costs *costs, const nsk_model *model, code_part part, double *bytes,
                      nsk_error *error) {
     nsk_needs needs = {.streams = false};
     nsk_needs_add(&needs, model);
@@ -194,18 +204,16 @@ static bool sum_code(const nsk_costs *costs, const nsk_model *model, bool firmwa
                                  error)) {
             return false;
         }
-        bool counts = is_firmware(*keys) == firmware &&
-                      (firmware || nsk_device_file_is_needed(file_of(*keys), &needs));
-        *bytes += counts ? one : 0.0;
+        *bytes += is_part(*keys, part, &needs) ? one : 0.0;
     }
     return *bytes > 0.0 ||
            nsk_fail(error, "%s: no sizes %sunder [code]; `make costs` writes a whole table",
-                    costs->path, firmware ? "of firmware." : "");
+                    costs->path, part != OF_MODEL ? "of firmware." : "");
 }
 
 bool nsk_costs_code(const nsk_costs *costs, const nsk_model *model, double *bytes,
                     nsk_error *error) {
-    return sum_code(costs, model, false, bytes, error);
+    return sum_code(costs, model, OF_MODEL, bytes, error);
 }
 
 /* A depth that was not seen is taken for that of the same kind, odd or not, near or far. */
@@ -268,9 +276,9 @@ static bool deepen_by_loop(const nsk_costs *costs, bool streamed, double *stack,
     return good;
 }
 
-bool nsk_costs_firmware(const nsk_costs *costs, const nsk_model *model, double *code, double *stack,
-                        nsk_error *error) {
-    return sum_code(costs, model, true, code, error) &&
+bool nsk_costs_firmware(const nsk_costs *costs, const nsk_model *model, bool senses, double *code,
+                        double *stack, nsk_error *error) {
+    return sum_code(costs, model, senses ? OF_LOOP_AND_SENSOR : OF_LOOP, code, error) &&
            deepen_by_loop(costs, model->streamed > 0, stack, error);
 }
 

@@ -41,10 +41,10 @@ bool nsk_costs_code(const nsk_costs *costs, const nsk_model *model, double *byte
                     nsk_error *error);
 bool nsk_costs_stack(const nsk_costs *costs, const nsk_model *model, double *bytes,
                      nsk_error *error);
-/* The same of the product's loop: its code; and how deep the stack is with it, `stack` being how
- * deep layers go. */
-bool nsk_costs_firmware(const nsk_costs *costs, const nsk_model *model, double *code, double *stack,
-                        nsk_error *error);
+/* The same of the product's loop, behind a sensor or not: its code; and how deep the stack is with
+ * it, `stack` being how deep layers go. */
+bool nsk_costs_firmware(const nsk_costs *costs, const nsk_model *model, bool senses, double *code,
+                        double *stack, nsk_error *error);
 /* The same where the model is not known yet. */
 bool nsk_costs_deepest(const nsk_costs *costs, double *bytes, nsk_error *error);
 /* What bringing a picture of that size to the model's frame takes, and looking at it. */
