@@ -11,7 +11,7 @@
 #: make uninstall          takes away what the last install put there
 #: make package            a Debian package, in build/package
 #: make demo-train         trains the demo's network anew: five minutes (others: -gated, -third, -transformer...)
-#: make demo-round         a new glaze is watched, kept, trained on, and known: six minutes
+#: make demo-round         a new glaze is watched, kept, trained on, and known: nine minutes
 #: make costs              counts every kernel on each emulated core, and writes the cost tables
 #: make study              how far estimates are from counts on whole networks
 #: make onnx-table         docs/onnx-support.md, from the standard's own cases
@@ -102,7 +102,7 @@ demo-train-variants: all demo-data
 	  $(BUILD)/kiln-train --size $$size --width $$width --epochs 24 --labels demo/labels.txt \
 	    --check $(IMAGES)/held-out-64 demo/training-64 demo/variants/$$name.onnx || exit 1; done; done
 
-# A round of a set that grows, from `watch` to a network that knows a new glaze: about six minutes.
+# A round of a set that grows, from `watch` to a network that knows a new glaze: about nine minutes.
 demo-round: all demo-data
 	@demo/round.sh demo/round
 
