@@ -50,7 +50,8 @@ struct scene {
     mark mark[MOST_MARKS];
     /* light */
     double level, slope_x, slope_y, vignette;
-    double shadow_depth, shadow_place, shadow_angle, shadow_soft;
+    double shadow_depth, shadow_place, shadow_soft;
+    double shadow_cosine, shadow_sine;
     colour cast;
     double blur, noise;
     double hand; /* how far it reaches in; 0: none */
@@ -263,7 +264,9 @@ static void choose_light(scene *s) {
     s->vignette = random_between(r, 0.0, 0.22);
     s->shadow_depth = random_chance(r, 0.35) ? random_between(r, 0.08, 0.42) : 0.0;
     s->shadow_place = random_between(r, -20.0, 20.0);
-    s->shadow_angle = random_between(r, 0.0, 6.2832);
+    double angle = random_between(r, 0.0, 6.2832);
+    s->shadow_cosine = cos(angle);
+    s->shadow_sine = sin(angle);
     s->shadow_soft = random_between(r, 1.0, 7.0);
     s->cast = (colour){random_between(r, 0.93, 1.07), 1.0, random_between(r, 0.91, 1.09)};
     s->blur = random_between(r, 0.15, 0.50);
@@ -348,6 +351,9 @@ static colour mark_over(const mark *m, double u, double v, colour below) {
     t = clamp01(t);
     double ox = u - m->from.x - t * dx;
     double oy = v - m->from.y - t * dy;
+    if (fmax(fabs(ox), fabs(oy)) >= m->radius + m->softness) {
+        return below; /* so is what follows, at more work */
+    }
     double far = hypot(ox, oy);
     double cover = 1.0 - smooth(m->radius - m->softness * 0.5, m->radius + m->softness, far);
     if (cover <= 0.0) {
@@ -373,11 +379,11 @@ static colour tile_over(const scene *s, double x, double y, colour below) {
     for (int i = 0; i < s->marks; i++) {
         c = mark_over(&s->mark[i], u, v, c);
     }
+    double ragged = s->bites > 0 ? 0.55 * (texture(s->texture + 5, u * 1.1, v * 1.1) - 0.5) : 0.0;
+    double grit = s->bites > 0 ? 0.82 + 0.3 * texture(s->texture + 6, u * 1.7, v * 1.7) : 0.0;
     for (int i = 0; i < s->bites; i++) {
-        double ragged = 0.55 * (texture(s->texture + 5, u * 1.1, v * 1.1) - 0.5);
         double far = hypot(u - s->bite[i].x, v - s->bite[i].y) + ragged;
         double body = 1.0 - smooth(s->bite_radius[i] - 0.2, s->bite_radius[i] + 0.2, far);
-        double grit = 0.82 + 0.3 * texture(s->texture + 6, u * 1.7, v * 1.7);
         c = mix(c, scaled(s->clay, grit), body);
         double gone =
             1.0 - smooth(s->bite_radius[i] * 0.55 - 0.2, s->bite_radius[i] * 0.55 + 0.2, far);
@@ -391,8 +397,8 @@ static double light_at(const scene *s, double x, double y) {
     double v = (y - SCENE_SIZE / 2.0) / (SCENE_SIZE / 2.0);
     double light = s->level * (1.0 + s->slope_x * u + s->slope_y * v);
     light *= 1.0 - s->vignette * 0.5 * (u * u + v * v);
-    double along = (x - SCENE_SIZE / 2.0) * cos(s->shadow_angle) +
-                   (y - SCENE_SIZE / 2.0) * sin(s->shadow_angle) - s->shadow_place;
+    double along = (x - SCENE_SIZE / 2.0) * s->shadow_cosine +
+                   (y - SCENE_SIZE / 2.0) * s->shadow_sine - s->shadow_place;
     return light * (1.0 - s->shadow_depth * smooth(-s->shadow_soft, s->shadow_soft, along));
 }
 
