@@ -29,6 +29,9 @@ IMAGES := demo/images
 CHECKED := -DCMAKE_C_COMPILER=clang "-DCMAKE_C_FLAGS_RELWITHDEBINFO=-O2 -gline-tables-only" \
   -DNSK_SANITISE=ON -DNSK_TESTS=ON -DNSK_FUZZ=ON -DNSK_REPLAYS=$(CURDIR)/$(BUILD)/bare-metal
 
+# Suites run beside each other: each computes in one thread, but for those that are about threads.
+ALONE := OMP_WAIT_POLICY=passive OMP_NUM_THREADS=1
+
 TODAY := transformer mixer large
 
 .PHONY: all docs coverage flips proof demo demo-data demo-train demo-train-gated demo-train-third demo-train-faults demo-train-variants demo-round $(TODAY:%=demo-train-%) study check onnx-table unit sanitise fuzz fuzz-night fuzz-coverage lint check-fast bench costs emulate install uninstall package help screenshots clean
@@ -119,13 +122,13 @@ check-fast: demo-data
 	@scripts/dependencies check
 	@cmake -S . -B $(BUILD) -DNSK_TESTS=ON >/dev/null
 	@cmake --build $(BUILD) -j $(JOBS) -- --no-print-directory -s
-	@cd $(BUILD) && OMP_WAIT_POLICY=passive ctest -j $(JOBS) -L fast --output-on-failure
+	@cd $(BUILD) && $(ALONE) ctest -j $(JOBS) -L fast --output-on-failure
 
 unit: demo-data
 	@scripts/dependencies check
 	@cmake -S . -B $(BUILD) -DNSK_TESTS=ON >/dev/null
 	@cmake --build $(BUILD) -j $(JOBS) -- --no-print-directory -s
-	@cd $(BUILD) && OMP_WAIT_POLICY=passive ctest -j $(JOBS) $(SUITES) --output-on-failure
+	@cd $(BUILD) && $(ALONE) ctest -j $(JOBS) $(SUITES) --output-on-failure
 
 # The suites, and the command, under AddressSanitizer and UndefinedBehaviorSanitizer, built with Clang.
 sanitise: demo-data
@@ -134,7 +137,7 @@ sanitise: demo-data
 	@cmake --build $(BUILD) -j $(JOBS) --target replay -- --no-print-directory -s
 	@cmake -S . -B $(BUILD)-sanitise $(CHECKED) >/dev/null
 	@cmake --build $(BUILD)-sanitise -j $(JOBS) --target nsk-tests -- --no-print-directory -s
-	@cd $(BUILD)-sanitise && OMP_WAIT_POLICY=passive ctest -j $(JOBS) --output-on-failure
+	@cd $(BUILD)-sanitise && $(ALONE) ctest -j $(JOBS) --output-on-failure
 
 # Each fuzz target for FUZZ_SECONDS; `make check` gives each two.
 FUZZ_SECONDS := 60
@@ -157,7 +160,9 @@ docs:
 
 fuzz-coverage:
 	@scripts/dependencies check
-	@scripts/fuzz-coverage $(BUILD)-coverage
+	@cmake -S . -B $(BUILD)-sanitise $(CHECKED) >/dev/null
+	@cmake --build $(BUILD)-sanitise -j $(JOBS) --target fuzz-device fuzz-link -- --no-print-directory -s
+	@scripts/fuzz-coverage $(BUILD)-sanitise
 
 # Which lines the suites run: CONTRIBUTING.md has the figure.
 coverage: demo-data
@@ -254,4 +259,4 @@ screenshots: all demo-data
 	@scripts/screenshots $(NETSUKE)
 
 clean:
-	rm -rf $(BUILD) $(BUILD)-sanitise $(BUILD)-coverage $(BUILD)-gcov $(IMAGES) demo/scenes demo/training* demo/out
+	rm -rf $(BUILD) $(BUILD)-sanitise $(BUILD)-gcov $(IMAGES) demo/scenes demo/training* demo/out
