@@ -44,9 +44,42 @@ static inline void note_end(void) {
     }
 }
 
-/* Runs the suites that are `wanted` by name, or all where that list is empty; the program's exit
- * status, which is bad where nothing has such a name. */
+/* Takes "SUITE/TEST" out of the suites; false where there is none. */
+static inline bool leave_out(CU_SuiteInfo *suites, const char *name) {
+    const char *test = strchr(name, '/');
+    bool found = false;
+    for (; test != NULL && suites->pName != NULL; suites++) {
+        size_t length = strlen(suites->pName);
+        if (length != (size_t)(test - name) || strncmp(suites->pName, name, length) != 0) {
+            continue;
+        }
+        CU_TestInfo *kept = suites->pTests;
+        for (CU_TestInfo *one = kept; one->pName != NULL; one++) {
+            bool out = strcmp(one->pName, test + 1) == 0;
+            found |= out;
+            if (!out) {
+                *kept++ = *one;
+            }
+        }
+        *kept = (CU_TestInfo)CU_TEST_INFO_NULL;
+    }
+    return found;
+}
+
+/* Runs the suites that are `wanted` by name, or all where that list is empty, but for the tests
+ * that it has with a '-' before, "-SUITE/TEST"; the program's exit status, which is bad where
+ * nothing has such a name. */
 static inline int run_suites(CU_SuiteInfo *suites, char **wanted) {
+    char **names = wanted;
+    for (char **name = wanted; *name != NULL; name++) {
+        if (**name != '-') {
+            *names++ = *name;
+        } else if (!leave_out(suites, *name + 1)) {
+            fprintf(stderr, "%s: no test has this name\n", *name + 1);
+            return EXIT_FAILURE;
+        }
+    }
+    *names = NULL;
     for (CU_SuiteInfo *suite = suites; suite->pName != NULL && *wanted != NULL;) {
         if (is_wanted(suite, wanted)) {
             suite++;
