@@ -33,7 +33,8 @@ bool nsk_measure(const nsk_network *network, const nsk_images *calibration,
 void nsk_measured_clear(nsk_measured *measured);
 
 /* A name made of everything that the measurement depends on: this program, the network, every
- * picture with its label, preparation and recipe. nsk_string_free; NULL on an error. */
+ * picture with its label, preparation and recipe; with NULL for `held_out`, everything that the
+ * model depends on. nsk_string_free; NULL on an error. */
 char *nsk_measurement_key(const nsk_network *network, const nsk_images *calibration,
                           const nsk_recipe *recipe, const nsk_images *held_out, nsk_error *error);
 /* Measurements in a folder, two files each: KEY.nsk, KEY.ini. Reading is false where it is not

@@ -4,6 +4,7 @@
 #include <string.h>
 #include <unistd.h>
 
+#include "kept.h"
 #include "netsuke/tools.h"
 #include "options.h"
 #include "table.h"
@@ -298,12 +299,22 @@ bool cli_make_recipe(cli_context *context, nsk_recipe *recipe) {
     return set_ram(context, recipe);
 }
 
+/* As it was made of the same things before, or anew. */
 static bool quantise(cli_context *context) {
     nsk_recipe recipe;
-    context->model =
-        cli_make_recipe(context, &recipe)
-            ? nsk_quantise(context->network, context->calibration, &recipe, &context->error)
-            : NULL;
+    if (!cli_make_recipe(context, &recipe)) {
+        return false;
+    }
+    char *place = cli_kept_place(context, &recipe);
+    context->model = context->anew ? NULL : cli_kept_model(place);
+    if (context->model == NULL) {
+        context->model =
+            nsk_quantise(context->network, context->calibration, &recipe, &context->error);
+        if (context->model != NULL) {
+            cli_keep_model(context->model, place);
+        }
+    }
+    g_free(place);
     return context->model != NULL;
 }
 

@@ -315,6 +315,7 @@ static int run(cli_context *context) {
         return cli_fail(context);
     }
     context->brief->refine = context->brief->refine || own->refine;
+    context->anew = true;
     if (!cli_load_model(context) || !write_files(context) ||
         (own->gains && !find_gains(context, &ablation))) {
         return cli_fail(context);

@@ -161,20 +161,59 @@ static void variants_are_spread(void) {
 }
 
 /* A picture that changes makes another measurement, and so does a recipe; a limit does not. */
-static void measurements_are_kept_by_content(void) {
+/* "$T/w/k": the third network with four pictures a class. */
+static void make_few(void) {
     outcome o = drive_for(
-        0, "mkdir -p \"$T/w/i\" && for c in belt sound crack chip pinhole drip; do mkdir "
-           "\"$T/w/i/$c\" && "
-           "cp demo/images/held-out/$c/$c-000[0-3].png \"$T/w/i/$c\"; done && cp demo/labels.txt "
-           "demo/kiln-third.onnx \"$T/w\" && sed 's#images/[a-z-]*#i#; "
-           "s#\\.\\./boards#'$PWD'/boards#' "
-           "demo/kiln-third.ini > \"$T/w/k\" && cd \"$T/w\" && weigh() { netsuke weigh k --keep "
-           "kept > log; "
-           "ls kept | wc -l; } && weigh && sed -i 's/loss = .*/loss = 90/' k && weigh && "
-           "printf '[stages]\nrounding = no\n' >> k && weigh && cp i/belt/belt-0000.png "
-           "i/belt/belt-0001.png && weigh && rm kept/*.nsk && weigh");
+        0, "rm -rf \"$T/w\"; mkdir -p \"$T/w/i\" && for c in $(cat demo/labels.txt); do mkdir "
+           "\"$T/w/i/$c\" && cp demo/images/held-out/$c/$c-000[0-3].png \"$T/w/i/$c\"; done && cp "
+           "demo/labels.txt demo/kiln-third.onnx \"$T/w\" && sed 's#images/[a-z-]*#i#; "
+           "s#\\.\\./boards#'$PWD'/boards#' demo/kiln-third.ini > \"$T/w/k\"");
+    outcome_clear(&o);
+}
+
+static void measurements_are_kept_by_content(void) {
+    make_few();
+    outcome o = drive_for(
+        0,
+        "cd \"$T/w\" && weigh() { netsuke weigh k --keep kept > log; ls kept | wc -l; } && weigh "
+        "&& "
+        "sed -i 's/loss = .*/loss = 90/' k && weigh && printf '[stages]\nrounding = no\n' >> k && "
+        "weigh && cp i/belt/belt-0000.png i/belt/belt-0001.png && weigh && rm kept/*.nsk && weigh");
     CU_ASSERT_STRING_EQUAL(o.out, "2\n2\n4\n6\n4\n");
     outcome_clear(&o);
+}
+
+/* A model that a command has made is there for the next; what it depends on is in its name. */
+static void made_models_are_kept(void) {
+    static const char *const steps[][2] = {
+        {"says first > a && ls $M | wc -l", "1\n"},
+        {"netsuke quantise first -o m.nsk > log && cmp m.nsk $M/*", ""}, /* what is made anew */
+        {"says second > b && ls $M | wc -l && says first | cmp - a", "2\n"},
+        {"rm $M/*; says first | cmp - a && truncate -s 999 $M/* && says first | cmp - a", ""},
+        {"cmp m.nsk $M/*", ""},
+        /* it is what is read: the gated network's in its place */
+        {"netsuke quantise \"$OLDPWD/demo/kiln-gated.ini\" -o g.nsk > log && for m in $M/*; do cp "
+         "g.nsk $m; done && says first > c && says first -m g.nsk | cmp - c && ! cmp -s a c",
+         ""},
+        {"XDG_CACHE_HOME=/dev/null says first | cmp - a", ""},
+        /* the hundred that were used last stay */
+        {"rm $M/*; for i in $(seq 100); do touch -d \"2020-01-01 $i minutes\" $M/$i.nsk; done; "
+         "says "
+         "first > a; ls $M | wc -l; ls $M | grep '^1[.]'",
+         "100\n"}};
+    make_few();
+    for (size_t i = 0; i < G_N_ELEMENTS(steps); i++) {
+        outcome o =
+            drive("export XDG_CACHE_HOME=\"$T/kept\"; M=\"$T/kept/netsuke/models\"; says() { "
+                  "netsuke budget \"$@\" --json; }; cd \"$T/w\" && cp k "
+                  "first && { cat first; printf '[stages]\nrounding = no\n'; } > second && "
+                  "%s",
+                  steps[i][0]);
+        CU_ASSERT_EQUAL(o.status, i + 1 < G_N_ELEMENTS(steps) ? 0 : 1); /* grep's at the end */
+        CU_ASSERT_STRING_EQUAL(o.out, steps[i][1]);
+        CU_ASSERT_STRING_EQUAL(o.err, "");
+        outcome_clear(&o);
+    }
 }
 
 static void split_json(void) {
@@ -708,6 +747,7 @@ CU_TestInfo contract_tests[] = {
     {"weigh", weigh_json},
     {"variants are spread", variants_are_spread},
     {"measurements are kept by content", measurements_are_kept_by_content},
+    {"made models are kept", made_models_are_kept},
     {"atlas --neighbours --json", neighbours_json},
     {"quantise --gains --json", gains_json},
     {"quantise --refine", refined_json},

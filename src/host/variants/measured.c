@@ -70,6 +70,8 @@ static bool add_network(GChecksum *sum, const nsk_network *network, nsk_error *e
             add_bytes(sum, v->data, count * sizeof *v->data);
         }
     }
+    const int whole[] = {graph->output, (int)graph->values->len, (int)graph->nodes->len};
+    add_bytes(sum, whole, sizeof whole); /* of several outputs, which it is */
     for (int i = 0; i < NSK_FACTS; i++) {
         add_text(sum, network->facts[i]);
     }
@@ -140,7 +142,7 @@ char *nsk_measurement_key(const nsk_network *network, const nsk_images *calibrat
     add_input(sum, &calibration->input, &calibration->labels);
     bool good = add_file(sum, "/proc/self/exe", error) && add_network(sum, network, error) &&
                 add_recipe(sum, recipe, error) && add_images(sum, calibration, error) &&
-                add_images(sum, held_out, error);
+                (held_out == NULL || add_images(sum, held_out, error));
     char *key = good ? g_strndup(g_checksum_get_string(sum), 32) : NULL;
     g_checksum_free(sum);
     return key;
