@@ -228,10 +228,7 @@ static void they_are_handed_over(void) {
         char **files = nsk_emit(&network, 1, folder, &error);
         assert_error(&error, "");
         CU_ASSERT_PTR_NOT_NULL_FATAL(files);
-        char *command =
-            g_strdup_printf("cd '%s' && cc -std=c11 -O1 -Wall -Wextra -Wconversion "
-                            "-Werror -I. *.c firmware/*.c -o self_test && ./self_test | tail -1",
-                            folder);
+        char *command = g_strdup_printf("make -s -C '%s' CFLAGS=-O1 | tail -1", folder);
         char *arguments[] = {(char *)"sh", (char *)"-c", command, NULL};
         char *said = NULL;
         CU_ASSERT(g_spawn_sync(NULL, arguments, NULL, G_SPAWN_SEARCH_PATH, NULL, NULL, &said, NULL,
