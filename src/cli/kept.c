@@ -1,7 +1,8 @@
 #include "kept.h"
 
 #include <glib/gstdio.h>
-#include <string.h>
+#include <sys/stat.h>
+#include <utime.h>
 
 #include "netsuke/tools.h"
 #include "netsuke/weigh.h"
