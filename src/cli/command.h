@@ -24,7 +24,7 @@ typedef struct cli_context {
     gboolean renew; /* it is given the model, if it runs another; is it? once it is there */
     gint sample;    /* of the held-out images; 0: all */
     gboolean tolerant, strict, json, force;
-    bool anew; /* the model is made, even where it is kept */
+    bool anew;        /* the model is made, even where it is kept */
     char **arguments; /* BRIEF and what follows it */
     int variant;      /* of the brief, from 0 */
 
