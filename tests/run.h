@@ -9,25 +9,49 @@
 #include <stdlib.h>
 #include <string.h>
 
-/* Whether a suite is named, "SUITE" or "SUITE/TEST"; of the latter it keeps that test alone. */
-static inline bool is_wanted(const CU_SuiteInfo *suite, char **wanted) {
-    for (; *wanted != NULL; wanted++) {
-        size_t length = strcspn(*wanted, "/");
-        if (strlen(suite->pName) != length || strncmp(suite->pName, *wanted, length) != 0) {
-            continue;
+/* Whether `name` is "SUITE" or "SUITE/TEST" of that suite; `test`: what stands behind the '/', or
+ * NULL. */
+static inline bool names(const char *name, const CU_SuiteInfo *suite, const char **test) {
+    size_t length = strcspn(name, "/");
+    *test = name[length] == '/' ? name + length + 1 : NULL;
+    return strlen(suite->pName) == length && strncmp(suite->pName, name, length) == 0;
+}
+
+/* Keeps of a suite's tests that one alone, or all others; false where there is none of that name.
+ */
+static inline bool sift(const CU_SuiteInfo *suite, const char *test, bool alone) {
+    CU_TestInfo *kept = suite->pTests;
+    bool found = false;
+    for (CU_TestInfo *one = kept; one->pName != NULL; one++) {
+        bool is_it = strcmp(one->pName, test) == 0;
+        found |= is_it;
+        if (is_it == alone) {
+            *kept++ = *one;
         }
-        CU_TestInfo *kept = suite->pTests;
-        for (CU_TestInfo *test = kept; (*wanted)[length] == '/' && test->pName != NULL; test++) {
-            if (strcmp(test->pName, *wanted + length + 1) == 0) {
-                *kept++ = *test;
-            }
-        }
-        if ((*wanted)[length] == '/') {
-            *kept = (CU_TestInfo)CU_TEST_INFO_NULL;
-        }
-        return true;
     }
-    return false;
+    *kept = (CU_TestInfo)CU_TEST_INFO_NULL;
+    return found;
+}
+
+/* Whether a suite is named; where that is "SUITE/TEST", it keeps that test alone. */
+static inline bool is_wanted(const CU_SuiteInfo *suite, char **wanted) {
+    const char *test = NULL;
+    while (*wanted != NULL && !names(*wanted, suite, &test)) {
+        wanted++;
+    }
+    if (*wanted != NULL && test != NULL) {
+        sift(suite, test, true);
+    }
+    return *wanted != NULL;
+}
+
+/* Takes "SUITE/TEST" out of the suites; false where there is none. */
+static inline bool leave_out(const CU_SuiteInfo *suites, const char *name) {
+    const char *test = NULL;
+    while (suites->pName != NULL && !names(name, suites, &test)) {
+        suites++;
+    }
+    return suites->pName != NULL && test != NULL && sift(suites, test, false);
 }
 
 /* Tests that take their time say how much: so that suites are thinned out where that helps. */
@@ -44,42 +68,20 @@ static inline void note_end(void) {
     }
 }
 
-/* Takes "SUITE/TEST" out of the suites; false where there is none. */
-static inline bool leave_out(CU_SuiteInfo *suites, const char *name) {
-    const char *test = strchr(name, '/');
-    bool found = false;
-    for (; test != NULL && suites->pName != NULL; suites++) {
-        size_t length = strlen(suites->pName);
-        if (length != (size_t)(test - name) || strncmp(suites->pName, name, length) != 0) {
-            continue;
-        }
-        CU_TestInfo *kept = suites->pTests;
-        for (CU_TestInfo *one = kept; one->pName != NULL; one++) {
-            bool out = strcmp(one->pName, test + 1) == 0;
-            found |= out;
-            if (!out) {
-                *kept++ = *one;
-            }
-        }
-        *kept = (CU_TestInfo)CU_TEST_INFO_NULL;
-    }
-    return found;
-}
-
 /* Runs the suites that are `wanted` by name, or all where that list is empty, but for the tests
  * that it has with a '-' before, "-SUITE/TEST"; the program's exit status, which is bad where
  * nothing has such a name. */
 static inline int run_suites(CU_SuiteInfo *suites, char **wanted) {
-    char **names = wanted;
+    char **kept = wanted;
     for (char **name = wanted; *name != NULL; name++) {
         if (**name != '-') {
-            *names++ = *name;
+            *kept++ = *name;
         } else if (!leave_out(suites, *name + 1)) {
             fprintf(stderr, "%s: no test has this name\n", *name + 1);
             return EXIT_FAILURE;
         }
     }
-    *names = NULL;
+    *kept = NULL;
     for (CU_SuiteInfo *suite = suites; suite->pName != NULL && *wanted != NULL;) {
         if (is_wanted(suite, wanted)) {
             suite++;

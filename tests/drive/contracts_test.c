@@ -160,7 +160,6 @@ static void variants_are_spread(void) {
     outcome_clear(&o);
 }
 
-/* A picture that changes makes another measurement, and so does a recipe; a limit does not. */
 /* "$T/w/k": the third network with four pictures a class. */
 static void make_few(void) {
     outcome o = drive_for(
@@ -171,14 +170,14 @@ static void make_few(void) {
     outcome_clear(&o);
 }
 
+/* A picture that changes makes another measurement, and so does a recipe; a limit does not. */
 static void measurements_are_kept_by_content(void) {
     make_few();
     outcome o = drive_for(
-        0,
-        "cd \"$T/w\" && weigh() { netsuke weigh k --keep kept > log; ls kept | wc -l; } && weigh "
-        "&& "
-        "sed -i 's/loss = .*/loss = 90/' k && weigh && printf '[stages]\nrounding = no\n' >> k && "
-        "weigh && cp i/belt/belt-0000.png i/belt/belt-0001.png && weigh && rm kept/*.nsk && weigh");
+        0, "cd \"$T/w\" && weigh() { netsuke weigh k --keep kept > log; ls kept | wc -l; } && "
+           "weigh && sed -i 's/loss = .*/loss = 90/' k && weigh && printf '[stages]\nrounding = "
+           "no\n' >> k && weigh && cp i/belt/belt-0000.png i/belt/belt-0001.png && weigh && rm "
+           "kept/*.nsk && weigh");
     CU_ASSERT_STRING_EQUAL(o.out, "2\n2\n4\n6\n4\n");
     outcome_clear(&o);
 }
@@ -205,9 +204,8 @@ static void made_models_are_kept(void) {
     for (size_t i = 0; i < G_N_ELEMENTS(steps); i++) {
         outcome o =
             drive("export XDG_CACHE_HOME=\"$T/kept\"; M=\"$T/kept/netsuke/models\"; says() { "
-                  "netsuke budget \"$@\" --json; }; cd \"$T/w\" && cp k "
-                  "first && { cat first; printf '[stages]\nrounding = no\n'; } > second && "
-                  "%s",
+                  "netsuke budget \"$@\" --json; }; cd \"$T/w\" && cp k first && { cat first; "
+                  "printf '[stages]\nrounding = no\n'; } > second || exit 9; %s",
                   steps[i][0]);
         CU_ASSERT_EQUAL(o.status, i + 1 < G_N_ELEMENTS(steps) ? 0 : 1); /* grep's at the end */
         CU_ASSERT_STRING_EQUAL(o.out, steps[i][1]);

@@ -11,6 +11,8 @@
 #include "../support.h"
 #include "float/forward.h"
 #include "graph/graph.h"
+#include "netsuke/tools.h"
+#include "netsuke/weigh.h"
 #include "network/network.h"
 #include "onnx.pb-c.h"
 #include "scene.h"
@@ -901,17 +903,30 @@ static void outputs_are_chosen_by_name(void) {
     uint8_t *file = g_malloc(packed);
     onnx__model_proto__pack(model, file);
     scratch_write(path, file, packed);
+    noisy pictures;
+    noisy_load(&pictures, "GlobalAveragePool x > g; Flatten g > f; Gemm f h_5_3 c_5 > z transB=i1",
+               5);
+    char *keys[G_N_ELEMENTS(cases)] = {NULL};
     for (size_t i = 0; i < G_N_ELEMENTS(cases); i++) {
         nsk_error error = {.text = ""};
         nsk_input input = nine;
+        nsk_recipe recipe;
+        nsk_recipe_init(&recipe);
         nsk_network *n = nsk_network_read(path, &input, cases[i].output, &error);
         assert_error(&error, cases[i].said);
         CU_ASSERT_EQUAL(n != NULL ? nsk_network_classes(n) : 0, cases[i].said[0] != '\0' ? 0
                                                                 : strcmp(cases[i].output, "z") == 0
                                                                     ? 5
                                                                     : 8);
+        keys[i] = n != NULL ? nsk_measurement_key(n, pictures.images, &recipe, NULL, &error) : NULL;
         nsk_network_free(n);
     }
+    /* what is kept of one is not taken for the other's */
+    CU_ASSERT_FATAL(keys[2] != NULL && keys[3] != NULL);
+    CU_ASSERT_STRING_NOT_EQUAL(keys[2], keys[3]);
+    nsk_string_free(keys[2]);
+    nsk_string_free(keys[3]);
+    noisy_free(&pictures);
     g_free(file);
     g_free(bytes);
     g_free(path);
