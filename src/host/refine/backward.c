@@ -70,19 +70,23 @@ static bool find_tap(const nsk_backward_step *s, int out_y, int out_x, int ky, i
 static void cut_off(const nsk_backward_step *s) {
     const nsk_backward_tensor *t = s->out;
     for (size_t p = 0; p < pixels_of(t); p++) {
-        const int8_t *level = t->level + p * (size_t)t->step;
-        float *gradient = t->gradient + p * (size_t)t->step;
+        const int8_t *restrict level = t->level + p * (size_t)t->step;
+        float *restrict gradient = t->gradient + p * (size_t)t->step;
+#pragma omp simd
         for (int c = 0; c < t->channels; c++) {
-            gradient[c] = level[c] > s->low && level[c] < s->high ? gradient[c] : 0.0F;
+            const bool inside = (level[c] > s->low) & (level[c] < s->high);
+            gradient[c] = inside ? gradient[c] : 0.0F;
         }
     }
 }
 
 static void add_biases(const nsk_backward_step *s) {
+    float *restrict sum = s->bias_gradient;
     for (size_t p = 0; p < pixels_of(s->out); p++) {
-        const float *gradient = s->out->gradient + p * (size_t)s->out->step;
+        const float *restrict gradient = s->out->gradient + p * (size_t)s->out->step;
+#pragma omp simd
         for (int c = 0; c < s->out->channels; c++) {
-            s->bias_gradient[c] += gradient[c];
+            sum[c] += gradient[c];
         }
     }
 }
@@ -118,47 +122,111 @@ static void unfold(const nsk_backward_step *s, int group, float *rows, bool back
     }
 }
 
+/* Whether the windows are the input's pixels as they stand. */
+static bool is_plain(const nsk_backward_step *s) {
+    const nsk_window_attributes *w = &s->layer->window;
+    return w->kernel[0] * w->kernel[1] * w->stride[0] * w->stride[1] == 1 &&
+           s->out->height == s->in->height && s->out->width == s->in->width;
+}
+
+/* The gradients of a group's weights, and of its inputs: `back` gets them, or adds them. */
+typedef struct product {
+    const float *rows;
+    float *back;
+    int step; /* from row to row */
+    float added;
+} product;
+
+static void multiply(const nsk_backward_step *s, int group, const product *p) {
+    const int outputs = s->out->channels / (int)s->layer->window.groups;
+    const int taps = s->layer->taps;
+    const int pixels = (int)pixels_of(s->out);
+    const size_t first = (size_t)group * (size_t)outputs * (size_t)taps;
+    const float *gradient = s->out->gradient + group * outputs;
+    cblas_sgemm(CblasRowMajor, CblasTrans, CblasNoTrans, outputs, taps, pixels, 1.0F, gradient,
+                s->out->step, p->rows, p->step, 1.0F, s->weight_gradient + first, taps);
+    if (s->input_counts) {
+        cblas_sgemm(CblasRowMajor, CblasNoTrans, CblasNoTrans, pixels, taps, outputs, 1.0F,
+                    gradient, s->out->step, s->weight + first, taps, p->added, p->back, p->step);
+    }
+}
+
 static void conv(const nsk_backward_step *s) {
-    int groups = (int)s->layer->window.groups;
-    int outputs = s->out->channels / groups;
-    int taps = s->layer->taps;
-    int pixels = (int)pixels_of(s->out);
+    const int groups = (int)s->layer->window.groups;
+    const int taps = s->layer->taps;
     float *rows = s->scratch;
-    float *back = rows + (size_t)pixels * (size_t)taps;
+    float *back = rows + pixels_of(s->out) * (size_t)taps;
     for (int g = 0; g < groups; g++) {
-        size_t first = (size_t)g * (size_t)outputs * (size_t)taps;
-        const float *gradient = s->out->gradient + g * outputs;
+        if (is_plain(s)) {
+            const ptrdiff_t first = (ptrdiff_t)g * taps;
+            const product p = {s->in->value + first, s->in->gradient + first, s->in->step, 1.0F};
+            multiply(s, g, &p);
+            continue;
+        }
+        const product p = {rows, back, taps, 0.0F};
         unfold(s, g, rows, false);
-        cblas_sgemm(CblasRowMajor, CblasTrans, CblasNoTrans, outputs, taps, pixels, 1.0F, gradient,
-                    s->out->step, rows, taps, 1.0F, s->weight_gradient + first, taps);
+        multiply(s, g, &p);
         if (s->input_counts) {
-            cblas_sgemm(CblasRowMajor, CblasNoTrans, CblasNoTrans, pixels, taps, outputs, 1.0F,
-                        gradient, s->out->step, s->weight + first, taps, 0.0F, back, taps);
             unfold(s, g, back, true);
+        }
+    }
+}
+
+/* The outputs along an axis that a tap meets the picture for: `first` to one below `end`. */
+typedef struct span {
+    int first, end;
+    int offset; /* of the input from the output times the stride */
+} span;
+
+static span span_of(const nsk_window_attributes *w, int axis, int tap, int in, int out) {
+    const int stride = (int)w->stride[axis];
+    const int offset = tap * (int)w->dilation[axis] - (int)w->pad_before[axis];
+    const int first = offset < 0 ? (-offset + stride - 1) / stride : 0;
+    const int end = in > offset ? (in - 1 - offset) / stride + 1 : 0;
+    return (span){first, MIN(end, out), offset};
+}
+
+/* One tap of one row. Of several outputs an input, `each`, channels follow each other. */
+static void depthwise_tap(const nsk_backward_step *s, int y, int from_y, const span *across,
+                          size_t weights) {
+    const int channels = s->out->channels;
+    const int each = channels / s->in->channels;
+    const int stride = (int)s->layer->window.stride[1];
+    const float *restrict weight = s->weight + weights;
+    float *restrict learned = s->weight_gradient + weights;
+    for (int x = across->first; x < across->end; x++) {
+        size_t to;
+        size_t at;
+        find(s->out, y, x, &to);
+        find(s->in, from_y, x * stride + across->offset, &at);
+        const float *restrict gradient = s->out->gradient + to;
+        const float *restrict value = s->in->value + at;
+        float *restrict back = s->in->gradient + at;
+        if (each == 1) {
+#pragma omp simd
+            for (int c = 0; c < channels; c++) {
+                learned[c] += gradient[c] * value[c];
+                back[c] += gradient[c] * weight[c];
+            }
+            continue;
+        }
+        for (int c = 0; c < channels; c++) {
+            learned[c] += gradient[c] * value[c / each];
+            back[c / each] += gradient[c] * weight[c];
         }
     }
 }
 
 static void depthwise(const nsk_backward_step *s) {
     const nsk_window_attributes *w = &s->layer->window;
-    int channels = s->out->channels;
-    int each = channels / s->in->channels;
-    for (int y = 0; y < s->out->height; y++) {
-        for (int x = 0; x < s->out->width; x++) {
-            size_t to;
-            find(s->out, y, x, &to);
-            const float *gradient = s->out->gradient + to;
-            for (int tap = 0; tap < (int)(w->kernel[0] * w->kernel[1]); tap++) {
-                size_t at;
-                size_t k = (size_t)tap * (size_t)channels;
-                if (!find_tap(s, y, x, tap / (int)w->kernel[1], tap % (int)w->kernel[1], &at)) {
-                    continue;
-                }
-                for (int c = 0; c < channels; c++) {
-                    size_t from = at + (size_t)(c / each);
-                    s->weight_gradient[k + (size_t)c] += gradient[c] * s->in->value[from];
-                    s->in->gradient[from] += gradient[c] * s->weight[k + (size_t)c];
-                }
+    for (int ky = 0; ky < (int)w->kernel[0]; ky++) {
+        const span down = span_of(w, 0, ky, s->in->height, s->out->height);
+        for (int y = down.first; y < down.end; y++) {
+            for (int kx = 0; kx < (int)w->kernel[1]; kx++) {
+                const span across = span_of(w, 1, kx, s->in->width, s->out->width);
+                const size_t tap = (size_t)(ky * (int)w->kernel[1] + kx);
+                depthwise_tap(s, y, y * (int)w->stride[0] + down.offset, &across,
+                              tap * (size_t)s->out->channels);
             }
         }
     }

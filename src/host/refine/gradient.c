@@ -85,21 +85,40 @@ const int32_t *nsk_gradient_scores(const nsk_gradient *g) {
 
 /* ---- forward ---- */
 
-static void keep(const nsk_gradient *g, int tensor, const nsk_tensor *from) {
-    const nsk_backward_tensor *to = &g->tensors[tensor];
-    const bool fine = from->fraction > 0;
-    const nsk_scale s = fine ? nsk_fine_scale(g->scales[tensor]) : g->scales[tensor];
-    const int8_t *at = g->workspace + from->offset;
-    size_t pixels = (size_t)to->height * (size_t)to->width;
+/* What the device has of a tensor of bytes. */
+static void keep_bytes(const nsk_backward_tensor *to, const nsk_tensor *from, const int8_t *at,
+                       nsk_scale s) {
+    const size_t pixels = (size_t)to->height * (size_t)to->width;
+    for (size_t p = 0; p < pixels; p++) {
+        const int8_t *restrict pixel = at + p * (size_t)from->pixel_stride;
+        int8_t *restrict level = to->level + p * (size_t)to->step;
+        float *restrict value = to->value + p * (size_t)to->step;
+        memcpy(level, pixel, (size_t)to->channels);
+#pragma omp simd
+        for (int c = 0; c < to->channels; c++) {
+            value[c] = s.scale * (float)(pixel[c] - s.zero);
+        }
+    }
+}
+
+/* The same of wider elements; of parts, the level that they are of. */
+static void keep_wide(const nsk_backward_tensor *to, const nsk_tensor *from, const int8_t *at,
+                      nsk_scale s) {
+    const size_t pixels = (size_t)to->height * (size_t)to->width;
     for (size_t p = 0; p < pixels; p++) {
         for (size_t c = 0; c < (size_t)to->channels; c++) {
             int32_t level = nsk_element_at(at + p * (size_t)from->pixel_stride + c * from->element,
                                            from->element);
-            /* of bytes only; of parts the level that they are of */
-            to->level[p * (size_t)to->step + c] = (int8_t)(fine ? level >> 8 : level);
+            to->level[p * (size_t)to->step + c] = (int8_t)(from->fraction > 0 ? level >> 8 : level);
             to->value[p * (size_t)to->step + c] = s.scale * (float)(level - s.zero);
         }
     }
+}
+
+static void keep(const nsk_gradient *g, int tensor, const nsk_tensor *from) {
+    const nsk_scale s = from->fraction > 0 ? nsk_fine_scale(g->scales[tensor]) : g->scales[tensor];
+    (from->element == 1 ? keep_bytes : keep_wide)(&g->tensors[tensor], from,
+                                                  g->workspace + from->offset, s);
 }
 
 static void after_layer(void *context, const nsk_model *model, unsigned layer) {
