@@ -91,24 +91,14 @@ nsk_network *nsk_network_equalised(const nsk_network *network, const nsk_images 
     return copy;
 }
 
-/* A network on its way to integers. */
-typedef struct pipeline {
-    nsk_network *own; /* the equalised copy, or NULL */
-    const nsk_network *network;
-    nsk_lowered *lowered;
-    nsk_scale *scales;
-    int moved;  /* copies of calibration images */
-    int fitted; /* of calibration images */
-} pipeline;
-
-static void pipeline_clear(pipeline *m) {
+void nsk_pipeline_clear(nsk_pipeline *m) {
     g_free(m->scales);
     nsk_lowered_free(m->lowered);
     nsk_network_free(m->own);
 }
 
 /* Levels of the weights, and biases. */
-static bool fit(pipeline *m, const nsk_refine_subject *subject, const nsk_images *calibration,
+static bool fit(nsk_pipeline *m, const nsk_refine_subject *subject, const nsk_images *calibration,
                 const nsk_recipe *recipe, nsk_error *error) {
     if (!recipe->rounding && !recipe->biases) {
         return true;
@@ -125,10 +115,9 @@ static bool fit(pipeline *m, const nsk_refine_subject *subject, const nsk_images
     return good;
 }
 
-/* Everything up to the integers themselves. */
-static bool prepare(pipeline *m, const nsk_network *network, const nsk_images *calibration,
-                    const nsk_recipe *recipe, nsk_error *error) {
-    *m = (pipeline){.network = network};
+bool nsk_pipeline_start(nsk_pipeline *m, const nsk_network *network, const nsk_images *calibration,
+                        const nsk_recipe *recipe, nsk_error *error) {
+    *m = (nsk_pipeline){.network = network};
     if (!nsk_network_takes(network, calibration, error)) {
         return false;
     }
@@ -148,14 +137,23 @@ static bool prepare(pipeline *m, const nsk_network *network, const nsk_images *c
         return false;
     }
     m->scales = choose_scales(m->network, m->lowered, calibration, recipe, &m->moved, error);
-    const nsk_refine_subject subject = {network, m->lowered, m->network->graph, m->scales};
-    return m->scales != NULL && fit(m, &subject, calibration, recipe, error) &&
+    return m->scales != NULL;
+}
+
+/* Everything up to the integers themselves. */
+static bool prepare(nsk_pipeline *m, const nsk_network *network, const nsk_images *calibration,
+                    const nsk_recipe *recipe, nsk_error *error) {
+    if (!nsk_pipeline_start(m, network, calibration, recipe, error)) {
+        return false;
+    }
+    const nsk_refine_subject subject = {network, m->lowered, m->network->graph, m->scales, NULL};
+    return fit(m, &subject, calibration, recipe, error) &&
            (recipe->refine == NULL || nsk_refine(&subject, recipe->refine, error));
 }
 
 nsk_model_file *nsk_quantise(const nsk_network *network, const nsk_images *calibration,
                              const nsk_recipe *recipe, nsk_error *error) {
-    pipeline m;
+    nsk_pipeline m;
     nsk_recipe usual;
     nsk_recipe_init(&usual);
     recipe = recipe != NULL ? recipe : &usual;
@@ -173,21 +171,21 @@ nsk_model_file *nsk_quantise(const nsk_network *network, const nsk_images *calib
         file->fitted = m.fitted;
         file->moved = m.moved;
     }
-    pipeline_clear(&m);
+    nsk_pipeline_clear(&m);
     return file;
 }
 
 /* The integer network as the bytes of an ONNX file; g_free. */
 static uint8_t *export_bytes(const nsk_network *network, const nsk_images *calibration,
                              const nsk_recipe *recipe, size_t *size, nsk_error *error) {
-    pipeline p;
+    nsk_pipeline p;
     nsk_recipe usual;
     nsk_recipe_init(&usual);
     recipe = recipe != NULL ? recipe : &usual;
     uint8_t *bytes = prepare(&p, network, calibration, recipe, error)
                          ? nsk_onnx_export(p.network, p.lowered, p.scales, size, error)
                          : NULL;
-    pipeline_clear(&p);
+    nsk_pipeline_clear(&p);
     return bytes;
 }
 

@@ -79,6 +79,19 @@ const float *nsk_gradient_biases(const nsk_gradient *g, int layer) {
     return g->biases[layer];
 }
 
+void nsk_gradient_changes(const nsk_gradient *g, int tensor, double *changes) {
+    const nsk_backward_tensor *t = &g->tensors[tensor];
+    for (int c = 0; c < t->channels; c++) {
+        changes[c] = 0.0;
+    }
+    for (int p = 0; p < t->height * t->width; p++) {
+        const ptrdiff_t at = (ptrdiff_t)p * t->step;
+        for (int c = 0; c < t->channels; c++) {
+            changes[c] += (double)t->value[at + c] * (double)t->gradient[at + c];
+        }
+    }
+}
+
 const int32_t *nsk_gradient_scores(const nsk_gradient *g) {
     return g->scores;
 }

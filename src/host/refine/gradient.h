@@ -38,6 +38,10 @@ double nsk_gradient_add(nsk_gradient *gradient, const nsk_model *model, const ui
 /* The scores that the last frame was given, until the next. */
 const int32_t *nsk_gradient_scores(const nsk_gradient *gradient);
 
+/* How much the last frame's loss would change, to the first order, were a channel of a tensor taken
+ * away towards nothing: the sum of its numbers times their gradients, one a channel. */
+void nsk_gradient_changes(const nsk_gradient *gradient, int tensor, double *changes);
+
 /* What has been added up: by each weight, by each bias. */
 const float *nsk_gradient_weights(const nsk_gradient *gradient, int layer);
 const float *nsk_gradient_biases(const nsk_gradient *gradient, int layer);

@@ -5,17 +5,16 @@
 #include <string.h>
 
 #include "base/random.h"
-#include "modelfile/check.h"
 #include "refine/gradient.h"
-#include "run/runner.h"
 #include "run/said.h"
 
 /* A step's images are cut into shards, whose gradients are added in their order: the result does
  * not depend on the number of threads. */
-enum { SHARDS = 8, SHARD_SIZE = 4, BATCH = SHARDS * SHARD_SIZE, ASIDE = 5 };
+enum { SHARDS = 8, SHARD_SIZE = 4, BATCH = SHARDS * SHARD_SIZE };
 
-static const double TRUST = 0.5;      /* in the float network's probabilities; the rest: labels */
-static const double BIAS_RATE = 0.25; /* of the weights', in levels of the output */
+/* How much the float network's probabilities count; the rest: labels. */
+static const double TRUST = 0.5;
+static const double BIAS_RATE = 0.25;      /* of the weights', in levels of the output */
 static const double KEPT[2] = {0.9, 0.99}; /* of the moments, a step: Adam's */
 
 /* Learned numbers of one kind, of one layer: what they are, in levels, and their moments. */
@@ -34,17 +33,14 @@ typedef struct layer_state {
 
 typedef struct session {
     const nsk_refine_subject *r;
+    const nsk_lesson *lesson;
     const nsk_refine_settings *how;
-    int layers, classes, count;
+    int layers;
     layer_state *states;
     nsk_learned *learned;
     nsk_schedule *schedule;
     nsk_gradient *shards[SHARDS];
-    float *targets; /* [image][class] */
-    uint8_t *frames;
-    size_t frame_bytes;
-    int *order; /* learned from: all but those set aside, which stand behind them */
-    int learning;
+    int *order; /* the lesson's, those that are learned from shuffled */
     int steps;
     nsk_error *error;
 } session;
@@ -115,7 +111,8 @@ static void start_layer(const session *s, int index) {
     nsk_lowered_layer *l = nsk_lowered_layer_at(s->r->lowered, index);
     st->layer = l;
     st->channels = nsk_lowered_tensor_at(s->r->lowered, l->out)->channels;
-    size_t count = is_learned(l) ? (size_t)l->taps * (size_t)st->channels : 0;
+    const bool still = s->r->still != NULL && s->r->still[index];
+    size_t count = is_learned(l) && !still ? (size_t)l->taps * (size_t)st->channels : 0;
     numbers_make(&st->weights, count);
     numbers_make(&st->biases, count > 0 ? (size_t)st->channels : 0);
     s->learned[index] = (nsk_learned){count, count > 0 ? st->channels : 0, NULL};
@@ -172,7 +169,7 @@ static nsk_model_file *build(const session *s) {
     for (int i = 0; i < s->layers; i++) {
         put_layer(s, i);
     }
-    return nsk_refine_model(s->r, s->how->training, s->schedule, s->error);
+    return nsk_refine_model(s->r, s->lesson->images, s->schedule, s->error);
 }
 
 /* The best so far is kept, or comes back. */
@@ -188,44 +185,6 @@ static void keep_best(const session *s, bool bring_back) {
 
 /* ---- images ---- */
 
-/* Half the label, half what the float network says. */
-static bool take_image(const nsk_runner *runner, int image, void *context, nsk_error *error) {
-    const session *s = context;
-    float *target = s->targets + (size_t)image * (size_t)s->classes;
-    memcpy(s->frames + (size_t)image * s->frame_bytes, runner->frame, s->frame_bytes);
-    const float *said = nsk_runner_float(runner);
-    for (int c = 0; c < s->classes; c++) {
-        double label = nsk_images_has(runner->images, image, c) ? 1.0 : 0.0;
-        target[c] = (float)(TRUST * (double)said[c] + (1.0 - TRUST) * label);
-    }
-    (void)error;
-    return true;
-}
-
-static bool take_images(session *s) {
-    const nsk_images *images = s->how->training;
-    s->count = nsk_images_count(images);
-    s->frame_bytes = nsk_images_frame_bytes(images);
-    s->targets = g_new0(float, (gsize)s->count *(gsize)s->classes);
-    s->frames = g_malloc((gsize)s->count * s->frame_bytes);
-    s->order = g_new0(int, s->count);
-    if (!nsk_run_images(s->r->network, NULL, NULL, images, take_image, s, NULL, NULL, s->error)) {
-        return false;
-    }
-    int *seen = g_new0(int, nsk_images_label_sets(images));
-    int aside = s->count;
-    for (int i = 0; i < s->count; i++) { /* every fifth of each class */
-        bool last = seen[nsk_images_label(images, i)]++ % ASIDE == ASIDE - 1;
-        s->order[last ? --aside : s->learning++] = i;
-    }
-    g_free(seen);
-    return aside < s->count ||
-           nsk_fail(s->error,
-                    "refining wants %d training images of a class at least; [images] training "
-                    "names them",
-                    ASIDE);
-}
-
 /* The images from `first` on, `count` of them, cut into shards. */
 static void run_shards(const session *s, const nsk_model *model, int first, int count, bool learn,
                        double *loss, int *right) {
@@ -235,10 +194,10 @@ static void run_shards(const session *s, const nsk_model *model, int first, int 
     for (int k = 0; k < SHARDS; k++) {
         nsk_gradient_clear(s->shards[k]);
         for (int i = first + k; i < first + count; i += SHARDS) {
-            size_t image = (size_t)s->order[i];
-            losses[k] += nsk_gradient_add(s->shards[k], model, s->frames + image * s->frame_bytes,
-                                          s->targets + image * (size_t)s->classes, learn);
-            rights[k] += nsk_scores_are_right(s->how->training, (int)image, model,
+            const int image = s->order[i];
+            losses[k] += nsk_gradient_add(s->shards[k], model, nsk_lesson_frame(s->lesson, image),
+                                          nsk_lesson_target(s->lesson, image), learn);
+            rights[k] += nsk_scores_are_right(s->lesson->images, image, model,
                                               nsk_gradient_scores(s->shards[k]));
         }
     }
@@ -296,14 +255,15 @@ static bool judge(const session *s, double *loss, int *right) {
         return false;
     }
     nsk_open(&model, file->bytes, file->size);
-    run_shards(s, &model, s->learning, s->count - s->learning, false, loss, right);
-    *loss /= s->count - s->learning;
+    run_shards(s, &model, s->lesson->learning, s->lesson->count - s->lesson->learning, false, loss,
+               right);
+    *loss /= s->lesson->count - s->lesson->learning;
     nsk_model_file_free(file);
     return true;
 }
 
 static void shuffle(const session *s, random_state *random) {
-    for (int i = s->learning - 1; i > 0; i--) {
+    for (int i = s->lesson->learning - 1; i > 0; i--) {
         int k = random_below(random, i + 1);
         int kept = s->order[i];
         s->order[i] = s->order[k];
@@ -326,9 +286,9 @@ static bool run_epochs(session *s, nsk_refine_result *result) {
         int right;
         bool good = true;
         shuffle(s, &random);
-        for (int at = 0; at < s->learning && good; at += BATCH) {
-            double done = (epoch + (double)at / s->learning) / s->how->epochs;
-            good = learn_batch(s, at, MIN(BATCH, s->learning - at), done);
+        for (int at = 0; at < s->lesson->learning && good; at += BATCH) {
+            double done = (epoch + (double)at / s->lesson->learning) / s->how->epochs;
+            good = learn_batch(s, at, MIN(BATCH, s->lesson->learning - at), done);
         }
         if (!good || !judge(s, &loss, &right)) {
             break;
@@ -360,18 +320,31 @@ static void session_clear(session *s) {
     nsk_schedule_free(s->schedule);
     g_free(s->states);
     g_free(s->learned);
-    g_free(s->targets);
-    g_free(s->frames);
     g_free(s->order);
 }
 
-bool nsk_refine(const nsk_refine_subject *r, const nsk_refine_settings *how, nsk_error *error) {
-    session s = {.r = r, .how = how, .layers = (int)r->lowered->layers->len, .error = error};
-    nsk_refine_result result = {.epochs = how->epochs};
-    if (!nsk_network_takes(r->network, how->training, error) || !can_learn(r->lowered, error)) {
+/* Weights as they were learned, before they became levels. */
+static void keep_learned(const session *s, int index) {
+    const layer_state *st = &s->states[index];
+    for (size_t i = 0; i < st->weights.count; i++) {
+        st->layer->weights[i] = st->weights.now[i] * st->scale[channel_of(st, i)];
+    }
+}
+
+bool nsk_refine_on(const nsk_refine_subject *r, const nsk_lesson *lesson,
+                   const nsk_refine_settings *how, nsk_error *error) {
+    session s = {.r = r,
+                 .lesson = lesson,
+                 .how = how,
+                 .layers = (int)r->lowered->layers->len,
+                 .error = error};
+    nsk_refine_result result = {.epochs = how->epochs,
+                                .learned_from = lesson->learning,
+                                .aside = lesson->count - lesson->learning};
+    if (!can_learn(r->lowered, error)) {
         return false;
     }
-    s.classes = nsk_network_classes(r->network);
+    s.order = g_memdup2(lesson->order, (gsize)lesson->count * sizeof *s.order);
     s.states = g_new0(layer_state, s.layers);
     s.learned = g_new0(nsk_learned, s.layers);
     s.schedule = nsk_schedule_of(r->lowered, 0, 1);
@@ -382,15 +355,21 @@ bool nsk_refine(const nsk_refine_subject *r, const nsk_refine_settings *how, nsk
     for (int k = 0; k < SHARDS; k++) {
         s.shards[k] = nsk_gradient_new(r->lowered, r->scales, s.learned);
     }
-    bool good = take_images(&s) && run_epochs(&s, &result);
+    bool good = run_epochs(&s, &result);
     for (int i = 0; good && i < s.layers; i++) {
         put_layer(&s, i);
+        keep_learned(&s, i);
     }
-    result.learned_from = s.learning;
-    result.aside = s.count - s.learning;
     if (good && how->result != NULL) {
         *how->result = result;
     }
     session_clear(&s);
+    return good;
+}
+
+bool nsk_refine(const nsk_refine_subject *r, const nsk_refine_settings *how, nsk_error *error) {
+    nsk_lesson *lesson = nsk_lesson_new(r->network, how->training, TRUST, error);
+    const bool good = lesson != NULL && nsk_refine_on(r, lesson, how, error);
+    nsk_lesson_free(lesson);
     return good;
 }
