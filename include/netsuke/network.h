@@ -26,6 +26,9 @@ bool nsk_network_answer_each(nsk_network *network, nsk_error *error);
  * Finer numbers take twice the RAM and more time, and are not streamed. */
 bool nsk_network_make_fine(nsk_network *network, const char *layer, nsk_error *error);
 void nsk_network_free(nsk_network *network);
+/* Writes it as standard ONNX, in float, as it is after reading: folded, and ending in
+ * probabilities. Its input is what the network's file takes. */
+bool nsk_network_write(const nsk_network *network, const char *path, nsk_error *error);
 int nsk_network_classes(const nsk_network *network);
 /* How many computed tensors the file itself gives the integer levels of (QuantizeLinear): those are
  * taken rather than calibrated. */

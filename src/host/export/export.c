@@ -3,6 +3,7 @@
 #include <math.h>
 #include <string.h>
 
+#include "base/base.h"
 #include "export/exporter.h"
 #include "export/function.h"
 #include "float/forward.h"
@@ -339,7 +340,8 @@ static void put_input(nsk_exporter *e) {
             name = output;
         }
     }
-    e->names[g->input] = nsk_export_pair(e, name, e->scales[0], false);
+    e->names[g->input] =
+        e->lowered != NULL ? nsk_export_pair(e, name, e->scales[0], false) : g_strdup(name);
     g_free(name);
 }
 
@@ -380,4 +382,12 @@ uint8_t *nsk_onnx_export(const nsk_network *network, const nsk_lowered *lowered,
     }
     g_free(e.names);
     return bytes;
+}
+
+bool nsk_network_write(const nsk_network *network, const char *path, nsk_error *error) {
+    size_t size = 0;
+    uint8_t *bytes = nsk_onnx_export(network, NULL, NULL, &size, error);
+    const bool good = bytes != NULL && nsk_file_write(path, bytes, size, error);
+    g_free(bytes);
+    return good;
 }

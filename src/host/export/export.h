@@ -7,7 +7,7 @@
 #include "lowered/integer.h"
 
 /* The bytes of a file of operator set 21; g_free, NULL where it cannot be. `scales`: one a tensor
- * of `lowered`. */
+ * of `lowered`. With NULL for both, the float network as it is. */
 uint8_t *nsk_onnx_export(const nsk_network *network, const nsk_lowered *lowered,
                          const nsk_scale *scales, size_t *size, nsk_error *error);
 

@@ -37,7 +37,7 @@ void nsk_export_integers(nsk_exporter *e, Onnx__NodeProto *n, int64_t count,
 /* ---- levels ---- */
 
 int nsk_export_tensor(const nsk_exporter *e, int value) {
-    for (int i = 0; i < (int)e->lowered->tensors->len; i++) {
+    for (int i = 0; e->lowered != NULL && i < (int)e->lowered->tensors->len; i++) {
         if (nsk_lowered_tensor_at(e->lowered, i)->value == value) {
             return i;
         }

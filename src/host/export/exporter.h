@@ -7,8 +7,8 @@
 
 typedef struct nsk_exporter {
     const nsk_graph *graph;
-    const nsk_lowered *lowered;
-    const nsk_scale *scales;
+    const nsk_lowered *lowered; /* NULL: the float network is written */
+    const nsk_scale *scales;    /* NULL then, too */
     nsk_onnx_maker *maker;
     char **names; /* of each value, as its readers see it; NULL: not written yet */
     int fresh;    /* for names that need a number */

@@ -109,38 +109,11 @@ static void put_bias(nsk_exporter *e, const nsk_lowered_layer *l, const char *na
     g_free(units);
 }
 
-bool nsk_export_weighted(nsk_exporter *e, const nsk_node *node, const char *output) {
-    const nsk_lowered_layer *l = layer_of(e, node);
-    if (l == NULL) {
-        return nsk_fail(e->error, "layer '%s' (%s) has no weights to write", node->name,
-                        nsk_op_name(node->op));
-    }
-    int64_t channels = nsk_lowered_tensor_at(e->lowered, l->out)->channels;
-    double *scales = g_new0(double, channels);
-    for (int64_t c = 0; c < channels; c++) {
-        scales[c] = nsk_weight_scale(l, (int)c, (int)channels, e->scales[l->in], e->scales[l->out]);
-    }
-    bool grouped = node->op == NSK_OP_CONV_TRANSPOSE && node->attributes.window.groups > 1;
-    bool plain = node->op == NSK_OP_MATMUL; /* has no bias of its own */
-    char *weights = g_strdup_printf("%s:weights", node->name);
-    char *bias = g_strdup_printf("%s:bias", node->name);
-    char *before = plain ? g_strdup_printf("%s:product", output) : g_strdup(output);
-    if (grouped) {
-        put_float_weights(e, node, l, weights, scales);
-    } else {
-        put_int8_weights(e, node, l, weights, channels, scales);
-    }
-    put_bias(e, l, bias, channels, scales);
-    Onnx__NodeProto *n = nsk_export_start(e, node, nsk_op_name(node->op), before);
-    nsk_onnx_add_input(e->maker, n, weights);
-    if (plain) {
-        n = nsk_onnx_put_node(e->maker, "Add", bias, output);
-        nsk_onnx_add_input(e->maker, n, before);
-    }
-    nsk_onnx_add_input(e->maker, n, bias);
+/* What the product's node says besides. */
+static void put_attributes(nsk_exporter *e, const nsk_node *node, Onnx__NodeProto *n) {
     if (node->op == NSK_OP_GEMM) {
         nsk_onnx_add_int(e->maker, n, "transB", node->attributes.transpose_b);
-    } else if (!plain) {
+    } else if (node->op != NSK_OP_MATMUL) {
         nsk_export_window(e, n, node);
         nsk_onnx_add_ints(e->maker, n, "dilations", 2, node->attributes.window.dilation);
         nsk_onnx_add_int(e->maker, n, "group", node->attributes.window.groups);
@@ -148,9 +121,66 @@ bool nsk_export_weighted(nsk_exporter *e, const nsk_node *node, const char *outp
     if (node->op == NSK_OP_CONV_TRANSPOSE) {
         nsk_onnx_add_ints(e->maker, n, "output_padding", 2, node->attributes.extra);
     }
+}
+
+/* Levels and their scales, from which readers make weights and biases under these names. */
+static bool put_levels(nsk_exporter *e, const nsk_node *node, const char *weights,
+                       const char *bias) {
+    const nsk_lowered_layer *l = layer_of(e, node);
+    if (l == NULL) {
+        return nsk_fail(e->error, "layer '%s' (%s) has no weights to write", node->name,
+                        nsk_op_name(node->op));
+    }
+    const int64_t channels = nsk_lowered_tensor_at(e->lowered, l->out)->channels;
+    double *scales = g_new(double, channels);
+    for (int64_t c = 0; c < channels; c++) {
+        scales[c] = nsk_weight_scale(l, (int)c, (int)channels, e->scales[l->in], e->scales[l->out]);
+    }
+    if (node->op == NSK_OP_CONV_TRANSPOSE && node->attributes.window.groups > 1) {
+        put_float_weights(e, node, l, weights, scales);
+    } else {
+        put_int8_weights(e, node, l, weights, channels, scales);
+    }
+    put_bias(e, l, bias, channels, scales);
+    g_free(scales);
+    return true;
+}
+
+/* As they are. */
+static void put_floats(const nsk_exporter *e, const nsk_value *v, const char *name) {
+    nsk_onnx_put_floats(e->maker, name, v->rank, v->dims, v->data);
+}
+
+bool nsk_export_weighted(nsk_exporter *e, const nsk_node *node, const char *output) {
+    const bool plain = node->op == NSK_OP_MATMUL; /* has no bias of its own */
+    const nsk_value *own_bias = nsk_export_input(e, node, 2);
+    const bool biased = e->lowered != NULL || own_bias != NULL;
+    char *weights = g_strdup_printf("%s:weights", node->name);
+    char *bias = g_strdup_printf("%s:bias", node->name);
+    char *before = plain && biased ? g_strdup_printf("%s:product", output) : g_strdup(output);
+    bool good = true;
+    if (e->lowered != NULL) {
+        good = put_levels(e, node, weights, bias);
+    } else {
+        put_floats(e, nsk_export_input(e, node, 1), weights);
+        if (biased) {
+            put_floats(e, own_bias, bias);
+        }
+    }
+    Onnx__NodeProto *n = good ? nsk_export_start(e, node, nsk_op_name(node->op), before) : NULL;
+    if (good) {
+        nsk_onnx_add_input(e->maker, n, weights);
+        put_attributes(e, node, n);
+    }
+    if (good && plain && biased) {
+        n = nsk_onnx_put_node(e->maker, "Add", bias, output);
+        nsk_onnx_add_input(e->maker, n, before);
+    }
+    if (good && biased) {
+        nsk_onnx_add_input(e->maker, n, bias);
+    }
     g_free(before);
     g_free(weights);
     g_free(bias);
-    g_free(scales);
-    return true;
+    return good;
 }
