@@ -205,6 +205,21 @@ bool nsk_brief_has(const nsk_brief *brief, const char *path, const char *group, 
 /* Whether the camera gives pictures no smaller than the input, once that is known. */
 bool nsk_brief_camera_suits(const nsk_brief *brief, nsk_error *error);
 
+/* A brief like another, of another network, or of several. */
+typedef struct nsk_derived {
+    const char *const *models; /* files beside it, NULL behind the last: the first as [model] file,
+                                * more of them as [vary] model */
+    double latency;            /* seconds, as the limit; 0: the brief's */
+    const char *comment;       /* a line at its top */
+} nsk_derived;
+
+/* Writes it; its paths are seen from its own folder, and say what the brief was told by options. */
+bool nsk_brief_derive(const nsk_brief *brief, const nsk_derived *derived, const char *path,
+                      nsk_error *error);
+
+/* "40 ms" and its like; false where it is none. */
+bool nsk_seconds_of(const char *text, double *seconds);
+
 /* A board's file: `name` as a path, seen from the file `beside` where that is not NULL; or, where
  * there is no such file, the board of that name that came along. nsk_string_free. */
 char *nsk_board_find(const char *name, const char *beside);

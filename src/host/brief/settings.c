@@ -289,18 +289,27 @@ static bool take_number(const char *text, char **end, double *number) {
     return *end != text && *end <= text + plain && isfinite(*number);
 }
 
+static bool take_with_unit(const char *text, nsk_unit unit, double *number) {
+    char *end;
+    bool good = take_number(text, &end, number);
+    char *name = g_strstrip(g_strdup(end));
+    good = good && scale_by_unit(name, unit, number);
+    g_free(name);
+    return good;
+}
+
+bool nsk_seconds_of(const char *text, double *seconds) {
+    return take_with_unit(text, NSK_UNIT_SECONDS, seconds);
+}
+
 bool nsk_settings_number(const nsk_settings *s, const char *group, const char *key, nsk_unit unit,
                          double least, double most, double *value, nsk_error *error) {
     const char *text = nsk_settings_text(s, group, key);
     if (text == NULL) {
         return true;
     }
-    char *end;
     double number;
-    bool good = take_number(text, &end, &number);
-    char *name = g_strstrip(g_strdup(end));
-    good = good && scale_by_unit(name, unit, &number);
-    g_free(name);
+    const bool good = take_with_unit(text, unit, &number);
     if (!good || number < least || number > most) {
         char *wanted =
             g_strdup_printf("'%s' should be %s, from %g to %g%s", text, unit_example(unit), least,
