@@ -24,6 +24,6 @@ extern CU_TestInfo settings_tests[], picture_tests[], format_tests[], array_test
     page_tests[], stress_tests[], atlas_tests[], cost_tests[], budget_tests[], weigh_tests[],
     sim_tests[], train_tests[], verdict_tests[], reference_tests[], handed_tests[], proof_tests[],
     rule_tests[], probe_tests[], several_tests[], fine_tests[], fine_gain_tests[], link_tests[],
-    slots_tests[], live_tests[], on_board_tests[], channel_tests[];
+    slots_tests[], live_tests[], on_board_tests[], channel_tests[], pare_tests[];
 
 #endif

@@ -32,6 +32,7 @@ int main(int argc, char **argv) {
         {"what finer numbers gain", NULL, NULL, NULL, NULL, fine_gain_tests},
         {"refining", NULL, NULL, NULL, NULL, refine_tests},
         {"channels", NULL, NULL, NULL, NULL, channel_tests},
+        {"paring", NULL, NULL, NULL, NULL, pare_tests},
         {"quantised ONNX", NULL, NULL, NULL, NULL, exchange_tests},
         {"reference", NULL, NULL, NULL, NULL, reference_tests},
         {"handed names", NULL, NULL, NULL, NULL, handed_tests},

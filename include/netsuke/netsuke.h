@@ -37,6 +37,7 @@
 #include "netsuke/network.h"
 #include "netsuke/on_board.h"
 #include "netsuke/page.h"
+#include "netsuke/pare.h"
 #include "netsuke/port.h"
 #include "netsuke/probe.h"
 #include "netsuke/processes.h"

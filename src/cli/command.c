@@ -174,6 +174,10 @@ bool cli_load_held_out(cli_context *context) {
     return context->held_out != NULL;
 }
 
+nsk_images *cli_open_training(cli_context *context) {
+    return open_set(context, TRAINING, 0);
+}
+
 /* Where the brief, or --refine, asks for it, the recipe refines on the training images. */
 static bool load_refine_settings(cli_context *context) {
     if (!context->brief->refine || context->training != NULL) {
@@ -186,7 +190,7 @@ static bool load_refine_settings(cli_context *context) {
             "or with --training SET",
             context->brief->path);
     }
-    context->training = open_set(context, TRAINING, 0);
+    context->training = cli_open_training(context);
     nsk_refine_settings_init(&context->refine_settings, context->training);
     context->refine_settings.epochs = context->brief->refine_epochs;
     context->refine_settings.result = &context->refine_result;

@@ -69,7 +69,8 @@ struct cli_command {
 
 extern const cli_command cli_survey, cli_outline, cli_vet, cli_quantise, cli_compare, cli_drift,
     cli_probe, cli_stress, cli_atlas, cli_shelf, cli_budget, cli_weigh, cli_clock, cli_headroom,
-    cli_classify, cli_emit, cli_trial, cli_watch_command, cli_rehearse, cli_report, cli_assay;
+    cli_pare, cli_classify, cli_emit, cli_trial, cli_watch_command, cli_rehearse, cli_report,
+    cli_assay;
 /* All of them in the order of work, NULL behind the last. */
 extern const cli_command *const cli_commands[];
 
@@ -81,6 +82,8 @@ bool cli_load_calibration(cli_context *context);
 nsk_images *cli_open_calibration(cli_context *context);
 bool cli_load_held_out(cli_context *context);
 nsk_images *cli_open_held_out(cli_context *context);
+/* The training images, the caller's own. */
+nsk_images *cli_open_training(cli_context *context);
 /* The file of --model, or else the network quantised now; with --on, the board that it runs on. */
 bool cli_load_model(cli_context *context);
 bool cli_load_board(cli_context *context);

@@ -4,10 +4,10 @@
 
 #include "drive.h"
 
-static const char *const commands[] = {"survey", "outline", "vet",      "quantise", "compare",
-                                       "drift",  "probe",   "stress",   "atlas",    "budget",
-                                       "weigh",  "clock",   "headroom", "classify", "emit",
-                                       "trial",  "watch",   "rehearse", "report",   "assay"};
+static const char *const commands[] = {
+    "survey",   "outline", "vet",    "quantise", "compare",  "drift",    "probe",
+    "stress",   "atlas",   "budget", "weigh",    "clock",    "headroom", "pare",
+    "classify", "emit",    "trial",  "watch",    "rehearse", "report",   "assay"};
 
 static void help_names_the_order(void) {
     outcome o = drive_for(0, "netsuke --help");

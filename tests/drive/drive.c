@@ -144,6 +144,7 @@ int json_length(JsonNode *root, const char *path) {
 int main(int argc, char **argv) {
     CU_SuiteInfo suites[] = {
         {"commands", NULL, NULL, NULL, NULL, command_tests},
+        {"ladders", NULL, NULL, NULL, NULL, pare_tests},
         {"contracts", NULL, NULL, NULL, NULL, contract_tests},
         {"broken input", NULL, NULL, NULL, NULL, broken_tests},
         {"large sets", NULL, NULL, NULL, NULL, large_tests},

@@ -9,7 +9,7 @@
 
 extern CU_TestInfo command_tests[], contract_tests[], broken_tests[], large_tests[],
     example_tests[], device_build_tests[], emit_tests[], package_tests[], mistake_tests[],
-    install_tests[], readme_tests[], proofs_tests[], trial_tests[], watch_tests[];
+    install_tests[], readme_tests[], proofs_tests[], trial_tests[], watch_tests[], pare_tests[];
 
 typedef struct outcome {
     int status; /* of the exit; -1 where a signal ended it */

@@ -1,0 +1,199 @@
+#include "pare/step.h"
+
+#include <math.h>
+#include <stdlib.h>
+#include <string.h>
+
+double nsk_pare_distance(const nsk_price *price, const nsk_pare_goal *goal) {
+    double distance = 0.0;
+    for (int i = 0; i < NSK_BUDGET_LIMITS; i++) {
+        distance += fmax(log(price->of[i] / goal->at_most[i]), 0.0);
+    }
+    return distance;
+}
+
+typedef struct chooser {
+    const nsk_pare_scene *scene;
+    const nsk_channels *channels; /* the scene's */
+    int *ranked;                  /* channels, set by set, those worth least first */
+    int *first;                   /* of each set among them, one more at the end */
+    int *taken;                   /* from the front of each set */
+    nsk_price price;
+} chooser;
+
+/* Kernels take outputs by four, or by two: the widths that are tried. */
+static const int units[] = {4, 2, 1};
+/* Of a set in one step at most: what channels are worth without each other is not their sum. */
+enum { MOST_PARTS = 4 };
+
+/* How many go to the next width of that unit; 0: none may. One stays. */
+static int next_fewer(const chooser *c, int set, int unit) {
+    const nsk_channel_set *s = &c->channels->sets_of[set];
+    const int left = s->size - c->taken[set];
+    const int width = left + s->stay;
+    const int fewer = width - (width - 1) / unit * unit;
+    const int most = MAX((s->size + s->stay) / MOST_PARTS, units[0]);
+    const bool may = fewer < width && fewer <= left && c->taken[set] + fewer <= most &&
+                     (unit < 2 || width > unit) && (unit > 1 || width <= 4);
+    return may ? fewer : 0;
+}
+
+static void mark(const chooser *c, const int *taken, bool *gone) {
+    memset(gone, 0, (size_t)c->channels->count * sizeof *gone);
+    for (int s = 0; s < c->channels->sets; s++) {
+        for (int i = 0; i < taken[s]; i++) {
+            gone[c->ranked[c->first[s] + i]] = true;
+        }
+    }
+}
+
+/* With so many taken of each set, instead of what is taken now: what it would gain, and cost. */
+typedef struct trial {
+    nsk_price price;
+    double gain, worth;
+} trial;
+
+static bool try_taken(const chooser *c, const int *taken, trial *t) {
+    bool *gone = g_new0(bool, c->channels->count + 1);
+    mark(c, taken, gone);
+    const bool good = nsk_price_without(c->scene->ground, c->scene->graph, c->scene->scales,
+                                        c->channels, gone, &t->price);
+    t->gain = good ? nsk_pare_distance(&c->price, c->scene->goal) -
+                         nsk_pare_distance(&t->price, c->scene->goal)
+                   : 0.0;
+    t->worth = 0.0;
+    for (int s = 0; s < c->channels->sets; s++) {
+        for (int i = c->taken[s]; i < taken[s]; i++) {
+            t->worth += c->scene->worth[c->ranked[c->first[s] + i]];
+        }
+    }
+    g_free(gone);
+    return good;
+}
+
+/* Some of a set, and what comes of it. */
+typedef struct choice {
+    int set, fewer; /* set: NSK_NONE where nothing gains anything */
+    trial trial;
+} choice;
+
+/* The channels that are worth least by what they gain. */
+static bool find_cheapest(const chooser *c, choice *best) {
+    int *taken = g_memdup2(c->taken, (gsize)c->channels->sets * sizeof *taken);
+    bool good = true;
+    best->set = NSK_NONE;
+    for (int i = 0; i < c->channels->sets * (int)G_N_ELEMENTS(units) && good; i++) {
+        choice now = {.set = i / (int)G_N_ELEMENTS(units)};
+        now.fewer = next_fewer(c, now.set, units[i % (int)G_N_ELEMENTS(units)]);
+        if (now.fewer == 0) {
+            continue;
+        }
+        taken[now.set] += now.fewer;
+        good = try_taken(c, taken, &now.trial);
+        taken[now.set] -= now.fewer;
+        const double least = best->set == NSK_NONE ? INFINITY : best->trial.worth;
+        if (good && now.trial.gain > 1e-6 &&
+            now.trial.worth * (best->set == NSK_NONE ? 0.0 : best->trial.gain) <
+                least * now.trial.gain) {
+            *best = now;
+        }
+    }
+    g_free(taken);
+    return good;
+}
+
+/* Where no set by itself gains anything, as several tensors make the most of RAM together: the next
+ * channels of all. */
+static bool take_of_all(chooser *c, bool *gained) {
+    int *taken = g_memdup2(c->taken, (gsize)c->channels->sets * sizeof *taken);
+    trial t;
+    for (int s = 0; s < c->channels->sets; s++) {
+        int fewer = 0;
+        for (size_t i = 0; i < G_N_ELEMENTS(units) && fewer == 0; i++) {
+            fewer = next_fewer(c, s, units[i]);
+        }
+        taken[s] += fewer;
+    }
+    const bool good = try_taken(c, taken, &t);
+    *gained = good && t.gain > 1e-6;
+    if (*gained) {
+        memcpy(c->taken, taken, (size_t)c->channels->sets * sizeof *taken);
+        c->price = t.price;
+    }
+    g_free(taken);
+    return good;
+}
+
+/* Some channels; false where an error is set. */
+static bool take(chooser *c, bool *gained) {
+    choice best;
+    if (!find_cheapest(c, &best)) {
+        return false;
+    }
+    if (best.set == NSK_NONE) {
+        return take_of_all(c, gained);
+    }
+    c->taken[best.set] += best.fewer;
+    c->price = best.trial.price;
+    *gained = true;
+    return true;
+}
+
+typedef struct ranking {
+    double worth;
+    int set, channel;
+} ranking;
+
+static int by_set_and_worth(const void *one, const void *other) {
+    const ranking *a = one;
+    const ranking *b = other;
+    if (a->set != b->set) {
+        return a->set < b->set ? -1 : 1;
+    }
+    if (a->worth < b->worth || b->worth < a->worth) {
+        return a->worth < b->worth ? -1 : 1;
+    }
+    return a->channel < b->channel ? -1 : 1;
+}
+
+static void rank(chooser *c) {
+    const int count = c->channels->count;
+    ranking *all = g_new(ranking, count + 1);
+    for (int i = 0; i < count; i++) {
+        all[i] = (ranking){c->scene->worth[i], c->channels->set[i], i};
+    }
+    qsort(all, (size_t)count, sizeof *all, by_set_and_worth);
+    for (int i = 0; i < count; i++) {
+        c->ranked[i] = all[i].channel;
+    }
+    for (int s = 0, at = 0; s < c->channels->sets; s++) {
+        c->first[s] = at;
+        at += c->channels->sets_of[s].size;
+    }
+    g_free(all);
+}
+
+bool nsk_pare_choose(const nsk_pare_scene *scene, double by, bool *gone, nsk_price *price,
+                     bool *ended) {
+    const nsk_channels *channels = scene->channels;
+    chooser c = {.scene = scene,
+                 .channels = channels,
+                 .ranked = g_new0(int, channels->count + 1),
+                 .first = g_new0(int, channels->sets + 1),
+                 .taken = g_new0(int, channels->sets + 1),
+                 .price = *price};
+    const double before = nsk_pare_distance(price, scene->goal);
+    bool good = true;
+    bool gained = true;
+    rank(&c);
+    while (good && gained && nsk_pare_distance(&c.price, scene->goal) > fmax(before - by, 0.0)) {
+        good = take(&c, &gained);
+    }
+    mark(&c, c.taken, gone);
+    *price = c.price;
+    *ended = !gained && !(nsk_pare_distance(price, scene->goal) < before);
+    g_free(c.ranked);
+    g_free(c.first);
+    g_free(c.taken);
+    return good;
+}
