@@ -197,17 +197,38 @@ static uint32_t saved_by(const nsk_buffer *b) {
     return both - MAX(aligned(b->bytes), aligned(b->lead) + aligned(b->over->bytes));
 }
 
+/* What comes alive at each step is added there, and taken off behind its last; what is written over
+ * something else saves as much at that step alone. Only steps at which something is written count.
+ */
 uint32_t nsk_plan_lower_bound(const nsk_buffer *buffers, int count) {
-    uint32_t most = 0;
+    int first = 0;
+    int last = 0;
     for (int i = 0; i < count; i++) {
-        const int step = buffers[i].first;
-        uint32_t alive = 0; /* at the step at which buffer i is written */
-        for (int k = 0; k < count; k++) {
-            bool there = buffers[k].first <= step && buffers[k].last >= step;
-            alive += there ? aligned(buffers[k].bytes) : 0;
-            alive -= there && buffers[k].first == step ? saved_by(&buffers[k]) : 0;
-        }
-        most = MAX(most, alive);
+        first = MIN(first, buffers[i].first);
+        last = MAX(last, MAX(buffers[i].first, buffers[i].last));
     }
-    return most;
+    const size_t steps = (size_t)(last - first) + 2;
+    int64_t *change = g_new0(int64_t, steps);
+    int64_t *saved = g_new0(int64_t, steps);
+    bool *written = g_new0(bool, steps);
+    for (int i = 0; i < count; i++) {
+        const nsk_buffer *b = &buffers[i];
+        const int from = b->first - first;
+        written[from] = true;
+        if (b->last >= b->first) {
+            change[from] += aligned(b->bytes);
+            change[b->last - first + 1] -= aligned(b->bytes);
+            saved[from] += saved_by(b);
+        }
+    }
+    int64_t alive = 0;
+    int64_t most = 0;
+    for (size_t k = 0; k < steps; k++) {
+        alive += change[k];
+        most = written[k] ? MAX(most, alive - saved[k]) : most;
+    }
+    g_free(change);
+    g_free(saved);
+    g_free(written);
+    return (uint32_t)most;
 }
