@@ -23,6 +23,7 @@ typedef struct chooser {
 
 /* Kernels take outputs by four, or by two: the widths that are tried. */
 static const int units[] = {4, 2, 1};
+enum { UNITS = G_N_ELEMENTS(units) };
 /* Of a set in one step at most: what channels are worth without each other is not their sum. */
 enum { MOST_PARTS = 4 };
 
@@ -53,11 +54,13 @@ typedef struct trial {
     double gain, worth;
 } trial;
 
-static bool try_taken(const chooser *c, const int *taken, trial *t) {
+static bool try_taken(const chooser *c, const int *taken, trial *t, nsk_error *error) {
     bool *gone = g_new0(bool, c->channels->count + 1);
+    nsk_pare_ground ground = *c->scene->ground;
+    ground.error = error;
     mark(c, taken, gone);
-    const bool good = nsk_price_without(c->scene->ground, c->scene->graph, c->scene->scales,
-                                        c->channels, gone, &t->price);
+    const bool good =
+        nsk_price_without(&ground, c->scene->graph, c->scene->scales, c->channels, gone, &t->price);
     t->gain = good ? nsk_pare_distance(&c->price, c->scene->goal) -
                          nsk_pare_distance(&t->price, c->scene->goal)
                    : 0.0;
@@ -73,32 +76,46 @@ static bool try_taken(const chooser *c, const int *taken, trial *t) {
 
 /* Some of a set, and what comes of it. */
 typedef struct choice {
-    int set, fewer; /* set: NSK_NONE where nothing gains anything */
+    int set, fewer;
+    bool good;
+    nsk_error error;
     trial trial;
 } choice;
 
-/* The channels that are worth least by what they gain. */
-static bool find_cheapest(const chooser *c, choice *best) {
+static void try_choice(const chooser *c, choice *now) {
     int *taken = g_memdup2(c->taken, (gsize)c->channels->sets * sizeof *taken);
+    taken[now->set] += now->fewer;
+    now->good = try_taken(c, taken, &now->trial, &now->error);
+    g_free(taken);
+}
+
+/* Of all of them; their places in the list count, not who is done first. */
+static bool find_cheapest(const chooser *c, choice *best) {
+    GArray *all = g_array_new(FALSE, FALSE, sizeof(choice));
     bool good = true;
     best->set = NSK_NONE;
-    for (int i = 0; i < c->channels->sets * (int)G_N_ELEMENTS(units) && good; i++) {
-        choice now = {.set = i / (int)G_N_ELEMENTS(units)};
-        now.fewer = next_fewer(c, now.set, units[i % (int)G_N_ELEMENTS(units)]);
-        if (now.fewer == 0) {
-            continue;
-        }
-        taken[now.set] += now.fewer;
-        good = try_taken(c, taken, &now.trial);
-        taken[now.set] -= now.fewer;
-        const double least = best->set == NSK_NONE ? INFINITY : best->trial.worth;
-        if (good && now.trial.gain > 1e-6 &&
-            now.trial.worth * (best->set == NSK_NONE ? 0.0 : best->trial.gain) <
-                least * now.trial.gain) {
-            *best = now;
+    for (int i = 0; i < c->channels->sets * UNITS; i++) {
+        const choice now = {.set = i / UNITS, .fewer = next_fewer(c, i / UNITS, units[i % UNITS])};
+        if (now.fewer > 0) {
+            g_array_append_val(all, now);
         }
     }
-    g_free(taken);
+#pragma omp parallel for schedule(dynamic, 1)
+    for (int i = 0; i < (int)all->len; i++) {
+        try_choice(c, &g_array_index(all, choice, i));
+    }
+    for (guint i = 0; i < all->len && good; i++) {
+        const choice *now = &g_array_index(all, choice, i);
+        const trial *t = &now->trial;
+        if (!now->good) {
+            *c->scene->ground->error = now->error;
+            good = false;
+        } else if (t->gain > 1e-6 && (best->set == NSK_NONE ||
+                                      t->worth * best->trial.gain < best->trial.worth * t->gain)) {
+            *best = *now;
+        }
+    }
+    g_array_free(all, TRUE);
     return good;
 }
 
@@ -109,12 +126,12 @@ static bool take_of_all(chooser *c, bool *gained) {
     trial t;
     for (int s = 0; s < c->channels->sets; s++) {
         int fewer = 0;
-        for (size_t i = 0; i < G_N_ELEMENTS(units) && fewer == 0; i++) {
+        for (int i = 0; i < UNITS && fewer == 0; i++) {
             fewer = next_fewer(c, s, units[i]);
         }
         taken[s] += fewer;
     }
-    const bool good = try_taken(c, taken, &t);
+    const bool good = try_taken(c, taken, &t, c->scene->ground->error);
     *gained = good && t.gain > 1e-6;
     if (*gained) {
         memcpy(c->taken, taken, (size_t)c->channels->sets * sizeof *taken);
