@@ -121,6 +121,9 @@ typedef struct nsk_refine_result {
  * same images, rate and seed give the same model on any number of threads. */
 typedef struct nsk_refine_settings {
     const struct nsk_images *training; /* labelled */
+    /* Of what `netsuke stress` does to pictures, bit by bit in its order: half of the pictures are
+     * changed by one of them, at one of its three weaker strengths; 0: none is. */
+    unsigned changes;
     int epochs;
     double rate; /* levels by which a weight moves in a step, at first */
     unsigned seed;
@@ -129,9 +132,11 @@ typedef struct nsk_refine_settings {
     void *context;
 } nsk_refine_settings;
 
+#define NSK_EVERY_CHANGE (~0U)
 /* Where nobody says. */
 enum { NSK_REFINE_EPOCHS = 12 };
 #define NSK_REFINE_RATE 0.03
+#define NSK_ROBUST_RATE 0.3 /* on changed pictures: there is more to learn */
 /* Those, and a seed: the same brief, the same model. */
 void nsk_refine_settings_init(nsk_refine_settings *settings, const struct nsk_images *training);
 
@@ -182,6 +187,7 @@ typedef struct nsk_brief {
     bool choose_bits;  /* of weights in flash, so that the model fits: see nsk_narrower_choose */
     bool refine;       /* the brief asks for refining, on `training` */
     int refine_epochs;
+    unsigned refine_changes; /* of nsk_refine_settings */
     nsk_limits limits;
     nsk_decision decision;
     nsk_product product;

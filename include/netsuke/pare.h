@@ -52,6 +52,7 @@ typedef struct nsk_paring {
     int epochs;                 /* of learning on each rung, besides those while it is pared */
     double rate;                /* levels by which a weight moves in a step, at first */
     double trust;               /* in the original's answers; the rest: in the labels */
+    unsigned changes;           /* of the pictures: nsk_refine_settings */
     unsigned seed;
     /* A line about what is going on, and what part of the whole is done; may be NULL. */
     void (*tell)(void *context, double done, const char *text);

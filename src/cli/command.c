@@ -193,6 +193,10 @@ static bool load_refine_settings(cli_context *context) {
     context->training = cli_open_training(context);
     nsk_refine_settings_init(&context->refine_settings, context->training);
     context->refine_settings.epochs = context->brief->refine_epochs;
+    context->refine_settings.changes = context->brief->refine_changes;
+    if (context->brief->refine_changes != 0U) {
+        context->refine_settings.rate = NSK_ROBUST_RATE;
+    }
     context->refine_settings.result = &context->refine_result;
     context->refine_settings.progress = cli_progress;
     context->brief->recipe.refine = &context->refine_settings;

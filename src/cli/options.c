@@ -88,6 +88,8 @@ const cli_option cli_options[] = {
      "Place images so that near ones stay near, not along two directions", 0, 0},
     {"refine", 0, CLI_NO_VALUE, CLI_OWN, NULL,
      "Fine-tune with the integer network in the loop, on labelled training images", 0, 0},
+    {"robust", 0, CLI_NO_VALUE, CLI_OWN, NULL,
+     "Learn from changed pictures, too, as netsuke stress changes them", 0, 0},
     {"training", 0, CLI_FILE, MEMBER(training_path), "SET",
      "Learn from this set instead of the brief's", 0, 0},
     {"split", 0, CLI_NO_VALUE, CLI_OWN, NULL,

@@ -13,6 +13,7 @@
 typedef struct pare_options {
     char *output, *latency;
     gint rungs, epochs, seed;
+    gboolean robust;
 } pare_options;
 
 /* Of the training images of each class, one of so many has no part in learning, and judges. */
@@ -96,10 +97,11 @@ static void print_text(const cli_context *context, const nsk_ladder *l) {
     print_rungs(l);
     putchar('\n');
     print_layers(l);
-    printf("\nright and lost: of %d training images that had no part in learning; points lost\n"
-           "against the float network as it was, which does better on them than on others if it was\n"
-           "trained on them. Learned from %d others, and %d said which epoch was best.\n\n",
-           judges, l->pictures, l->aside);
+    printf(
+        "\nright and lost: of %d training images that had no part in learning; points lost\n"
+        "against the float network as it was, which does better on them than on others if it was\n"
+        "trained on them. Learned from %d others, and %d said which epoch was best.\n\n",
+        judges, l->pictures, l->aside);
     cli_table *table = cli_table_new("ll");
     if (l->first == 0) {
         cli_table_row(table, "fits\tthe network as it was, already");
@@ -297,6 +299,8 @@ static nsk_ladder *pare(cli_context *context, const nsk_recipe *recipe, const ns
                             .rate = NSK_PARE_RATE,
                             .trust = NSK_PARE_TRUST,
                             .seed = (unsigned)own->seed,
+                            .changes =
+                                own->robust ? NSK_EVERY_CHANGE : context->brief->refine_changes,
                             .tell = show_progress,
                             .context = timer};
     nsk_ladder *ladder = nsk_pare(context->network, context->calibration, recipe, context->board,
@@ -339,6 +343,7 @@ static const cli_own own_options[] = {{"output", MEMBER(output), 0},
                                       {"latency", MEMBER(latency), 0},
                                       {"rungs", MEMBER(rungs), NSK_PARE_RUNGS},
                                       {"epochs", MEMBER(epochs), NSK_PARE_EPOCHS},
+                                      {"robust", MEMBER(robust), 0},
                                       {"seed", MEMBER(seed), 1},
                                       {NULL, 0, 0}};
 

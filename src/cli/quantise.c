@@ -8,7 +8,7 @@
 
 typedef struct quantise_options {
     char *output, *array, *array_name, *onnx;
-    gboolean ordered, gains, refine;
+    gboolean ordered, gains, refine, robust;
 } quantise_options;
 
 /* In the order of nsk_range_method. */
@@ -314,7 +314,8 @@ static int run(cli_context *context) {
     if (!cli_load_brief(context) || !load_order(context)) {
         return cli_fail(context);
     }
-    context->brief->refine = context->brief->refine || own->refine;
+    context->brief->refine = context->brief->refine || own->refine || own->robust;
+    context->brief->refine_changes |= own->robust ? NSK_EVERY_CHANGE : 0U;
     context->anew = true;
     if (!cli_load_model(context) || !write_files(context) ||
         (own->gains && !find_gains(context, &ablation))) {
@@ -363,6 +364,7 @@ static const cli_own own_options[] = {
     {"onnx", offsetof(quantise_options, onnx), 0},
     {"gains", offsetof(quantise_options, gains), 0},
     {"refine", offsetof(quantise_options, refine), 0},
+    {"robust", offsetof(quantise_options, robust), 0},
     {NULL, 0, 0},
 };
 

@@ -102,6 +102,8 @@ static const struct {
      "budget k -b b.ini", 2, "no cost table came along for this board's core"},
     {"sed -i 's/= rgb/= grey/' k", "survey k", 2,
      "mean: grey pictures have one channel: give one number"},
+    {"printf '[stages]\\nrefine-changes = noise;wobble\\n' >> k", "quantise k -o q.nsk", 2,
+     "'all', or changes as 'netsuke stress' calls them"},
     {"true", "vet k --sample 0", 2, "--sample 0: a whole number from 1"},
     {"true", "rehearse k --frames 0", 2, "--frames 0: a whole number from 1"},
     {"true", "emit k -o e --frames -2", 2, "--frames -2: a whole number from 1"},

@@ -9,6 +9,7 @@
 #include "float/forward.h"
 #include "lower/lower.h"
 #include "lower/views.h"
+#include "netsuke/stress.h"
 #include "network/network.h"
 #include "pipeline/pipeline.h"
 #include "refine/backward.h"
@@ -402,6 +403,60 @@ static void the_same_on_any_threads(void) {
     scratch_remove(folder);
 }
 
+/* How often the set is right in integers, changed in all ways at the three weaker strengths. */
+static int right_when_changed(const kiln *k, const nsk_model_file *file, const nsk_images *images) {
+    nsk_error error = {.text = ""};
+    int right = 0;
+    nsk_stress *s =
+        nsk_stress_measure(k->network, file, images, NSK_NO_CLASS, 1, NULL, NULL, &error);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(s);
+    for (int i = 0; i < 3 * s->changes; i++) {
+        right += s->change[i / 3].count[i % 3].integer_correct;
+    }
+    nsk_stress_free(s);
+    return right;
+}
+
+/* What is learned from changed pictures holds on changed ones that it has not seen, and is the same
+ * on any number of threads. */
+static void changed_pictures_are_learned_from(void) {
+    kiln k;
+    char *folder = scratch_new();
+    const int threads = omp_get_max_threads();
+    nsk_error error = {.text = ""};
+    load_hurt(&k);
+    nsk_images *training = kiln_fresh(&k, folder, 65, 200 * KILN_CLASSES);
+    nsk_recipe recipe;
+    nsk_recipe_init(&recipe);
+    const nsk_refine_settings how = {
+        .training = training, .changes = NSK_EVERY_CHANGE, .epochs = 4, .rate = NSK_ROBUST_RATE};
+    recipe.refine = &how;
+    nsk_model_file *files[2];
+    for (int i = 0; i < 2; i++) {
+        omp_set_num_threads(1 + 2 * i);
+        files[i] = nsk_quantise(k.network, k.calibration, &recipe, &error);
+        assert_error(&error, "");
+        CU_ASSERT_PTR_NOT_NULL_FATAL(files[i]);
+    }
+    omp_set_num_threads(threads);
+    CU_ASSERT(files[0]->size == files[1]->size &&
+              memcmp(files[0]->bytes, files[1]->bytes, files[0]->size) == 0);
+    nsk_images *others = kiln_fresh(&k, folder, 66, 30 * KILN_CLASSES);
+    recipe.refine = NULL;
+    nsk_model_file *plain = nsk_quantise(k.network, k.calibration, &recipe, &error);
+    const int before = right_when_changed(&k, plain, others);
+    const int now = right_when_changed(&k, files[0], others);
+    printf("[right of %d changed: %d, before %d] ", 33 * nsk_images_count(others), now, before);
+    CU_ASSERT(now > before + nsk_images_count(others) / 2);
+    nsk_model_file_free(plain);
+    nsk_model_file_free(files[0]);
+    nsk_model_file_free(files[1]);
+    nsk_images_free(others);
+    nsk_images_free(training);
+    kiln_free(&k);
+    scratch_remove(folder);
+}
+
 static void what_cannot_be_refined_is_said(void) {
     kiln k;
     nsk_error error = {.text = ""};
@@ -433,6 +488,7 @@ CU_TestInfo refine_tests[] = {
     {"gradients through parts", gradients_through_parts},
     {"refining helps a hurt network", refining_helps},
     {"the same bytes on any number of threads", the_same_on_any_threads},
+    {"changed pictures are learned from", changed_pictures_are_learned_from},
     {"what cannot be refined is said", what_cannot_be_refined_is_said},
     CU_TEST_INFO_NULL,
 };

@@ -4,7 +4,7 @@
 
 #include "../suites.h"
 #include "../support.h"
-#include "analysis/stress_changes.h"
+#include "images/changes.h"
 #include "netsuke/compare.h"
 
 enum { SIDE = 24, BYTES = 3 * SIDE * SIDE };

@@ -2,7 +2,7 @@
 #include <string.h>
 
 #include "analysis/answer.h"
-#include "analysis/stress_changes.h"
+#include "images/changes.h"
 #include "modelfile/check.h"
 
 /* One image's tallies: unchanged, then every change at every strength. */

@@ -7,6 +7,7 @@
 #include "brief/labels.h"
 #include "brief/product.h"
 #include "brief/settings.h"
+#include "images/changes.h"
 #include "images/set.h"
 
 const nsk_setting_name nsk_brief_settings[] = {
@@ -63,6 +64,8 @@ const nsk_setting_name nsk_brief_settings[] = {
     {"stages", "biases", "Settle biases: yes or no"},
     {"stages", "refine", "Fine-tune weights on the training images: yes or no"},
     {"stages", "refine-epochs", "How often they are gone through"},
+    {"stages", "refine-changes",
+     "What is done to half of them meanwhile: all, or names of netsuke stress, parted by ';'"},
     {"thresholds", "*",
      "every, or a label's name: where one picture may have several labels at once, the probability "
      "from which on it has this one, as in 0.5 or 50 %"},
@@ -222,6 +225,25 @@ static bool read_bits(const nsk_settings *s, nsk_brief *brief, nsk_error *error)
     return true;
 }
 
+/* [stages] refine-changes: names of changes. */
+static bool read_changes(const nsk_settings *s, unsigned *changes, nsk_error *error) {
+    const char *text = nsk_settings_text(s, "stages", "refine-changes");
+    char **names = text != NULL ? g_strsplit(text, ";", -1) : NULL;
+    bool good = true;
+    for (char **name = names; name != NULL && *name != NULL && good; name++) {
+        unsigned named = strcmp(g_strstrip(*name), "all") == 0 ? NSK_EVERY_CHANGE : 0U;
+        for (int i = 0; i < nsk_change_count; i++) {
+            named |= strcmp(nsk_changes[i].name, *name) == 0 ? 1U << i : 0U;
+        }
+        *changes |= named;
+        good = named != 0U ||
+               nsk_settings_fail(s, "stages", "refine-changes", error,
+                                 "'all', or changes as 'netsuke stress' calls them, parted by ';'");
+    }
+    g_strfreev(names);
+    return good;
+}
+
 static bool read_stages(const nsk_settings *s, nsk_brief *brief, nsk_error *error) {
     static const char *const answers[] = {"no", "yes", NULL};
     nsk_recipe *recipe = &brief->recipe;
@@ -243,7 +265,7 @@ static bool read_stages(const nsk_settings *s, nsk_brief *brief, nsk_error *erro
     bool good =
         nsk_settings_number(s, "stages", "refine-epochs", NSK_UNIT_NUMBER, 1, 1000, &epochs, error);
     brief->refine_epochs = (int)epochs;
-    return good &&
+    return good && read_changes(s, &brief->refine_changes, error) &&
            (brief->refine_epochs == epochs ||
             nsk_settings_fail(s, "stages", "refine-epochs", error, "a whole number is needed"));
 }

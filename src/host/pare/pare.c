@@ -54,6 +54,7 @@ static bool learn(parer *p, int epochs, nsk_refine_result *result) {
     nsk_pipeline pipe;
     const nsk_refine_settings how = {.epochs = epochs,
                                      .rate = p->how->rate,
+                                     .changes = p->how->changes,
                                      .seed = p->how->seed + p->rounds++,
                                      .result = result};
     recipe.equalise = true; /* so that the copy is there */

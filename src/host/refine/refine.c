@@ -5,12 +5,15 @@
 #include <string.h>
 
 #include "base/random.h"
+#include "images/changes.h"
 #include "refine/gradient.h"
 #include "run/said.h"
 
 /* A step's images are cut into shards, whose gradients are added in their order: the result does
  * not depend on the number of threads. */
 enum { SHARDS = 8, SHARD_SIZE = 4, BATCH = SHARDS * SHARD_SIZE };
+/* Strengths of changes that pictures are learned from with. */
+enum { CHANGED_UP_TO = 3 };
 
 /* How much the float network's probabilities count; the rest: labels. */
 static const double TRUST = 0.5;
@@ -40,7 +43,10 @@ typedef struct session {
     nsk_learned *learned;
     nsk_schedule *schedule;
     nsk_gradient *shards[SHARDS];
-    int *order; /* the lesson's, those that are learned from shuffled */
+    int *order;               /* the lesson's, those that are learned from shuffled */
+    uint8_t *changed[SHARDS]; /* a frame each */
+    const nsk_change **changes;
+    int change_count;
     int steps;
     nsk_error *error;
 } session;
@@ -185,18 +191,52 @@ static void keep_best(const session *s, bool bring_back) {
 
 /* ---- images ---- */
 
+/* An image's frame: half of the time, where changes are asked for, as something has changed it.
+ * What depends on `time` and the image alone. */
+static const uint8_t *shown(const session *s, int shard, int image, unsigned time) {
+    const uint8_t *frame = nsk_lesson_frame(s->lesson, image);
+    const nsk_input *input = nsk_images_input(s->lesson->images);
+    const bool grey = input->colour == NSK_COLOUR_GREY;
+    random_state random = {s->how->seed * UINT64_C(1000003) + (uint64_t)time * UINT64_C(7919) +
+                           (uint64_t)image * UINT64_C(104729)};
+    if (s->change_count == 0 || random_chance(&random, 0.5)) {
+        return frame;
+    }
+    const nsk_change *change = s->changes[random_below(&random, s->change_count)];
+    const double amount = change->amount[random_below(&random, CHANGED_UP_TO)];
+    nsk_frame copy = {s->changed[shard], input->width,  input->height,
+                      grey ? 1 : 3,      input->colour, NULL};
+    nsk_error ignored;
+    memcpy(copy.bytes, frame, s->lesson->frame_bytes);
+    return change->apply(&copy, amount, &random, &ignored) ? copy.bytes : frame;
+}
+
+/* Those that are asked for, and that such pictures can have. */
+static void list_changes(session *s) {
+    const bool grey = nsk_images_input(s->lesson->images)->colour == NSK_COLOUR_GREY;
+    s->changes = g_new0(const nsk_change *, nsk_change_count);
+    for (int i = 0; i < nsk_change_count; i++) {
+        const nsk_change *c = &nsk_changes[i];
+        if ((s->how->changes >> i & 1U) != 0U && !c->backdrop && !(grey && c->colours)) {
+            s->changes[s->change_count++] = c;
+        }
+    }
+}
+
 /* The images from `first` on, `count` of them, cut into shards. */
 static void run_shards(const session *s, const nsk_model *model, int first, int count, bool learn,
                        double *loss, int *right) {
     double losses[SHARDS] = {0.0};
     int rights[SHARDS] = {0};
+    const unsigned time = (unsigned)s->steps + 1U;
 #pragma omp parallel for schedule(static, 1)
     for (int k = 0; k < SHARDS; k++) {
         nsk_gradient_clear(s->shards[k]);
         for (int i = first + k; i < first + count; i += SHARDS) {
             const int image = s->order[i];
-            losses[k] += nsk_gradient_add(s->shards[k], model, nsk_lesson_frame(s->lesson, image),
-                                          nsk_lesson_target(s->lesson, image), learn);
+            losses[k] +=
+                nsk_gradient_add(s->shards[k], model, shown(s, k, image, learn ? time : 0U),
+                                 nsk_lesson_target(s->lesson, image), learn);
             rights[k] += nsk_scores_are_right(s->lesson->images, image, model,
                                               nsk_gradient_scores(s->shards[k]));
         }
@@ -316,11 +356,13 @@ static void session_clear(session *s) {
     }
     for (int k = 0; k < SHARDS; k++) {
         nsk_gradient_free(s->shards[k]);
+        g_free(s->changed[k]);
     }
     nsk_schedule_free(s->schedule);
     g_free(s->states);
     g_free(s->learned);
     g_free(s->order);
+    g_free(s->changes);
 }
 
 /* Weights as they were learned, before they became levels. */
@@ -344,6 +386,7 @@ bool nsk_refine_on(const nsk_refine_subject *r, const nsk_lesson *lesson,
     if (!can_learn(r->lowered, error)) {
         return false;
     }
+    list_changes(&s);
     s.order = g_memdup2(lesson->order, (gsize)lesson->count * sizeof *s.order);
     s.states = g_new0(layer_state, s.layers);
     s.learned = g_new0(nsk_learned, s.layers);
@@ -354,6 +397,7 @@ bool nsk_refine_on(const nsk_refine_subject *r, const nsk_lesson *lesson,
     }
     for (int k = 0; k < SHARDS; k++) {
         s.shards[k] = nsk_gradient_new(r->lowered, r->scales, s.learned);
+        s.changed[k] = g_malloc(lesson->frame_bytes);
     }
     bool good = run_epochs(&s, &result);
     for (int i = 0; good && i < s.layers; i++) {
@@ -368,7 +412,9 @@ bool nsk_refine_on(const nsk_refine_subject *r, const nsk_lesson *lesson,
 }
 
 bool nsk_refine(const nsk_refine_subject *r, const nsk_refine_settings *how, nsk_error *error) {
-    nsk_lesson *lesson = nsk_lesson_new(r->network, how->training, TRUST, error);
+    nsk_lesson *lesson = can_learn(r->lowered, error)
+                             ? nsk_lesson_new(r->network, how->training, TRUST, error)
+                             : NULL;
     const bool good = lesson != NULL && nsk_refine_on(r, lesson, how, error);
     nsk_lesson_free(lesson);
     return good;

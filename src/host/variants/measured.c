@@ -132,6 +132,7 @@ static bool add_recipe(GChecksum *sum, const nsk_recipe *r, nsk_error *error) {
     }
     add_bytes(sum, &refined->epochs, sizeof refined->epochs);
     add_bytes(sum, &refined->rate, sizeof refined->rate);
+    add_bytes(sum, &refined->changes, sizeof refined->changes);
     add_bytes(sum, &refined->seed, sizeof refined->seed);
     return add_images(sum, refined->training, error);
 }

@@ -1,4 +1,4 @@
-#include "analysis/stress_changes.h"
+#include "images/changes.h"
 
 #include <math.h>
 #include <stdio.h> /* jpeglib.h wants it */

@@ -1,8 +1,8 @@
-/* analysis/stress_changes: what may happen to pictures between training and the line, done to
+/* images/changes: what may happen to pictures between training and the line, done to
  * frames of the network's size. Everything random comes from a number, so that it can be had again.
  */
-#ifndef NSK_ANALYSIS_STRESS_CHANGES_H
-#define NSK_ANALYSIS_STRESS_CHANGES_H
+#ifndef NSK_IMAGES_CHANGES_H
+#define NSK_IMAGES_CHANGES_H
 
 #include "base/base.h"
 #include "base/random.h"
