@@ -16,7 +16,7 @@ static void into_a_folder_and_away(void) {
                           "ls $P/share/man/man1 | grep -c netsuke && ls $P/share/man/man5",
                           NSK_BINARY_DIR);
     CU_ASSERT_PTR_NOT_NULL(
-        strstr(o.out, "netsuke 0.1.0\n10\n22\nnetsuke-board.5\nnetsuke-brief.5\nnetsuke-"
+        strstr(o.out, "netsuke 0.1.0\n10\n23\nnetsuke-board.5\nnetsuke-brief.5\nnetsuke-"
                       "model.5\n"));
     outcome_clear(&o);
     o = drive_for(
