@@ -37,7 +37,7 @@ typedef struct nsk_ladder {
     nsk_rung *rung;
     int first;        /* that fits; NSK_NO_RUNG: none does */
     bool ended;       /* nothing more can be taken out, though more was wanted */
-    int pictures;     /* learned from; */
+    int pictures;     /* learned from */
     int aside;        /* others, which said which epoch was best */
     double seconds;   /* of learning */
     int gone_through; /* pictures in that time, each as often as it was learned from */

@@ -4,7 +4,8 @@
  * To add an operator: a line in nsk_op here, a reader in onnx/operators.c, a shape in
  * graph/shapes.c, a forward pass in float/forward.c and a lowering in lower/lower.c; each is a
  * line in a table and one function (the latter in weights.c, windows.c or
- * elements.c).
+ * elements.c). Channels that go through it can be taken out of a network where channels/pass.c has
+ * a rule for it.
  */
 #ifndef NSK_GRAPH_GRAPH_H
 #define NSK_GRAPH_GRAPH_H
