@@ -141,7 +141,8 @@ static nsk_integer_layer *make_layers(const nsk_lowered *lowered, const nsk_scal
 nsk_model_file *nsk_model_build_on(const nsk_graph *graph, const nsk_lowered *lowered,
                                    const nsk_scale *scales, const char *const *facts,
                                    const nsk_labels *labels, const nsk_input *input,
-                                   const nsk_schedule *schedule, nsk_error *error) {
+                                   const nsk_schedule *schedule, const nsk_model *like,
+                                   nsk_error *error) {
     nsk_integer_layer *layers = make_layers(lowered, scales, error);
     if (layers == NULL) {
         return NULL;
@@ -152,7 +153,8 @@ nsk_model_file *nsk_model_build_on(const nsk_graph *graph, const nsk_lowered *lo
                              .lowered = lowered,
                              .scales = scales,
                              .layers = layers,
-                             .schedule = schedule};
+                             .schedule = schedule,
+                             .like = like};
     for (int i = 0; i < NSK_FACTS; i++) {
         parts.facts[i] = facts[i];
     }
@@ -172,7 +174,7 @@ nsk_model_file *nsk_model_build(const nsk_graph *graph, const nsk_lowered *lower
     nsk_recipe_init(&usual);
     nsk_schedule *schedule = nsk_schedule_make(lowered, recipe != NULL ? recipe : &usual);
     nsk_model_file *file =
-        nsk_model_build_on(graph, lowered, scales, facts, labels, input, schedule, error);
+        nsk_model_build_on(graph, lowered, scales, facts, labels, input, schedule, NULL, error);
     nsk_schedule_free(schedule);
     return file;
 }

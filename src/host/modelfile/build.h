@@ -19,10 +19,12 @@ nsk_model_file *nsk_model_build(const nsk_graph *graph, const nsk_lowered *lower
                                 const nsk_scale *scales, const char *const *facts,
                                 const nsk_labels *labels, const nsk_input *input,
                                 const nsk_recipe *recipe, nsk_error *error);
-/* The same on a schedule that is placed already. */
+/* The same on a schedule that is placed already. `like`: NULL, or a model of the same layers, whose
+ * weights alone are others: of nsk_model_parts. */
 nsk_model_file *nsk_model_build_on(const nsk_graph *graph, const nsk_lowered *lowered,
                                    const nsk_scale *scales, const char *const *facts,
                                    const nsk_labels *labels, const nsk_input *input,
-                                   const nsk_schedule *schedule, nsk_error *error);
+                                   const nsk_schedule *schedule, const nsk_model *like,
+                                   nsk_error *error);
 
 #endif

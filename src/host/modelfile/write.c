@@ -327,5 +327,12 @@ nsk_model_file *nsk_model_write(const nsk_model_parts *parts, nsk_error *error) 
     append_names(&w);
     put_header(&w);
     size_t size = w.bytes->len;
-    return nsk_model_file_adopt(g_byte_array_free(w.bytes, FALSE), size, error);
+    uint8_t *bytes = g_byte_array_free(w.bytes, FALSE);
+    if (parts->like != NULL && parts->like->size == size) {
+        nsk_model_file *file = g_new0(nsk_model_file, 1);
+        file->bytes = bytes;
+        file->size = size;
+        return file;
+    }
+    return nsk_model_file_adopt(bytes, size, error);
 }

@@ -15,9 +15,12 @@ typedef struct nsk_model_parts {
     const nsk_scale *scales;         /* one a tensor */
     const nsk_integer_layer *layers; /* one a layer */
     const nsk_schedule *schedule;
+    const nsk_model *like; /* one of the same layers that is open, or NULL */
 } nsk_model_parts;
 
-/* Writes and opens it, so that what comes back has passed every check of the device's. */
+/* Writes and opens it, so that what comes back has passed every check of the device's. Where only
+ * the weights are others than in `like`, those checks are not made again: a model that is learned
+ * from thousands of times would be looked through as often, byte by byte where layers join. */
 nsk_model_file *nsk_model_write(const nsk_model_parts *parts, nsk_error *error);
 
 #endif

@@ -106,18 +106,17 @@ static nsk_learned *weights_of(const nsk_lowered *lowered) {
 double *nsk_worth_of(const nsk_pipeline *p, const nsk_channels *channels, const nsk_lesson *lesson,
                      nsk_error *error) {
     const nsk_refine_subject subject = {p->network, p->lowered, p->network->graph, p->scales, NULL};
-    nsk_model model;
+    nsk_model model = {.bytes = NULL};
     if (!nsk_gradient_can(p->lowered, error)) {
         return NULL;
     }
     nsk_schedule *schedule = nsk_schedule_of(p->lowered, 0, 1);
     nsk_schedule_place(p->lowered, schedule);
-    nsk_model_file *file = nsk_refine_model(&subject, lesson->images, schedule, error);
+    nsk_model_file *file = nsk_refine_model(&subject, lesson->images, schedule, &model, error);
     nsk_schedule_free(schedule);
     if (file == NULL) {
         return NULL;
     }
-    nsk_open(&model, file->bytes, file->size);
     nsk_learned *learned = weights_of(p->lowered);
     weighing w = {.lesson = lesson, .model = &model, .channels = channels->count};
     w.births = find_births(p, channels, &w.most_places);

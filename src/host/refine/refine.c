@@ -42,6 +42,7 @@ typedef struct session {
     layer_state *states;
     nsk_learned *learned;
     nsk_schedule *schedule;
+    nsk_model model; /* as it was built last */
     nsk_gradient *shards[SHARDS];
     int *order;               /* the lesson's, those that are learned from shuffled */
     uint8_t *changed[SHARDS]; /* a frame each */
@@ -165,17 +166,25 @@ static void put_layer(const session *s, int index) {
 }
 
 nsk_model_file *nsk_refine_model(const nsk_refine_subject *r, const nsk_images *images,
-                                 const nsk_schedule *schedule, nsk_error *error) {
+                                 const nsk_schedule *schedule, nsk_model *model, nsk_error *error) {
     static const char *const no_facts[NSK_FACTS] = {"", "", "", "", ""};
-    return nsk_model_build_on(r->graph, r->lowered, r->scales, no_facts, nsk_images_labels(images),
-                              nsk_images_input(images), schedule, error);
+    const bool again = model->bytes != NULL;
+    nsk_model_file *file =
+        nsk_model_build_on(r->graph, r->lowered, r->scales, no_facts, nsk_images_labels(images),
+                           nsk_images_input(images), schedule, again ? model : NULL, error);
+    if (file != NULL && again && file->size == model->size) {
+        model->bytes = file->bytes;
+    } else if (file != NULL) {
+        nsk_open(model, file->bytes, file->size);
+    }
+    return file;
 }
 
-static nsk_model_file *build(const session *s) {
+static nsk_model_file *build(session *s) {
     for (int i = 0; i < s->layers; i++) {
         put_layer(s, i);
     }
-    return nsk_refine_model(s->r, s->lesson->images, s->schedule, s->error);
+    return nsk_refine_model(s->r, s->lesson->images, s->schedule, &s->model, s->error);
 }
 
 /* The best so far is kept, or comes back. */
@@ -266,7 +275,6 @@ static void step(const session *s, int layer, numbers *n, shard_part *part, doub
 
 /* One batch; the rate follows half a cosine down to nothing. */
 static bool learn_batch(session *s, int first, int count, double done) {
-    nsk_model model;
     double loss = 0.0;
     int right = 0;
     double rate = s->how->rate * 0.5 * (1.0 + cos(G_PI * done));
@@ -274,8 +282,7 @@ static bool learn_batch(session *s, int first, int count, double done) {
     if (file == NULL) {
         return false;
     }
-    nsk_open(&model, file->bytes, file->size);
-    run_shards(s, &model, first, count, true, &loss, &right);
+    run_shards(s, &s->model, first, count, true, &loss, &right);
     s->steps++;
     for (int i = 0; i < s->layers; i++) {
         step(s, i, &s->states[i].weights, nsk_gradient_weights, rate);
@@ -286,17 +293,15 @@ static bool learn_batch(session *s, int first, int count, double done) {
 }
 
 /* How the network does on the images that are set aside. */
-static bool judge(const session *s, double *loss, int *right) {
-    nsk_model model;
+static bool judge(session *s, double *loss, int *right) {
     nsk_model_file *file = build(s);
     *loss = 0.0;
     *right = 0;
     if (file == NULL) {
         return false;
     }
-    nsk_open(&model, file->bytes, file->size);
-    run_shards(s, &model, s->lesson->learning, s->lesson->count - s->lesson->learning, false, loss,
-               right);
+    run_shards(s, &s->model, s->lesson->learning, s->lesson->count - s->lesson->learning, false,
+               loss, right);
     *loss /= s->lesson->count - s->lesson->learning;
     nsk_model_file_free(file);
     return true;

@@ -14,9 +14,11 @@ typedef struct nsk_refine_subject {
     const bool *still; /* of each layer: nothing is learned of it; NULL: of none */
 } nsk_refine_subject;
 
-/* The layers as they are now as a model with no facts, for images of that set's form. */
+/* The layers as they are now as a model with no facts, for images of that set's form, open. Where
+ * the model has been open before, of the same layers, its checks are not made again. NULL where it
+ * cannot be; nsk_model_file_free. */
 nsk_model_file *nsk_refine_model(const nsk_refine_subject *subject, const nsk_images *images,
-                                 const nsk_schedule *schedule, nsk_error *error);
+                                 const nsk_schedule *schedule, nsk_model *model, nsk_error *error);
 
 /* Changes the levels of the weights, and the biases, so that the integer network answers the
  * training images better: see nsk_refine_settings in netsuke/brief.h. Scales stay as they are. */

@@ -31,10 +31,7 @@ int nsk_settle_images(const nsk_lowered *lowered, const nsk_images *images) {
 /* The model as its biases are now. */
 static bool build(settler *s) {
     nsk_model_file_free(s->file);
-    s->file = nsk_refine_model(s->subject, s->images, s->schedule, s->error);
-    if (s->file != NULL) {
-        nsk_open(&s->model, s->file->bytes, s->file->size);
-    }
+    s->file = nsk_refine_model(s->subject, s->images, s->schedule, &s->model, s->error);
     return s->file != NULL;
 }
 
