@@ -19,13 +19,15 @@ typedef struct chooser {
     int *first;                   /* of each set among them, one more at the end */
     int *taken;                   /* from the front of each set */
     nsk_price price;
+    GArray *choices; /* what may go next, and what came of asking, now or some picks ago */
 } chooser;
 
-/* Kernels take outputs by four, or by two: the widths that are tried. */
-static const int units[] = {4, 2, 1};
-enum { UNITS = G_N_ELEMENTS(units) };
+/* Kernels take outputs by four, or by two: the widths that are tried, besides larger steps of wide
+ * layers. */
+static const int units[] = {16, 4, 2, 1};
+enum { UNITS = G_N_ELEMENTS(units), WIDE = 128 };
 /* Of a set in one step at most: what channels are worth without each other is not their sum. */
-enum { MOST_PARTS = 4 };
+enum { MOST_PARTS = 4, MOST_AT_LEAST = 4 };
 
 /* How many go to the next width of that unit; 0: none may. One stays. */
 static int next_fewer(const chooser *c, int set, int unit) {
@@ -33,9 +35,10 @@ static int next_fewer(const chooser *c, int set, int unit) {
     const int left = s->size - c->taken[set];
     const int width = left + s->stay;
     const int fewer = width - (width - 1) / unit * unit;
-    const int most = MAX((s->size + s->stay) / MOST_PARTS, units[0]);
+    const int most = MAX((s->size + s->stay) / MOST_PARTS, MOST_AT_LEAST);
     const bool may = fewer < width && fewer <= left && c->taken[set] + fewer <= most &&
-                     (unit < 2 || width > unit) && (unit > 1 || width <= 4);
+                     (unit < 2 || width > unit) && (unit > 1 || width <= 4) &&
+                     (unit < units[0] || width > WIDE);
     return may ? fewer : 0;
 }
 
@@ -76,47 +79,79 @@ static bool try_taken(const chooser *c, const int *taken, trial *t, nsk_error *e
 
 /* Some of a set, and what comes of it. */
 typedef struct choice {
-    int set, fewer;
+    int set, unit, fewer;
     bool good;
+    bool fresh; /* asked since something was taken last */
     nsk_error error;
     trial trial;
 } choice;
 
-static void try_choice(const chooser *c, choice *now) {
-    int *taken = g_memdup2(c->taken, (gsize)c->channels->sets * sizeof *taken);
-    taken[now->set] += now->fewer;
-    now->good = try_taken(c, taken, &now->trial, &now->error);
-    g_free(taken);
+static choice *choice_at(const chooser *c, guint index) {
+    return &g_array_index(c->choices, choice, index);
+}
+
+static void ask(const chooser *c, choice *now) {
+    now->fewer = next_fewer(c, now->set, now->unit);
+    now->good = true;
+    now->fresh = true;
+    now->trial = (trial){.gain = 0.0};
+    if (now->fewer > 0) {
+        int *taken = g_memdup2(c->taken, (gsize)c->channels->sets * sizeof *taken);
+        taken[now->set] += now->fewer;
+        now->good = try_taken(c, taken, &now->trial, &now->error);
+        g_free(taken);
+    }
 }
 
 /* Of all of them; their places in the list count, not who is done first. */
-static bool find_cheapest(const chooser *c, choice *best) {
-    GArray *all = g_array_new(FALSE, FALSE, sizeof(choice));
-    bool good = true;
-    best->set = NSK_NONE;
+static void ask_all(const chooser *c) {
+    g_array_set_size(c->choices, 0);
     for (int i = 0; i < c->channels->sets * UNITS; i++) {
-        const choice now = {.set = i / UNITS, .fewer = next_fewer(c, i / UNITS, units[i % UNITS])};
-        if (now.fewer > 0) {
-            g_array_append_val(all, now);
-        }
+        const choice now = {.set = i / UNITS, .unit = units[i % UNITS]};
+        g_array_append_val(c->choices, now);
     }
 #pragma omp parallel for schedule(dynamic, 1)
-    for (int i = 0; i < (int)all->len; i++) {
-        try_choice(c, &g_array_index(all, choice, i));
+    for (int i = 0; i < (int)c->choices->len; i++) {
+        ask(c, choice_at(c, (guint)i));
     }
-    for (guint i = 0; i < all->len && good; i++) {
-        const choice *now = &g_array_index(all, choice, i);
+}
+
+/* By what is known of them, those that are worth least by what they gain; NULL: none gains. */
+static choice *find_cheapest(const chooser *c) {
+    choice *best = NULL;
+    for (guint i = 0; i < c->choices->len; i++) {
+        choice *now = choice_at(c, i);
         const trial *t = &now->trial;
-        if (!now->good) {
-            *c->scene->ground->error = now->error;
-            good = false;
-        } else if (t->gain > 1e-6 && (best->set == NSK_NONE ||
-                                      t->worth * best->trial.gain < best->trial.worth * t->gain)) {
-            *best = *now;
+        if (now->good && t->gain > 1e-6 &&
+            (best == NULL || t->worth * best->trial.gain < best->trial.worth * t->gain)) {
+            best = now;
         }
     }
-    g_array_free(all, TRUE);
-    return good;
+    return best;
+}
+
+/* Gains change little when channels of other sets go: what was asked before is believed until it
+ * comes first, and asked again then. NULL where nothing gains, or an error is set. */
+static choice *choose(const chooser *c, bool *good) {
+    choice *best = find_cheapest(c);
+    bool all_fresh = false;
+    *good = true;
+    while (*good && (best == NULL ? !all_fresh : !best->fresh)) {
+        all_fresh = best == NULL;
+        if (all_fresh) {
+            ask_all(c);
+        } else {
+            ask(c, best);
+        }
+        best = find_cheapest(c);
+        for (guint i = 0; i < c->choices->len && *good; i++) {
+            *good = choice_at(c, i)->good;
+            if (!*good) {
+                *c->scene->ground->error = choice_at(c, i)->error;
+            }
+        }
+    }
+    return *good ? best : NULL;
 }
 
 /* Where no set by itself gains anything, as several tensors make the most of RAM together: the next
@@ -143,17 +178,20 @@ static bool take_of_all(chooser *c, bool *gained) {
 
 /* Some channels; false where an error is set. */
 static bool take(chooser *c, bool *gained) {
-    choice best;
-    if (!find_cheapest(c, &best)) {
-        return false;
-    }
-    if (best.set == NSK_NONE) {
+    bool good;
+    const choice *best = choose(c, &good);
+    if (good && best == NULL) {
         return take_of_all(c, gained);
     }
-    c->taken[best.set] += best.fewer;
-    c->price = best.trial.price;
-    *gained = true;
-    return true;
+    if (good) {
+        c->taken[best->set] += best->fewer;
+        c->price = best->trial.price;
+        *gained = true;
+    }
+    for (guint i = 0; i < c->choices->len; i++) {
+        choice_at(c, i)->fresh = false;
+    }
+    return good;
 }
 
 typedef struct ranking {
@@ -198,7 +236,8 @@ bool nsk_pare_choose(const nsk_pare_scene *scene, double by, bool *gone, nsk_pri
                  .ranked = g_new0(int, channels->count + 1),
                  .first = g_new0(int, channels->sets + 1),
                  .taken = g_new0(int, channels->sets + 1),
-                 .price = *price};
+                 .price = *price,
+                 .choices = g_array_new(FALSE, TRUE, sizeof(choice))};
     const double before = nsk_pare_distance(price, scene->goal);
     bool good = true;
     bool gained = true;
@@ -209,6 +248,7 @@ bool nsk_pare_choose(const nsk_pare_scene *scene, double by, bool *gone, nsk_pri
     mark(&c, c.taken, gone);
     *price = c.price;
     *ended = !gained && !(nsk_pare_distance(price, scene->goal) < before);
+    g_array_free(c.choices, TRUE);
     g_free(c.ranked);
     g_free(c.first);
     g_free(c.taken);
