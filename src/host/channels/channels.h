@@ -42,6 +42,8 @@ void nsk_graph_own_constants(nsk_graph *graph);
 
 /* Whether a node has weights that are constant: its channels are born there. */
 bool nsk_channels_are_born(const nsk_graph *graph, const nsk_node *node);
+/* The axis of what such a node makes along which its channels stand. */
+int nsk_channels_axis(const nsk_graph *graph, const nsk_node *node);
 
 /* Takes those channels out for which gone[channel] says so: weights, biases and shapes. The rest of
  * the network computes what it did, had the channels been nothing everywhere. */

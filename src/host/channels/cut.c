@@ -21,15 +21,8 @@ static int copy_constant(nsk_graph *g, int value, const char *node) {
     return made;
 }
 
-/* Channels of what the node makes, and the axis that they stand along. */
-static int64_t outputs_of(const nsk_graph *g, const nsk_node *node) {
-    const bool window = node->op == NSK_OP_CONV || node->op == NSK_OP_CONV_TRANSPOSE;
-    const nsk_value *out = nsk_graph_value(g, node->output);
-    return out->dims[window ? 1 : out->rank - 1];
-}
-
 static void own_bias(nsk_graph *g, nsk_node *node) {
-    const int64_t channels = outputs_of(g, node);
+    const int64_t channels = nsk_graph_value(g, node->output)->dims[nsk_channels_axis(g, node)];
     const nsk_value *old = nsk_node_input(g, node, 2);
     if (old != NULL && (old->data == NULL || (old->rank == 1 && old->dims[0] == channels))) {
         return;

@@ -49,9 +49,17 @@ static void pass_axis(builder *b, int from, int to) {
 
 /* ---- where channels are born ---- */
 
+static bool is_window(const nsk_node *node) {
+    return node->op == NSK_OP_CONV || node->op == NSK_OP_CONV_TRANSPOSE;
+}
+
+int nsk_channels_axis(const nsk_graph *g, const nsk_node *node) {
+    return is_window(node) ? 1 : nsk_graph_value(g, node->output)->rank - 1;
+}
+
 bool nsk_channels_are_born(const nsk_graph *g, const nsk_node *node) {
     const bool product = node->op == NSK_OP_GEMM || node->op == NSK_OP_MATMUL;
-    const bool window = node->op == NSK_OP_CONV || node->op == NSK_OP_CONV_TRANSPOSE;
+    const bool window = is_window(node);
     const nsk_value *weight =
         (product || window) && node->inputs > 1 ? nsk_graph_value(g, node->input[1]) : NULL;
     return weight != NULL && weight->data != NULL && (window || weight->rank == 2) &&

@@ -81,27 +81,18 @@ static bool learn(parer *p, int epochs, nsk_refine_result *result) {
 
 /* ---- taking channels out ---- */
 
-/* What of the network each channel is worth, and the scales of its values. */
+/* The scales of the network's values; where `worth` is asked for, what each channel is worth. */
 static bool weigh(const parer *p, const nsk_channels *channels, double **worth,
                   nsk_scale **scales) {
     nsk_pipeline pipe;
     nsk_recipe recipe = *p->ground.recipe;
     recipe.equalise = false; /* the graph's own channels are asked for */
-    if (nsk_pipeline_start(&pipe, p->now, p->ground.calibration, &recipe, p->ground.error)) {
-        *worth = nsk_worth_of(&pipe, channels, p->lesson, p->ground.error);
-        *scales = nsk_price_scales(&pipe);
-    }
-    nsk_pipeline_clear(&pipe);
-    return *worth != NULL;
-}
-
-static bool find_scales(const parer *p, nsk_scale **scales) {
-    nsk_pipeline pipe;
-    nsk_recipe recipe = *p->ground.recipe;
-    recipe.equalise = false;
-    const bool good =
-        nsk_pipeline_start(&pipe, p->now, p->ground.calibration, &recipe, p->ground.error);
+    bool good = nsk_pipeline_start(&pipe, p->now, p->ground.calibration, &recipe, p->ground.error);
     *scales = good ? nsk_price_scales(&pipe) : NULL;
+    if (good && worth != NULL) {
+        *worth = nsk_worth_of(&pipe, channels, p->lesson, p->ground.error);
+        good = *worth != NULL;
+    }
     nsk_pipeline_clear(&pipe);
     return good;
 }
@@ -160,9 +151,7 @@ static int channels_of(const nsk_graph *g, const char *node) {
     for (int i = 0; i < (int)g->nodes->len; i++) {
         const nsk_node *n = nsk_graph_node(g, i);
         if (!n->dead && strcmp(n->name, node) == 0) {
-            const nsk_value *out = nsk_graph_value(g, n->output);
-            const bool window = n->op == NSK_OP_CONV || n->op == NSK_OP_CONV_TRANSPOSE;
-            return (int)out->dims[window ? 1 : out->rank - 1];
+            return (int)nsk_graph_value(g, n->output)->dims[nsk_channels_axis(g, n)];
         }
     }
     return 0;
@@ -306,7 +295,7 @@ static bool can_be_met(const parer *p, const nsk_price *floor) {
 static bool look_down(parer *p) {
     nsk_price floor;
     nsk_scale *scales = NULL;
-    bool good = find_scales(p, &scales) &&
+    bool good = weigh(p, NULL, NULL, &scales) &&
                 nsk_price_of(&p->ground, p->now->graph, scales, &p->price) &&
                 find_floor(p, scales, &floor) && can_be_met(p, &floor);
     g_free(scales);

@@ -34,8 +34,7 @@ static GArray *find_births(const nsk_pipeline *p, const nsk_channels *c, int *mo
             continue;
         }
         const nsk_value *v = nsk_graph_value(g, t->value);
-        const bool window = node->op == NSK_OP_CONV || node->op == NSK_OP_CONV_TRANSPOSE;
-        const int axis = window ? 1 : v->rank - 1;
+        const int axis = nsk_channels_axis(g, node);
         const birth b = {i, t->channels, c->places[t->value].at[axis]};
         if (b.places != NULL && v->dims[axis] == t->channels) {
             g_array_append_val(births, b);
