@@ -116,19 +116,23 @@ typedef struct nsk_refine_result {
 
 /* Fine-tuning with the integer network in the loop: its weights' levels and biases are moved by
  * gradients that go straight through the roundings, so that the cross-entropy of its probabilities
- * with what is aimed at, half the label and half the float network's probabilities, falls. Every
- * fifth image of a class is set aside; the epoch that does best on those is taken, or none. The
+ * with what is aimed at, half the label and half the teacher's probabilities, falls. Every fifth
+ * image of a class is set aside; the epoch that does best on those is taken, or none. The
  * same images, rate and seed give the same model on any number of threads. */
 typedef struct nsk_refine_settings {
     const struct nsk_images *training; /* labelled */
+    /* That answers the same pictures, with the same classes; NULL: the float network itself. */
+    const struct nsk_network *teacher;
     /* Of what `netsuke stress` does to pictures, bit by bit in its order: half of the pictures are
      * changed by one of them, at one of its three weaker strengths; 0: none is. */
     unsigned changes;
     int epochs;
     double rate; /* levels by which a weight moves in a step, at first */
     unsigned seed;
-    nsk_refine_result *result; /* filled, where it is not NULL */
-    nsk_progress progress;     /* of epochs; may be NULL */
+    nsk_refine_result *result;    /* filled, where it is not NULL */
+    struct nsk_network **learned; /* the same: with the float network, what was learned its
+                                   * weights; the caller's, nsk_network_free */
+    nsk_progress progress;        /* of epochs; may be NULL */
     void *context;
 } nsk_refine_settings;
 
@@ -136,7 +140,8 @@ typedef struct nsk_refine_settings {
 /* Where nobody says. */
 enum { NSK_REFINE_EPOCHS = 12 };
 #define NSK_REFINE_RATE 0.03
-#define NSK_ROBUST_RATE 0.3 /* on changed pictures: there is more to learn */
+/* On changed pictures, and by a teacher: there is more to learn. */
+#define NSK_ROBUST_RATE 0.3
 /* Those, and a seed: the same brief, the same model. */
 void nsk_refine_settings_init(nsk_refine_settings *settings, const struct nsk_images *training);
 
@@ -188,6 +193,7 @@ typedef struct nsk_brief {
     bool refine;       /* the brief asks for refining, on `training` */
     int refine_epochs;
     unsigned refine_changes; /* of nsk_refine_settings */
+    char *teacher;           /* file of the network that refining learns from; NULL: its own */
     nsk_limits limits;
     nsk_decision decision;
     nsk_product product;

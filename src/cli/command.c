@@ -32,6 +32,8 @@ void cli_context_clear(cli_context *context) {
     nsk_images_free(context->training);
     nsk_network_free(context->network);
     nsk_network_free(context->equalised);
+    nsk_network_free(context->teacher);
+    nsk_network_free(context->learned);
     nsk_board_free(context->board);
     nsk_finer_free(context->finer);
     nsk_narrower_free(context->narrower);
@@ -178,6 +180,20 @@ nsk_images *cli_open_training(cli_context *context) {
     return open_set(context, TRAINING, 0);
 }
 
+/* The network that refining learns from, where the brief names one. */
+static bool load_teacher(cli_context *context) {
+    const char *path = context->brief->teacher;
+    nsk_input input = context->brief->input;
+    if (path == NULL) {
+        return true;
+    }
+    if (!nsk_brief_has(context->brief, path, "stages", "teacher", &context->error)) {
+        return false;
+    }
+    context->teacher = nsk_network_read(path, &input, NULL, &context->error);
+    return context->teacher != NULL;
+}
+
 /* Where the brief, or --refine, asks for it, the recipe refines on the training images. */
 static bool load_refine_settings(cli_context *context) {
     if (!context->brief->refine || context->training != NULL) {
@@ -194,13 +210,18 @@ static bool load_refine_settings(cli_context *context) {
     nsk_refine_settings_init(&context->refine_settings, context->training);
     context->refine_settings.epochs = context->brief->refine_epochs;
     context->refine_settings.changes = context->brief->refine_changes;
-    if (context->brief->refine_changes != 0U) {
+    if (context->brief->refine_changes != 0U || context->brief->teacher != NULL) {
         context->refine_settings.rate = NSK_ROBUST_RATE;
     }
     context->refine_settings.result = &context->refine_result;
     context->refine_settings.progress = cli_progress;
+    context->refine_settings.learned = context->keep_learned ? &context->learned : NULL;
     context->brief->recipe.refine = &context->refine_settings;
-    return context->training != NULL;
+    if (context->training == NULL || !load_teacher(context)) {
+        return false;
+    }
+    context->refine_settings.teacher = context->teacher;
+    return true;
 }
 
 static bool set_ram(cli_context *context, nsk_recipe *recipe) {

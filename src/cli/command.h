@@ -43,6 +43,9 @@ typedef struct cli_context {
     const nsk_images *shows; /* what an emulated board's camera sees, or NULL: noise */
     nsk_refine_settings refine_settings;
     nsk_refine_result refine_result; /* epochs: 0 where nothing was refined */
+    nsk_network *teacher;            /* NULL, too, where the brief names none */
+    nsk_network *learned;            /* where `keep_learned` asked for it before refining */
+    bool keep_learned;
     nsk_error error;
 } cli_context;
 

@@ -108,7 +108,7 @@ static void add_brief(GPtrArray *paths, const char *path) {
     const char *const named[] = {b->model,           b->board,           b->calibration,
                                  b->held_out,        b->training,        b->calibration_labels,
                                  b->held_out_labels, b->training_labels, b->variants_brief,
-                                 b->labels_path};
+                                 b->labels_path,     b->teacher};
     for (size_t i = 0; i < G_N_ELEMENTS(named); i++) {
         add(paths, named[i]);
     }

@@ -7,7 +7,7 @@
 #include "table.h"
 
 typedef struct quantise_options {
-    char *output, *array, *array_name, *onnx;
+    char *output, *array, *array_name, *onnx, *teacher, *learned;
     gboolean ordered, gains, refine, robust;
 } quantise_options;
 
@@ -286,7 +286,10 @@ static bool write_model(cli_context *context) {
 
 static bool write_files(cli_context *context) {
     const quantise_options *own = context->own;
+    context->refine_settings.learned = NULL; /* it is there */
     return write_model(context) &&
+           (own->learned == NULL ||
+            nsk_network_write(context->learned, own->learned, &context->error)) &&
            (own->onnx == NULL ||
             nsk_quantise_onnx(context->network, context->calibration, &context->brief->recipe,
                               own->onnx, &context->error));
@@ -304,6 +307,22 @@ static bool load_order(cli_context *context) {
                     context->brief->path);
 }
 
+/* What options say of learning. */
+static bool set_learning(cli_context *context) {
+    const quantise_options *own = context->own;
+    nsk_brief *brief = context->brief;
+    if (own->teacher != NULL) {
+        g_free(brief->teacher);
+        brief->teacher = g_strdup(own->teacher);
+    }
+    brief->refine |= own->refine || own->robust || own->teacher != NULL;
+    brief->refine_changes |= own->robust ? NSK_EVERY_CHANGE : 0U;
+    context->keep_learned = own->learned != NULL;
+    return own->learned == NULL || brief->refine ||
+           nsk_fail(&context->error, "--learned: nothing is learned without --refine; add it, and "
+                                     "training images");
+}
+
 static int run(cli_context *context) {
     const quantise_options *own = context->own;
     nsk_ablation ablation;
@@ -314,10 +333,8 @@ static int run(cli_context *context) {
     if (!cli_load_brief(context) || !load_order(context)) {
         return cli_fail(context);
     }
-    context->brief->refine = context->brief->refine || own->refine || own->robust;
-    context->brief->refine_changes |= own->robust ? NSK_EVERY_CHANGE : 0U;
     context->anew = true;
-    if (!cli_load_model(context) || !write_files(context) ||
+    if (!set_learning(context) || !cli_load_model(context) || !write_files(context) ||
         (own->gains && !find_gains(context, &ablation))) {
         return cli_fail(context);
     }
@@ -364,6 +381,8 @@ static const cli_own own_options[] = {
     {"onnx", offsetof(quantise_options, onnx), 0},
     {"gains", offsetof(quantise_options, gains), 0},
     {"refine", offsetof(quantise_options, refine), 0},
+    {"teacher", offsetof(quantise_options, teacher), 0},
+    {"learned", offsetof(quantise_options, learned), 0},
     {"robust", offsetof(quantise_options, robust), 0},
     {NULL, 0, 0},
 };

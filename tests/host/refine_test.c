@@ -336,15 +336,19 @@ static void gradients_through_parts(void) {
 
 /* ---- refining ---- */
 
-/* A third of the channels, and ranges that were seen on two pictures. */
-static void load_hurt(kiln *k) {
+/* A third of the channels, and ranges that were seen on so many pictures. */
+static void load_third(kiln *k, int seen) {
     nsk_error error = {.text = ""};
-    kiln_load(k, 2);
+    kiln_load(k, seen);
     nsk_network_free(k->network);
     k->network =
         nsk_network_read(NSK_SOURCE_DIR "/demo/kiln-third.onnx", &k->brief->input, NULL, &error);
     assert_error(&error, "");
     CU_ASSERT_PTR_NOT_NULL_FATAL(k->network);
+}
+
+static void load_hurt(kiln *k) {
+    load_third(k, 2);
 }
 
 static nsk_model_file *refine(const kiln *k, const nsk_images *training, int epochs,
@@ -457,6 +461,58 @@ static void changed_pictures_are_learned_from(void) {
     scratch_remove(folder);
 }
 
+/* Where weights move far, the integers are like the network that was learned, not like the one that
+ * there was; whether channels were evened out or not, and whoever was the teacher. */
+static void what_was_learned_comes_back(void) {
+    kiln k;
+    nsk_error error = {.text = ""};
+    nsk_network *learned[2] = {NULL};
+    nsk_recipe recipe;
+    char *folder = scratch_new();
+    char *path = scratch_path(folder, "learned.onnx");
+    load_third(&k, 60);
+    nsk_recipe_init(&recipe);
+    nsk_network *teacher =
+        nsk_network_read(NSK_SOURCE_DIR "/demo/kiln.onnx", &k.brief->input, NULL, &error);
+    nsk_images *training = kiln_fresh(&k, folder, 67, 80 * KILN_CLASSES);
+    nsk_images *others = kiln_fresh(&k, folder, 68, 40 * KILN_CLASSES);
+    nsk_refine_result told;
+    nsk_refine_settings how = {.training = training,
+                               .changes = NSK_EVERY_CHANGE,
+                               .epochs = 4,
+                               .rate = NSK_ROBUST_RATE,
+                               .result = &told};
+    recipe.refine = &how;
+    for (int i = 0; i < 2; i++) {
+        recipe.equalise = i == 0;
+        how.teacher = i == 0 ? NULL : teacher;
+        how.learned = &learned[i];
+        nsk_model_file *model = nsk_quantise(k.network, k.calibration, &recipe, &error);
+        CU_ASSERT_PTR_NOT_NULL_FATAL(learned[i]);
+        CU_ASSERT(nsk_network_write(learned[i], path, &error));
+        nsk_network *again = nsk_network_read(path, &k.brief->input, NULL, &error);
+        assert_error(&error, "");
+        CU_ASSERT_PTR_NOT_NULL_FATAL(again);
+        nsk_comparison *now = nsk_compare(again, model, others, NULL, NULL, &error);
+        nsk_comparison *before = nsk_compare(k.network, model, others, NULL, NULL, &error);
+        printf("[apart by %.4f, from the network before by %.4f] ", now->apart, before->apart);
+        CU_ASSERT(told.best_epoch > 0);
+        CU_ASSERT(now->apart < 0.7 * before->apart);
+        nsk_comparison_free(now);
+        nsk_comparison_free(before);
+        nsk_network_free(again);
+        nsk_model_file_free(model);
+    }
+    nsk_network_free(learned[0]);
+    nsk_network_free(learned[1]);
+    nsk_network_free(teacher);
+    nsk_images_free(training);
+    nsk_images_free(others);
+    kiln_free(&k);
+    g_free(path);
+    scratch_remove(folder);
+}
+
 static void what_cannot_be_refined_is_said(void) {
     kiln k;
     nsk_error error = {.text = ""};
@@ -489,6 +545,7 @@ CU_TestInfo refine_tests[] = {
     {"refining helps a hurt network", refining_helps},
     {"the same bytes on any number of threads", the_same_on_any_threads},
     {"changed pictures are learned from", changed_pictures_are_learned_from},
+    {"what was learned comes back", what_was_learned_comes_back},
     {"what cannot be refined is said", what_cannot_be_refined_is_said},
     CU_TEST_INFO_NULL,
 };

@@ -64,6 +64,7 @@ const nsk_setting_name nsk_brief_settings[] = {
     {"stages", "biases", "Settle biases: yes or no"},
     {"stages", "refine", "Fine-tune weights on the training images: yes or no"},
     {"stages", "refine-epochs", "How often they are gone through"},
+    {"stages", "teacher", "A better network of the same classes and input, that is learned from"},
     {"stages", "refine-changes",
      "What is done to half of them meanwhile: all, or names of netsuke stress, parted by ';'"},
     {"thresholds", "*",
@@ -426,6 +427,7 @@ static bool fill(nsk_brief *brief, const nsk_settings *s, nsk_error *error) {
     brief->training = path_setting(s, brief->path, "images", "training");
     brief->training_labels = path_setting(s, brief->path, "images", "training-labels");
     brief->calibration_labels = path_setting(s, brief->path, "images", "calibration-labels");
+    brief->teacher = path_setting(s, brief->path, "stages", "teacher");
     brief->variants_brief = path_setting(s, brief->path, "report", "variants");
     brief->held_out_labels = path_setting(s, brief->path, "images", "held-out-labels");
     for (int i = 0; i < NSK_FACTS; i++) {
@@ -557,6 +559,7 @@ void nsk_brief_free(nsk_brief *brief) {
                            brief->held_out_labels,
                            brief->training,
                            brief->training_labels,
+                           brief->teacher,
                            brief->decision.resting};
     for (int i = 0; i < brief->recipe.excepted; i++) {
         g_free(brief->recipe.exceptions[i].layer);

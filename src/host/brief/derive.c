@@ -12,7 +12,7 @@ typedef struct path_setting {
     const char *group, *key, *path;
 } path_setting;
 
-enum { PATHS = 10 };
+enum { PATHS = 11 };
 
 static void paths_of(const nsk_brief *b, path_setting *paths) {
     const path_setting all[PATHS] = {{"model", "labels", b->labels_path},
@@ -22,6 +22,7 @@ static void paths_of(const nsk_brief *b, path_setting *paths) {
                                      {"images", "calibration-labels", b->calibration_labels},
                                      {"images", "held-out-labels", b->held_out_labels},
                                      {"images", "training-labels", b->training_labels},
+                                     {"stages", "teacher", b->teacher},
                                      {"board", "file", b->board},
                                      {"rehearsal", "scenes", NULL},
                                      {"report", "variants", b->variants_brief}};

@@ -15,7 +15,7 @@ enum { SHARDS = 8, SHARD_SIZE = 4, BATCH = SHARDS * SHARD_SIZE };
 /* Strengths of changes that pictures are learned from with. */
 enum { CHANGED_UP_TO = 3 };
 
-/* How much the float network's probabilities count; the rest: labels. */
+/* How much the teacher's probabilities count; the rest: labels. */
 static const double TRUST = 0.5;
 static const double BIAS_RATE = 0.25;      /* of the weights', in levels of the output */
 static const double KEPT[2] = {0.9, 0.99}; /* of the moments, a step: Adam's */
@@ -417,9 +417,9 @@ bool nsk_refine_on(const nsk_refine_subject *r, const nsk_lesson *lesson,
 }
 
 bool nsk_refine(const nsk_refine_subject *r, const nsk_refine_settings *how, nsk_error *error) {
-    nsk_lesson *lesson = can_learn(r->lowered, error)
-                             ? nsk_lesson_new(r->network, how->training, TRUST, error)
-                             : NULL;
+    const nsk_network *teacher = how->teacher != NULL ? how->teacher : r->network;
+    nsk_lesson *lesson =
+        can_learn(r->lowered, error) ? nsk_lesson_new(teacher, how->training, TRUST, error) : NULL;
     const bool good = lesson != NULL && nsk_refine_on(r, lesson, how, error);
     nsk_lesson_free(lesson);
     return good;

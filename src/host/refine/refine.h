@@ -7,7 +7,7 @@
 
 /* What of a network refining needs besides its layers. */
 typedef struct nsk_refine_subject {
-    const nsk_network *network; /* whose probabilities are half of what is aimed at */
+    const nsk_network *network; /* that it learns from, where no other teacher is named */
     nsk_lowered *lowered;       /* made from it, or from a copy with its channels equalised out */
     const nsk_graph *graph;     /* that it was made from */
     const nsk_scale *scales;

@@ -134,7 +134,8 @@ static bool add_recipe(GChecksum *sum, const nsk_recipe *r, nsk_error *error) {
     add_bytes(sum, &refined->rate, sizeof refined->rate);
     add_bytes(sum, &refined->changes, sizeof refined->changes);
     add_bytes(sum, &refined->seed, sizeof refined->seed);
-    return add_images(sum, refined->training, error);
+    return (refined->teacher == NULL || add_network(sum, refined->teacher, error)) &&
+           add_images(sum, refined->training, error);
 }
 
 char *nsk_measurement_key(const nsk_network *network, const nsk_images *calibration,
