@@ -265,6 +265,24 @@ static void refined_json(void) {
     json_node_unref(root);
 }
 
+/* What was learned is a network like any other, and a teacher leaves its mark on it. */
+static void learned_networks(void) {
+    outcome o = drive_for(
+        0,
+        "for t in '' '--teacher demo/kiln.onnx'; do netsuke quantise demo/kiln-third.ini --refine "
+        "$t --training demo/images/calibration --learned \"$T/learned.onnx\" -o \"$T/l.nsk\" | "
+        "grep "
+        "-c 'weights refined' && cksum < \"$T/learned.onnx\" && sed \"s#= kiln-third.onnx#= "
+        "$T/learned.onnx#; s#= images#= $PWD/demo/images#; s#= labels#= $PWD/demo/labels#; s#= "
+        "\\.\\.#= $PWD#\" demo/kiln-third.ini > \"$T/learned.ini\" && netsuke compare "
+        "\"$T/learned.ini\" | grep -c agreement; done");
+    char **lines = g_strsplit(o.out, "\n", -1);
+    CU_ASSERT_EQUAL_FATAL(g_strv_length(lines), 7);
+    CU_ASSERT_STRING_NOT_EQUAL(lines[1], lines[4]);
+    g_strfreev(lines);
+    outcome_clear(&o);
+}
+
 static void outline_json(void) {
     static const char *const ways[] = {"demo/kiln.ini", "demo/kiln.onnx"};
     for (size_t i = 0; i < G_N_ELEMENTS(ways); i++) {
@@ -749,6 +767,7 @@ CU_TestInfo contract_tests[] = {
     {"atlas --neighbours --json", neighbours_json},
     {"quantise --gains --json", gains_json},
     {"quantise --refine", refined_json},
+    {"quantise --learned", learned_networks},
     {"compare --split --json", split_json},
     {"vet --json: mistakes in the brief are named", vet_json},
     {"quantise --json, the same bytes each time", quantise_json},

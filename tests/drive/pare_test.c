@@ -58,6 +58,28 @@ static void levels_are_the_models(void) {
     outcome_clear(&o);
 }
 
+/* That the first rung fits is not only the budget's word: an emulated core counts it, layer by
+ * layer. It counts instructions, which are a part of the cycles of the limit, more than half. */
+static void the_first_that_fits_is_counted(void) {
+    JsonNode *root =
+        drive_json(0, "netsuke clock \"$T/ladder/rung-2.ini\" --on emulate:cortex-m4 --json");
+    JsonNode *budget = drive_json(0, "netsuke budget \"$T/ladder/rung-2.ini\" --json");
+    const double limit = 22e-3 * 80e6;
+    double counted = 0.0;
+    for (int i = 0; i < json_length(root, "layers"); i++) {
+        char path[64];
+        snprintf(path, sizeof path, "layers.%d.measured", i);
+        counted += json_number(root, path);
+    }
+    printf("[%.0f instructions, %.0f cycles by the budget, limit %.0f] ", counted,
+           json_number(budget, "latency.cycles"), limit);
+    CU_ASSERT(json_number(budget, "latency.cycles") < limit);
+    CU_ASSERT(counted < limit);
+    CU_ASSERT(counted > 0.5 * json_number(budget, "latency.cycles"));
+    json_node_unref(root);
+    json_node_unref(budget);
+}
+
 static void a_ladder_as_json(void) {
     make_brief();
     JsonNode *root = drive_json(0, "netsuke pare \"$T/third.ini\" --rungs 2 --epochs 1 --json -o "
@@ -97,6 +119,7 @@ static void broken_use_is_said(void) {
 CU_TestInfo pare_tests[] = {
     {"a ladder goes down", a_ladder_goes_down},
     {"levels are the model's", levels_are_the_models},
+    {"the first that fits is counted", the_first_that_fits_is_counted},
     {"a ladder as JSON", a_ladder_as_json},
     {"broken use is said", broken_use_is_said},
     CU_TEST_INFO_NULL,
