@@ -129,10 +129,11 @@ typedef struct nsk_refine_settings {
     int epochs;
     double rate; /* levels by which a weight moves in a step, at first */
     unsigned seed;
-    nsk_refine_result *result;    /* filled, where it is not NULL */
-    struct nsk_network **learned; /* the same: with the float network, what was learned its
-                                   * weights; the caller's, nsk_network_free */
-    nsk_progress progress;        /* of epochs; may be NULL */
+    nsk_refine_result *result; /* filled, where it is not NULL */
+    /* The same: NULL, or a network that goes, before; then the float network with the weights that
+     * were learned, the caller's: nsk_network_free. */
+    struct nsk_network **learned;
+    nsk_progress progress; /* of epochs; may be NULL */
     void *context;
 } nsk_refine_settings;
 
@@ -140,8 +141,7 @@ typedef struct nsk_refine_settings {
 /* Where nobody says. */
 enum { NSK_REFINE_EPOCHS = 12 };
 #define NSK_REFINE_RATE 0.03
-/* On changed pictures, and by a teacher: there is more to learn. */
-#define NSK_ROBUST_RATE 0.3
+#define NSK_ROBUST_RATE 0.3 /* on changed pictures: there is more to learn */
 /* Those, and a seed: the same brief, the same model. */
 void nsk_refine_settings_init(nsk_refine_settings *settings, const struct nsk_images *training);
 

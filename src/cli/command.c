@@ -210,7 +210,7 @@ static bool load_refine_settings(cli_context *context) {
     nsk_refine_settings_init(&context->refine_settings, context->training);
     context->refine_settings.epochs = context->brief->refine_epochs;
     context->refine_settings.changes = context->brief->refine_changes;
-    if (context->brief->refine_changes != 0U || context->brief->teacher != NULL) {
+    if (context->brief->refine_changes != 0U) {
         context->refine_settings.rate = NSK_ROBUST_RATE;
     }
     context->refine_settings.result = &context->refine_result;

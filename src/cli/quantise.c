@@ -88,6 +88,9 @@ static void print_files(cli_table *table, const cli_context *context) {
     if (own->onnx != NULL) {
         cli_table_row(table, "wrote\t%s", own->onnx);
     }
+    if (own->learned != NULL) {
+        cli_table_row(table, "wrote\t%s", own->learned);
+    }
     if (core_of(context) != NULL) {
         cli_table_row(table, "order\tweights of %s stand as %s is quickest with",
                       own->ordered && own->array != NULL ? "both"
@@ -147,6 +150,9 @@ static void print_text(const cli_context *context) {
     }
     if (context->refine_result.epochs > 0) {
         print_refined(table, &context->refine_result);
+        if (context->teacher != NULL) {
+            cli_table_row(table, "teacher\t%s", context->brief->teacher);
+        }
     }
     if (nsk_network_carried_levels(context->network) > 0) {
         cli_table_row(table, "levels\tof %d tensors are the file's own and were taken as they are",
@@ -286,7 +292,6 @@ static bool write_model(cli_context *context) {
 
 static bool write_files(cli_context *context) {
     const quantise_options *own = context->own;
-    context->refine_settings.learned = NULL; /* it is there */
     return write_model(context) &&
            (own->learned == NULL ||
             nsk_network_write(context->learned, own->learned, &context->error)) &&
@@ -351,6 +356,9 @@ static int run(cli_context *context) {
         cli_json_int(b, "fitted_images", context->model->fitted);
         if (context->refine_result.epochs > 0) {
             json_refined(b, &context->refine_result);
+            if (context->teacher != NULL) {
+                cli_json_text(b, "teacher", context->brief->teacher);
+            }
         }
         if (context->finer != NULL) {
             json_finer(b, context->finer);

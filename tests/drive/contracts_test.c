@@ -271,13 +271,15 @@ static void learned_networks(void) {
         0,
         "for t in '' '--teacher demo/kiln.onnx'; do netsuke quantise demo/kiln-third.ini --refine "
         "$t --training demo/images/calibration --learned \"$T/learned.onnx\" -o \"$T/l.nsk\" | "
-        "grep "
-        "-c 'weights refined' && cksum < \"$T/learned.onnx\" && sed \"s#= kiln-third.onnx#= "
+        "grep -cE 'weights refined|/learned.onnx|^teacher' && cksum < \"$T/learned.onnx\" && sed "
+        "\"s#= kiln-third.onnx#= "
         "$T/learned.onnx#; s#= images#= $PWD/demo/images#; s#= labels#= $PWD/demo/labels#; s#= "
         "\\.\\.#= $PWD#\" demo/kiln-third.ini > \"$T/learned.ini\" && netsuke compare "
         "\"$T/learned.ini\" | grep -c agreement; done");
     char **lines = g_strsplit(o.out, "\n", -1);
     CU_ASSERT_EQUAL_FATAL(g_strv_length(lines), 7);
+    CU_ASSERT_STRING_EQUAL(lines[0], "2");
+    CU_ASSERT_STRING_EQUAL(lines[3], "3");
     CU_ASSERT_STRING_NOT_EQUAL(lines[1], lines[4]);
     g_strfreev(lines);
     outcome_clear(&o);

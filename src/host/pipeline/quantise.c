@@ -37,6 +37,7 @@ static bool refine(nsk_pipeline *m, nsk_refine_subject *subject, const nsk_recip
     const bool good = homes != NULL && nsk_refine(subject, recipe->refine, error);
     if (good) {
         nsk_homes_bring_back(homes, m->lowered, m->own->graph);
+        nsk_network_free(*recipe->refine->learned);
         *recipe->refine->learned = nsk_network_copy(m->own);
     }
     nsk_homes_free(homes);

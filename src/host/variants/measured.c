@@ -117,6 +117,7 @@ static bool add_recipe(GChecksum *sum, const nsk_recipe *r, nsk_error *error) {
     const int whole[] = {(int)r->ranges,    r->equalise, r->rounding, r->biases,
                          (int)r->streaming, r->excepted, r->bits,     r->narrowed_count};
     const nsk_refine_settings *refined = r->refine;
+    const bool learned = refined != NULL && refined->learned != NULL; /* some layers stay then */
     add_bytes(sum, whole, sizeof whole);
     add_bytes(sum, &r->ram, sizeof r->ram);
     for (int i = 0; i < r->excepted; i++) {
@@ -134,6 +135,7 @@ static bool add_recipe(GChecksum *sum, const nsk_recipe *r, nsk_error *error) {
     add_bytes(sum, &refined->rate, sizeof refined->rate);
     add_bytes(sum, &refined->changes, sizeof refined->changes);
     add_bytes(sum, &refined->seed, sizeof refined->seed);
+    add_bytes(sum, &learned, sizeof learned);
     return (refined->teacher == NULL || add_network(sum, refined->teacher, error)) &&
            add_images(sum, refined->training, error);
 }
